@@ -1,0 +1,315 @@
+//! Asks a server in the right order: retries, batches, a bound on what is in flight, a count of what was sent.
+
+use std::cell::{Cell, RefCell};
+use std::collections::HashMap;
+use std::rc::Rc;
+
+use chestnut_core::{ETag, ObjectHref, SyncToken};
+use futures_util::stream::{self, StreamExt as _};
+use url::Url;
+
+use crate::error::{Class, DavError};
+use crate::pace::Pace;
+use crate::protocol::{
+    self, CalendarInfo, Condition, Discovery, DiscoveryNext, Found, Listing, Part, Stored, SyncAnswer,
+};
+use crate::retry_policy::{is_transient, pause_before_retry};
+use crate::transport::{Answer, Request, Transport, TransportError, TransportFault};
+
+/// Entries asked for in one batch. Servers that work through the whole calendar for each request like large
+/// ones; much larger answers only cost memory.
+const BATCH: usize = 200;
+/// A sync answer of this size may have been cut without a word: ask again until a short one comes.
+const SUSPICIOUSLY_LONG: usize = 50;
+
+/// How a client behaves.
+#[derive(Debug, Clone, Copy)]
+pub struct ClientOptions {
+    /// Most requests in flight.
+    pub at_once: usize,
+}
+
+impl Default for ClientOptions {
+    fn default() -> Self {
+        Self { at_once: 4 }
+    }
+}
+
+/// How many requests were sent, retries included.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct RequestCounts {
+    /// All of them.
+    pub all: u64,
+    /// Those that write: PUT, DELETE.
+    pub writes: u64,
+}
+
+/// What is worth knowing of a calendar's server beside the calendar's own description.
+#[derive(Debug, Clone)]
+pub struct Capabilities {
+    /// The calendar.
+    pub info: CalendarInfo,
+    /// The server sends invitations by itself (`calendar-auto-schedule`, RFC 6638).
+    pub schedules: bool,
+}
+
+/// What came of one href.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Fetched {
+    /// The text that stands there.
+    Text {
+        /// Its state.
+        etag: Option<ETag>,
+        /// What should be iCalendar.
+        text: String,
+    },
+    /// Nothing stands there.
+    Missing,
+    /// The server could not give it, in words.
+    Unreadable(String),
+}
+
+/// Speaks to one account's server.
+#[derive(Clone)]
+pub struct Client {
+    transport: Rc<dyn Transport>,
+    pace: Pace,
+    counts: Rc<Cell<RequestCounts>>,
+    stopped: Rc<Cell<bool>>,
+    /// Servers that answer a multiget with an error for all; found once, then asked one by one.
+    no_multiget: Rc<RefCell<HashMap<String, bool>>>,
+}
+
+impl std::fmt::Debug for Client {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Client").field("counts", &self.counts.get()).finish_non_exhaustive()
+    }
+}
+
+impl Client {
+    /// Makes a client over a transport.
+    #[must_use]
+    pub fn new(transport: Rc<dyn Transport>, options: ClientOptions) -> Self {
+        Self {
+            transport,
+            pace: Pace::new(options.at_once),
+            counts: Rc::default(),
+            stopped: Rc::default(),
+            no_multiget: Rc::default(),
+        }
+    }
+
+    /// Returns how many requests were sent so far.
+    #[must_use]
+    pub fn counts(&self) -> RequestCounts {
+        self.counts.get()
+    }
+
+    /// Sends nothing more; what is in flight is finished.
+    pub fn stop(&self) {
+        self.stopped.set(true);
+    }
+
+    /// Finds the calendars from any address of the server.
+    ///
+    /// # Errors
+    /// No answer, a refused sign-in, or nothing found; see [`Discovery::handle`].
+    pub async fn discover(&self, start: &Url) -> Result<Found, DavError> {
+        let (mut search, mut request) = Discovery::new(start);
+        loop {
+            let answer = self.send(&request).await?;
+            match search.handle(&answer)? {
+                DiscoveryNext::Ask(next) => request = next,
+                DiscoveryNext::Done(found) => return Ok(found),
+            }
+        }
+    }
+
+    /// Asks what a calendar and its server can do.
+    ///
+    /// # Errors
+    /// The address is no calendar, or the server does not answer.
+    pub async fn capabilities(&self, calendar: &Url) -> Result<Capabilities, DavError> {
+        let answer = self.send(&protocol::calendar_properties(calendar, "0")).await?;
+        let info = protocol::read_calendars(&answer)?.into_iter().next().ok_or_else(|| DavError::NotCalDav {
+            url: calendar.clone(),
+            what: "a look at the calendar",
+            problem: "something that is no calendar".to_owned(),
+        })?;
+        let options = Request { method: "OPTIONS", url: calendar.clone(), headers: Vec::new(), body: String::new() };
+        let announced = |answer: &Answer| {
+            let headers = answer.headers.get_all("dav").iter().filter_map(|h| h.to_str().ok());
+            headers.flat_map(|h| h.split(',')).any(|one| one.trim() == "calendar-auto-schedule")
+        };
+        let schedules = announced(&answer) || self.send(&options).await.is_ok_and(|a| announced(&a));
+        Ok(Capabilities { info, schedules })
+    }
+
+    /// Returns the calendar's ctag now, where it has one.
+    ///
+    /// # Errors
+    /// The calendar is gone, or the server does not answer.
+    pub async fn ctag(&self, calendar: &Url) -> Result<Option<SyncToken>, DavError> {
+        let answer = self.send(&protocol::calendar_properties(calendar, "0")).await?;
+        let info = protocol::read_calendars(&answer)?.into_iter().next();
+        info.map(|i| i.ctag).ok_or_else(|| DavError::NotFound { url: calendar.clone(), status: 404 })
+    }
+
+    /// Lists every entry with its ETag.
+    ///
+    /// # Errors
+    /// Anything but a complete listing.
+    pub async fn listing(&self, calendar: &Url) -> Result<Listing, DavError> {
+        let answer = self.send(&protocol::etag_listing(calendar)).await?;
+        protocol::read_listing(&answer, calendar)
+    }
+
+    /// Asks what changed since a token, until the server has told everything.
+    ///
+    /// # Errors
+    /// No answer that can be understood.
+    pub async fn changes_since(&self, calendar: &Url, token: &SyncToken) -> Result<SyncAnswer, DavError> {
+        let (mut all_changed, mut all_removed) = (Vec::new(), Vec::new());
+        let mut asked = token.clone();
+        loop {
+            let answer = self.send(&protocol::sync_report(calendar, &asked)).await?;
+            let read = protocol::read_sync(&answer, calendar)?;
+            let SyncAnswer::Changes { changed, removed, token, more, date } = read else { return Ok(read) };
+            let long = changed.len() + removed.len() >= SUSPICIOUSLY_LONG;
+            // An entry may come twice: the later word counts.
+            all_changed.retain(|c: &protocol::Listed| !removed.contains(&c.href));
+            all_removed.retain(|r| !changed.iter().any(|c| c.href == *r));
+            all_changed.extend(changed);
+            all_removed.extend(removed);
+            let next = token.clone().filter(|t| *t != asked && (more || long));
+            match next {
+                Some(next) => asked = next,
+                None if more => return Err(DavError::Incomplete),
+                None => {
+                    let (changed, removed) = (all_changed, all_removed);
+                    return Ok(SyncAnswer::Changes { changed, removed, token, more: false, date });
+                }
+            }
+        }
+    }
+
+    /// Fetches entries in batches; a batch that cannot be read is fetched one by one, so that a bad entry never
+    /// hides the others.
+    ///
+    /// # Errors
+    /// The server does not answer at all, or refuses the sign-in.
+    pub async fn fetch(
+        &self,
+        calendar: &Url,
+        hrefs: &[ObjectHref],
+    ) -> Result<HashMap<ObjectHref, Fetched>, DavError> {
+        let batches = stream::iter(hrefs.chunks(BATCH)).map(|batch| self.fetch_batch(calendar, batch));
+        // The pace bounds what is really in flight.
+        let mut results = batches.buffer_unordered(8);
+        let mut all = HashMap::with_capacity(hrefs.len());
+        while let Some(result) = results.next().await {
+            all.extend(result?);
+        }
+        Ok(all)
+    }
+
+    async fn fetch_batch(
+        &self,
+        calendar: &Url,
+        hrefs: &[ObjectHref],
+    ) -> Result<HashMap<ObjectHref, Fetched>, DavError> {
+        let known_bad = self.no_multiget.borrow().contains_key(calendar.as_str());
+        let mut found: HashMap<ObjectHref, Fetched> = HashMap::new();
+        if !known_bad && hrefs.len() > 1 {
+            let answer = self.send(&protocol::multiget(calendar, hrefs)).await?;
+            match protocol::read_multiget(&answer, calendar) {
+                Ok(parts) => {
+                    let texts = parts.into_iter().filter_map(|(href, part)| match part {
+                        Part::Text { etag, text } => Some((href, Fetched::Text { etag, text })),
+                        Part::Missing | Part::Failed(_) => None,
+                    });
+                    found.extend(texts);
+                }
+                Err(error @ DavError::SignIn) => return Err(error),
+                Err(error) => {
+                    if error.class() == Class::Unsupported {
+                        self.no_multiget.borrow_mut().insert(calendar.as_str().to_owned(), true);
+                    }
+                    tracing::debug!(%error, "a batch could not be read; asking one by one");
+                }
+            }
+        }
+        // What the batch did not give is asked for by itself: missing, or hidden by the server's own fault.
+        let rest: Vec<_> = hrefs.iter().filter(|href| !found.contains_key(*href)).collect();
+        let mut singles = stream::iter(rest).map(|href| self.fetch_one(calendar, href)).buffer_unordered(8);
+        while let Some(single) = singles.next().await {
+            let (href, fetched) = single?;
+            found.insert(href, fetched);
+        }
+        Ok(found)
+    }
+
+    async fn fetch_one(&self, calendar: &Url, href: &ObjectHref) -> Result<(ObjectHref, Fetched), DavError> {
+        let answer = self.send(&protocol::get_object(calendar, href)).await?;
+        let fetched = match protocol::read_object(&answer) {
+            Ok(Part::Text { etag, text }) => Fetched::Text { etag, text },
+            Ok(Part::Missing) => Fetched::Missing,
+            Ok(Part::Failed(status)) => Fetched::Unreadable(format!("the server answered {status}")),
+            Err(error @ DavError::SignIn) => return Err(error),
+            Err(error) => Fetched::Unreadable(error.to_string()),
+        };
+        Ok((href.clone(), fetched))
+    }
+
+    /// Stores a text.
+    ///
+    /// # Errors
+    /// No answer: whether it was stored is unknown until it is read.
+    pub async fn put(
+        &self,
+        calendar: &Url,
+        href: &ObjectHref,
+        text: &str,
+        condition: &Condition,
+    ) -> Result<Stored, DavError> {
+        let answer = self.send(&protocol::put_object(calendar, href, text, condition)).await?;
+        Ok(protocol::read_write(&answer, calendar))
+    }
+
+    /// Deletes an entry.
+    ///
+    /// # Errors
+    /// No answer: whether it was deleted is unknown until it is read.
+    pub async fn delete(&self, calendar: &Url, href: &ObjectHref, condition: &Condition) -> Result<Stored, DavError> {
+        let answer = self.send(&protocol::delete_object(calendar, href, condition)).await?;
+        Ok(protocol::read_write(&answer, calendar))
+    }
+
+    /// Sends a request, again where that helps. All writes carry a condition, so sending one again is safe: what
+    /// happened the first time shows as a failed condition.
+    async fn send(&self, request: &Request) -> Result<Answer, DavError> {
+        for tries in 1.. {
+            let outcome = self.send_once(request).await;
+            let Some(pause) = pause_before_retry(&outcome, tries) else { return Ok(outcome?) };
+            tracing::debug!(method = request.method, ?pause, "trying again");
+            tokio::time::sleep(pause).await;
+        }
+        unreachable!("the retry policy gives up by itself")
+    }
+
+    async fn send_once(&self, request: &Request) -> Result<Answer, TransportError> {
+        let _permit = self.pace.enter().await;
+        if self.stopped.get() {
+            let host = request.url.host_str().unwrap_or_default().to_owned();
+            return Err(TransportError { fault: TransportFault::Stopped, host, detail: String::new() });
+        }
+        let mut counts = self.counts.get();
+        counts.all += 1;
+        counts.writes += u64::from(matches!(request.method, "PUT" | "DELETE"));
+        self.counts.set(counts);
+        let outcome = self.transport.send(request).await;
+        let strained = outcome.as_ref().is_ok_and(|answer| is_transient(answer.status));
+        self.pace.answered(strained);
+        outcome
+    }
+}

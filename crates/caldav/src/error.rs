@@ -1,0 +1,110 @@
+//! What can go wrong between here and a server, and what helps.
+
+use url::Url;
+
+use crate::transport::TransportError;
+
+/// Why a server did not give what was asked for.
+#[derive(Debug, Clone, thiserror::Error)]
+#[non_exhaustive]
+pub enum DavError {
+    /// No answer at all.
+    #[error("{0}")]
+    Transport(#[from] TransportError),
+    /// The server does not know the user, or the password is wrong (401).
+    #[error("the server refuses the user name or the password (401)")]
+    SignIn,
+    /// The server knows the user and says no (403).
+    #[error("the server does not allow this ({what}: 403)")]
+    Forbidden {
+        /// What was asked.
+        what: &'static str,
+    },
+    /// Nothing is there (404, 410).
+    #[error("there is nothing at {url} ({status})")]
+    NotFound {
+        /// Where.
+        url: Url,
+        /// 404 or 410.
+        status: u16,
+    },
+    /// Another status than the question allows.
+    #[error("the server answered {status} to {what}{}", detail.as_ref().map(|d| format!(": {d}")).unwrap_or_default())]
+    Status {
+        /// What was asked.
+        what: &'static str,
+        /// The HTTP status.
+        status: u16,
+        /// The server's own words, shortened; untrusted text.
+        detail: Option<String>,
+        /// How long the server asks to wait, in seconds (RFC 9110, 10.2.3).
+        retry_after: Option<u64>,
+    },
+    /// An answer that is no CalDAV: a web page, another format, broken XML.
+    #[error("{url} gave no CalDAV answer to {what}: {problem}")]
+    NotCalDav {
+        /// Where.
+        url: Url,
+        /// What was asked.
+        what: &'static str,
+        /// What came instead.
+        problem: String,
+    },
+    /// A listing that the server itself calls incomplete.
+    #[error("the server gave an incomplete listing of the calendar")]
+    Incomplete,
+    /// No principal, home or calendar could be found from the address.
+    #[error("no calendars could be found from {url}: {problem}")]
+    NoCalendars {
+        /// Where the search began.
+        url: Url,
+        /// What was missing.
+        problem: &'static str,
+    },
+}
+
+/// What helps: the remedy, not the cause.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Class {
+    /// Try again later.
+    Retry,
+    /// Read again, and decide again.
+    Conflict,
+    /// It is not there.
+    NotFound,
+    /// Mend user name or password.
+    Credentials,
+    /// Ask for the right to do it.
+    Forbidden,
+    /// It does not fit.
+    TooLarge,
+    /// The answer or the text is broken.
+    Malformed,
+    /// The server cannot do it.
+    Unsupported,
+    /// It may have happened: look before sending it again.
+    OutcomeUnknown,
+}
+
+impl DavError {
+    /// Returns what helps.
+    #[must_use]
+    pub fn class(&self) -> Class {
+        match self {
+            Self::Transport(error) => error.class(),
+            Self::SignIn => Class::Credentials,
+            Self::Forbidden { .. } => Class::Forbidden,
+            Self::NotFound { .. } => Class::NotFound,
+            Self::NotCalDav { .. } | Self::Incomplete => Class::Malformed,
+            Self::NoCalendars { .. } => Class::NotFound,
+            Self::Status { status, .. } => match status {
+                409 | 412 => Class::Conflict,
+                413 | 507 => Class::TooLarge,
+                405 | 415 | 501 => Class::Unsupported,
+                408 | 423 | 425 | 429 | 500..=599 => Class::Retry,
+                _ => Class::Malformed,
+            },
+        }
+    }
+}

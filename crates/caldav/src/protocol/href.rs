@@ -1,0 +1,61 @@
+//! Hrefs as servers write them, and as this program compares them.
+
+use chestnut_core::ObjectHref;
+use percent_encoding::{AsciiSet, CONTROLS, utf8_percent_encode};
+use url::Url;
+
+/// What a path keeps as it is: unreserved characters, sub-delims, `:`, `@` and `/` (RFC 3986, 3.3). A percent
+/// sign stands for itself, since decoding leaves `%2F` and `%25` as they are.
+const PATH: &AsciiSet =
+    &CONTROLS.add(b' ').add(b'"').add(b'#').add(b'<').add(b'>').add(b'?').add(b'`').add(b'{').add(b'}').add(b'[')
+        .add(b']').add(b'\\').add(b'^').add(b'|');
+
+/// Returns the path of a href, decoded: servers escape otherwise than they were sent, add the host, or give a
+/// bare name. `%2F` and `%25` stay, so that no two paths become one.
+#[must_use]
+pub fn href_of(raw: &str, base: &Url) -> Option<ObjectHref> {
+    let raw = raw.trim();
+    let path = if raw.starts_with('/') {
+        raw.to_owned()
+    } else if raw.contains("://") {
+        Url::parse(raw).ok()?.path().to_owned()
+    } else {
+        // A bare name belongs to the collection; `:` in it is no scheme.
+        let folder = base.path().rsplit_once('/').map_or("", |(folder, _)| folder);
+        format!("{folder}/{raw}")
+    };
+    Some(ObjectHref::from(decode(&path)))
+}
+
+/// Returns the address of a decoded path on the server of `base`.
+#[must_use]
+pub fn url_of(href: &ObjectHref, base: &Url) -> Url {
+    let mut url = base.clone();
+    url.set_query(None);
+    url.set_path(&utf8_percent_encode(href.as_str(), PATH).to_string());
+    url
+}
+
+fn decode(path: &str) -> String {
+    let bytes = path.as_bytes();
+    let mut out = Vec::with_capacity(bytes.len());
+    let mut i = 0;
+    while i < bytes.len() {
+        let escaped = bytes.get(i + 1..i + 3).and_then(|hex| std::str::from_utf8(hex).ok());
+        match escaped.filter(|_| bytes[i] == b'%').and_then(|hex| u8::from_str_radix(hex, 16).ok()) {
+            Some(byte @ (b'/' | b'%')) => {
+                out.extend_from_slice(format!("%{byte:02X}").as_bytes());
+                i += 3;
+            }
+            Some(byte) => {
+                out.push(byte);
+                i += 3;
+            }
+            None => {
+                out.push(bytes[i]);
+                i += 1;
+            }
+        }
+    }
+    String::from_utf8(out).unwrap_or_else(|_| path.to_owned())
+}

@@ -1,0 +1,178 @@
+//! What stands in a home (calendars) and in a calendar (entries and their ETags).
+
+use chestnut_core::{ETag, Kind, Kinds, ObjectHref, SyncToken};
+use url::Url;
+
+use super::multistatus::{Multistatus, PropResponse};
+use super::{APPLE, CALDAV, CALENDARSERVER, DAV, HEAD, NAMESPACES, href_of, xml_request};
+use crate::error::DavError;
+use crate::transport::{Answer, Request};
+
+/// A calendar as its server describes it.
+#[derive(Debug, Clone)]
+pub struct CalendarInfo {
+    /// Its address.
+    pub url: Url,
+    /// The decoded path.
+    pub href: ObjectHref,
+    /// Its name; untrusted text. The last part of the path where the server gives none.
+    pub name: String,
+    /// `#rrggbb`, lower case, without alpha.
+    pub color: Option<String>,
+    /// Which kinds it accepts (RFC 4791, 5.2.3).
+    pub kinds: Kinds,
+    /// Whether entries may be written; `None` where the server does not say.
+    pub writable: Option<bool>,
+    /// The largest entry it accepts, in bytes (RFC 4791, 5.2.5).
+    pub max_size: Option<u64>,
+    /// Whether it answers sync reports (RFC 6578).
+    pub sync_reports: bool,
+    /// Its sync token, where it has one.
+    pub sync_token: Option<SyncToken>,
+    /// Its ctag, where it has one.
+    pub ctag: Option<SyncToken>,
+}
+
+/// The entries of a calendar, as a complete listing gives them.
+#[derive(Debug, Clone, Default)]
+pub struct Listing {
+    /// Every entry.
+    pub entries: Vec<Listed>,
+    /// The calendar's sync token at that moment.
+    pub sync_token: Option<SyncToken>,
+    /// The calendar's ctag at that moment.
+    pub ctag: Option<SyncToken>,
+    /// The server's clock at that moment, in seconds since 1970.
+    pub date: Option<i64>,
+}
+
+/// One entry in a listing.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Listed {
+    /// The decoded path.
+    pub href: ObjectHref,
+    /// Its state; some servers give none.
+    pub etag: Option<ETag>,
+}
+
+const CALENDAR_PROPS: &str = "<d:resourcetype/><d:displayname/><d:current-user-privilege-set/><d:supported-report-set/>\
+<d:sync-token/><d:current-user-principal/><c:supported-calendar-component-set/><c:max-resource-size/>\
+<c:calendar-home-set/><s:getctag/><i:calendar-color/>";
+
+/// Asks for the calendars in a home (`Depth: 1`), or for one address itself (`Depth: 0`).
+#[must_use]
+pub fn calendar_properties(url: &Url, depth: &'static str) -> Request {
+    let body = format!("{HEAD}<d:propfind {NAMESPACES}><d:prop>{CALENDAR_PROPS}</d:prop></d:propfind>");
+    xml_request("PROPFIND", url.clone(), depth, body)
+}
+
+/// Reads the calendars out of an answer to [`calendar_properties`]; inboxes, outboxes and other things that
+/// stand in homes are left out.
+///
+/// # Errors
+/// No multistatus.
+pub fn read_calendars(answer: &Answer) -> Result<Vec<CalendarInfo>, DavError> {
+    let multistatus = Multistatus::read(answer, "a listing of calendars")?;
+    Ok(multistatus.responses.iter().filter_map(|r| calendar_info(r, &answer.url)).collect())
+}
+
+pub(super) fn calendar_info(response: &PropResponse, base: &Url) -> Option<CalendarInfo> {
+    let types = response.prop(DAV, "resourcetype")?;
+    let scheduling = ["schedule-inbox", "schedule-outbox"].iter().any(|n| types.child(CALDAV, n).is_some());
+    if types.child(CALDAV, "calendar").is_none() || scheduling {
+        return None;
+    }
+    let href = href_of(&response.href, base)?;
+    let privileges = response.prop(DAV, "current-user-privilege-set");
+    let token = |ns, name| response.text(ns, name).map(SyncToken::from);
+    let reports = response.prop(DAV, "supported-report-set");
+    let sync_reports = reports.is_some_and(|set| {
+        let mut supported = set.all(DAV, "supported-report").filter_map(|r| r.child(DAV, "report"));
+        supported.any(|report| report.child(DAV, "sync-collection").is_some())
+    });
+    let sync_token = token(DAV, "sync-token");
+    Some(CalendarInfo {
+        url: super::url_of(&href, base),
+        name: response.text(DAV, "displayname").map_or_else(|| last_part(&href), str::to_owned),
+        color: response.text(APPLE, "calendar-color").and_then(color),
+        kinds: response.prop(CALDAV, "supported-calendar-component-set").map_or_else(Kinds::all, kinds),
+        writable: privileges.map(may_write),
+        max_size: response.text(CALDAV, "max-resource-size").and_then(|t| t.parse().ok()),
+        sync_reports: sync_reports || (reports.is_none() && sync_token.is_some()),
+        sync_token,
+        ctag: token(CALENDARSERVER, "getctag"),
+        href,
+    })
+}
+
+fn last_part(href: &ObjectHref) -> String {
+    href.as_str().trim_end_matches('/').rsplit('/').next().unwrap_or_default().to_owned()
+}
+
+/// `#rgb`, `#rrggbb` or `#rrggbbaa`; other notations are no colour we can show.
+fn color(text: &str) -> Option<String> {
+    let digits = text.strip_prefix('#')?;
+    let valid = digits.bytes().all(|b| b.is_ascii_hexdigit()) && matches!(digits.len(), 3 | 6 | 8);
+    let digits = match digits.len() {
+        3 => digits.chars().flat_map(|c| [c, c]).collect(),
+        _ => digits.chars().take(6).collect::<String>(),
+    };
+    valid.then(|| format!("#{}", digits.to_ascii_lowercase()))
+}
+
+fn kinds(set: &super::Element) -> Kinds {
+    let names = set.all(CALDAV, "comp").flat_map(|comp| &comp.attributes).filter(|(key, _)| key == "name");
+    let kinds: Kinds = names.filter_map(|(_, name)| Kind::of_component(name)).collect();
+    if kinds.iter().next().is_none() { Kinds::all() } else { kinds }
+}
+
+fn may_write(set: &super::Element) -> bool {
+    const WRITES: &[&str] = &["all", "write", "write-content"];
+    let names = set.all(DAV, "privilege").flat_map(|p| &p.children).map(|p| p.name.as_str());
+    names.into_iter().any(|name| WRITES.contains(&name))
+}
+
+/// Asks for every entry with its ETag, and for the calendar's own token and ctag, in one request.
+#[must_use]
+pub fn etag_listing(calendar: &Url) -> Request {
+    let props = "<d:getetag/><d:resourcetype/><d:sync-token/><s:getctag/>";
+    let body = format!("{HEAD}<d:propfind {NAMESPACES}><d:prop>{props}</d:prop></d:propfind>");
+    xml_request("PROPFIND", calendar.clone(), "1", body)
+}
+
+/// Reads an answer to [`etag_listing`].
+///
+/// # Errors
+/// No multistatus; the calendar itself is gone; or the server says that the listing is incomplete. Only a
+/// complete listing may make anything count as gone.
+pub fn read_listing(answer: &Answer, calendar: &Url) -> Result<Listing, DavError> {
+    let multistatus = Multistatus::read(answer, "a listing of entries")?;
+    let own = href_of(calendar.path(), calendar);
+    let mut listing = Listing { date: answer.date(), ..Listing::default() };
+    for response in &multistatus.responses {
+        let Some(href) = href_of(&response.href, calendar) else { continue };
+        let itself = own.as_ref().is_some_and(|own| same_collection(own, &href));
+        if itself {
+            match response.status {
+                Some(404 | 410) => return Err(DavError::NotFound { url: calendar.clone(), status: 404 }),
+                Some(507) => return Err(DavError::Incomplete),
+                _ => {}
+            }
+            listing.sync_token = response.text(DAV, "sync-token").map(SyncToken::from);
+            listing.ctag = response.text(CALENDARSERVER, "getctag").map(SyncToken::from);
+        } else if !is_collection(response) && !response.is_gone() {
+            let etag = response.text(DAV, "getetag").map(ETag::from_header);
+            listing.entries.push(Listed { href, etag });
+        }
+    }
+    Ok(listing)
+}
+
+pub(super) fn same_collection(a: &ObjectHref, b: &ObjectHref) -> bool {
+    a.as_str().trim_end_matches('/') == b.as_str().trim_end_matches('/')
+}
+
+pub(super) fn is_collection(response: &PropResponse) -> bool {
+    let typed = response.prop(DAV, "resourcetype").is_some_and(|t| t.child(DAV, "collection").is_some());
+    typed || response.href.trim_end().ends_with('/')
+}

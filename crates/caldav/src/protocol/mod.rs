@@ -1,0 +1,37 @@
+//! CalDAV as values: requests out, facts in; no I/O (RFC 4918, 4791, 6578, 5397, 6764).
+
+mod discovery;
+mod href;
+mod listing;
+mod multiget;
+mod multistatus;
+mod sync_report;
+mod write_object;
+mod xml;
+
+pub use discovery::{Discovery, DiscoveryNext, Found};
+pub use href::{href_of, url_of};
+pub use listing::{CalendarInfo, Listed, Listing, calendar_properties, etag_listing, read_calendars, read_listing};
+pub use multiget::{Part, multiget, read_multiget, read_object};
+pub use multistatus::{Multistatus, PropResponse};
+pub use sync_report::{SyncAnswer, read_sync, sync_report};
+pub use write_object::{Condition, Stored, delete_object, get_object, put_object, read_write};
+pub use xml::{Element, XmlError, escape_xml, parse_xml};
+
+/// `DAV:`
+pub const DAV: &str = "DAV:";
+/// CalDAV (RFC 4791).
+pub const CALDAV: &str = "urn:ietf:params:xml:ns:caldav";
+/// The namespace of the ctag.
+pub const CALENDARSERVER: &str = "http://calendarserver.org/ns/";
+/// The namespace of calendar colours.
+pub const APPLE: &str = "http://apple.com/ns/ical/";
+
+const XML_TYPE: &str = "application/xml; charset=utf-8";
+const HEAD: &str = r#"<?xml version="1.0" encoding="utf-8"?>"#;
+const NAMESPACES: &str = r#"xmlns:d="DAV:" xmlns:c="urn:ietf:params:xml:ns:caldav" xmlns:s="http://calendarserver.org/ns/" xmlns:i="http://apple.com/ns/ical/""#;
+
+fn xml_request(method: &'static str, url: url::Url, depth: &'static str, body: String) -> crate::Request {
+    let headers = vec![("Depth", depth.to_owned()), ("Content-Type", XML_TYPE.to_owned())];
+    crate::Request { method, url, headers, body }
+}

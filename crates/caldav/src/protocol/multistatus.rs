@@ -1,0 +1,154 @@
+//! The 207 answer (RFC 4918, 13), with the additions of RFC 6578.
+
+use url::Url;
+
+use super::xml::{Element, parse_xml};
+use super::DAV;
+use crate::error::DavError;
+use crate::transport::Answer;
+
+/// A 207 answer.
+#[derive(Debug, Clone)]
+pub struct Multistatus {
+    /// One per resource.
+    pub responses: Vec<PropResponse>,
+    /// The token of a sync report (RFC 6578, 6.4).
+    pub sync_token: Option<String>,
+}
+
+/// What a 207 says of one resource.
+#[derive(Debug, Clone)]
+pub struct PropResponse {
+    /// The href as the server wrote it.
+    pub href: String,
+    /// The status of the whole resource, where one is given.
+    pub status: Option<u16>,
+    /// The properties that were found (their propstat says 2xx, or nothing).
+    pub found: Vec<Element>,
+    /// Names of conditions that failed.
+    pub errors: Vec<String>,
+}
+
+impl PropResponse {
+    /// Returns a property that was found.
+    #[must_use]
+    pub fn prop(&self, namespace: &str, name: &str) -> Option<&Element> {
+        self.found.iter().find(|e| e.is(namespace, name))
+    }
+
+    /// Returns the text of a property, trimmed; `None` where it is missing or empty.
+    #[must_use]
+    pub fn text(&self, namespace: &str, name: &str) -> Option<&str> {
+        self.prop(namespace, name).map(|e| e.text.trim()).filter(|t| !t.is_empty())
+    }
+
+    /// Tells whether the server says that nothing is here.
+    #[must_use]
+    pub fn is_gone(&self) -> bool {
+        matches!(self.status, Some(404 | 410))
+    }
+}
+
+impl Multistatus {
+    /// Reads a 207, or says what came instead.
+    ///
+    /// # Errors
+    /// Another status, or no multistatus document.
+    pub fn read(answer: &Answer, what: &'static str) -> Result<Self, DavError> {
+        check_status(answer, what, &[207])?;
+        let root = parse_xml(&answer.body).map_err(|e| not_caldav(answer, what, &e.to_string()))?;
+        if !root.is(DAV, "multistatus") {
+            return Err(not_caldav(answer, what, &format!("<{}> instead of <multistatus>", root.name)));
+        }
+        Ok(Self {
+            responses: root.all(DAV, "response").filter_map(response).collect(),
+            sync_token: root.child_text(DAV, "sync-token").map(str::to_owned),
+        })
+    }
+}
+
+fn response(element: &Element) -> Option<PropResponse> {
+    // Only the response's own href: properties hold hrefs of owners and principals.
+    let href = element.child_text(DAV, "href")?.to_owned();
+    let mut found = Vec::new();
+    for propstat in element.all(DAV, "propstat") {
+        let status = propstat.child_text(DAV, "status").and_then(status_code);
+        if status.is_none_or(|code| (200..300).contains(&code)) {
+            found.extend(propstat.all(DAV, "prop").flat_map(|prop| prop.children.iter().cloned()));
+        }
+    }
+    let errors = element.child(DAV, "error").map(|e| e.children.iter().map(|c| c.name.clone()).collect());
+    Some(PropResponse {
+        href,
+        status: element.child_text(DAV, "status").and_then(status_code),
+        found,
+        errors: errors.unwrap_or_default(),
+    })
+}
+
+/// `HTTP/1.1 404 Not Found`
+fn status_code(line: &str) -> Option<u16> {
+    line.split_whitespace().nth(1)?.parse().ok()
+}
+
+/// Turns a status that was not asked for into an error.
+pub(crate) fn check_status(answer: &Answer, what: &'static str, good: &[u16]) -> Result<(), DavError> {
+    match answer.status {
+        status if good.contains(&status) => Ok(()),
+        401 => Err(DavError::SignIn),
+        403 => Err(DavError::Forbidden { what }),
+        status @ (404 | 410) => Err(DavError::NotFound { url: answer.url.clone(), status }),
+        200..300 => Err(not_caldav(answer, what, &describe(answer))),
+        status => Err(DavError::Status {
+            what,
+            status,
+            detail: server_words(answer),
+            retry_after: crate::retry_policy::retry_after(answer).map(|d| d.as_secs()),
+        }),
+    }
+}
+
+pub(crate) fn not_caldav(answer: &Answer, what: &'static str, problem: &str) -> DavError {
+    let problem = if looks_like_html(answer) { "a web page" } else { problem };
+    DavError::NotCalDav { url: answer.url.clone(), what, problem: problem.to_owned() }
+}
+
+fn looks_like_html(answer: &Answer) -> bool {
+    let head: Vec<u8> = answer.body.iter().take(512).map(u8::to_ascii_lowercase).collect();
+    let head = String::from_utf8_lossy(&head);
+    head.contains("<html") || head.contains("<!doctype html")
+}
+
+/// Says what an unexpected success is.
+fn describe(answer: &Answer) -> String {
+    if answer.body.is_empty() {
+        return format!("an empty answer (status {})", answer.status);
+    }
+    let kind = answer.header("content-type").map_or("something unlabelled", |t| t.split(';').next().unwrap_or(t));
+    format!("{kind} with status {}", answer.status)
+}
+
+/// The server's own words for a refusal: a failed condition by name, or a short text.
+pub(crate) fn server_words(answer: &Answer) -> Option<String> {
+    if let Ok(root) = parse_xml(&answer.body) {
+        let names: Vec<_> = root.children.iter().map(|c| c.name.clone()).collect();
+        let text = root.children.iter().map(|c| c.text.trim()).find(|t| !t.is_empty());
+        return match (names.is_empty(), text) {
+            (true, _) => None,
+            (false, None) => Some(names.join(", ")),
+            (false, Some(text)) => Some(format!("{}: {}", names.join(", "), shorten(text))),
+        };
+    }
+    let text = std::str::from_utf8(&answer.body).ok()?.trim();
+    (!text.is_empty() && !looks_like_html(answer)).then(|| shorten(text))
+}
+
+fn shorten(text: &str) -> String {
+    text.chars().filter(|c| !c.is_control()).take(160).collect()
+}
+
+/// Resolves the hrefs inside a property, such as `calendar-home-set`.
+pub(crate) fn hrefs_in(property: &Element, base: &Url) -> Vec<Url> {
+    let texts = property.all(DAV, "href").map(|h| h.text.trim());
+    texts.filter(|t| !t.is_empty()).filter_map(|t| base.join(t).ok()).collect()
+}

@@ -1,0 +1,116 @@
+//! Writing and deleting one entry, always on a condition (RFC 9110, 13.1; RFC 4791, 5.3.2).
+
+use chestnut_core::{ETag, ObjectHref};
+use url::Url;
+
+use super::multistatus::server_words;
+use super::{DAV, href_of, parse_xml, url_of};
+use crate::transport::{Answer, Request};
+
+/// On which condition a write may happen.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Condition {
+    /// Nothing stands there (`If-None-Match: *`).
+    Absent,
+    /// This state stands there (`If-Match`).
+    Is(ETag),
+    /// Something stands there, of which the server gave no state (`If-Match: *`).
+    Exists,
+}
+
+/// What a server says to a write.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Stored {
+    /// It took it, or deleted it; whether it really did is seen by reading back.
+    Done {
+        /// The new state; weak or missing where the server rewrites what it was given.
+        etag: Option<ETag>,
+    },
+    /// The condition does not hold (412): read again.
+    ConditionFailed,
+    /// Another entry of the calendar, or of the user, has this UID (RFC 4791, 5.3.2.1).
+    UidTaken {
+        /// Where, if the server says.
+        by: Option<ObjectHref>,
+    },
+    /// It refuses this text for good.
+    Refused {
+        /// The status.
+        status: u16,
+        /// The server's own words; untrusted text.
+        words: Option<String>,
+    },
+    /// Nothing stands there (404 to a DELETE).
+    Missing,
+    /// It fails now (5xx, 423, 429), and may not later.
+    Failed {
+        /// The status.
+        status: u16,
+    },
+    /// The user or the password is refused (401).
+    SignIn,
+}
+
+fn condition_header(condition: &Condition) -> (&'static str, String) {
+    match condition {
+        Condition::Absent => ("If-None-Match", "*".to_owned()),
+        Condition::Is(etag) => ("If-Match", etag.as_str().to_owned()),
+        Condition::Exists => ("If-Match", "*".to_owned()),
+    }
+}
+
+/// Asks to store a text.
+#[must_use]
+pub fn put_object(calendar: &Url, href: &ObjectHref, text: &str, condition: &Condition) -> Request {
+    let headers = vec![
+        ("Content-Type", "text/calendar; charset=utf-8".to_owned()),
+        condition_header(condition),
+    ];
+    Request { method: "PUT", url: url_of(href, calendar), headers, body: text.to_owned() }
+}
+
+/// Asks to delete an entry.
+#[must_use]
+pub fn delete_object(calendar: &Url, href: &ObjectHref, condition: &Condition) -> Request {
+    let headers = vec![condition_header(condition)];
+    Request { method: "DELETE", url: url_of(href, calendar), headers, body: String::new() }
+}
+
+/// Asks for one entry.
+#[must_use]
+pub fn get_object(calendar: &Url, href: &ObjectHref) -> Request {
+    let headers = vec![("Accept", "text/calendar".to_owned())];
+    Request { method: "GET", url: url_of(href, calendar), headers, body: String::new() }
+}
+
+/// Reads the answer to a PUT or a DELETE.
+#[must_use]
+pub fn read_write(answer: &Answer, calendar: &Url) -> Stored {
+    let refused = || Stored::Refused { status: answer.status, words: server_words(answer) };
+    match answer.status {
+        200..300 => Stored::Done { etag: answer.header("etag").map(ETag::from_header) },
+        401 => Stored::SignIn,
+        403 | 409 | 412 => uid_conflict(answer, calendar).unwrap_or_else(|| match answer.status {
+            // A 412 with a named condition of CalDAV is a refusal, not a failed If-Match.
+            412 if server_words(answer).is_none_or(|w| !is_precondition(&w)) => Stored::ConditionFailed,
+            _ => refused(),
+        }),
+        404 | 410 => Stored::Missing,
+        408 | 423 | 425 | 429 | 500..=506 | 508.. => Stored::Failed { status: answer.status },
+        _ => refused(),
+    }
+}
+
+/// Conditions of RFC 4791, 5.3.2.1, that say something about the text.
+fn is_precondition(words: &str) -> bool {
+    const NAMES: &[&str] =
+        &["valid-calendar-data", "valid-calendar-object-resource", "supported-calendar", "max-", "min-date-time"];
+    NAMES.iter().any(|name| words.contains(name))
+}
+
+fn uid_conflict(answer: &Answer, calendar: &Url) -> Option<Stored> {
+    let root = parse_xml(&answer.body).ok()?;
+    let conflict = root.children.iter().find(|c| c.name == "no-uid-conflict")?;
+    let by = conflict.child_text(DAV, "href").and_then(|raw| href_of(raw, calendar));
+    Some(Stored::UidTaken { by })
+}

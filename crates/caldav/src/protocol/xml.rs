@@ -1,0 +1,151 @@
+//! XML into a small tree, within limits; entities are refused.
+
+use quick_xml::NsReader;
+use quick_xml::events::{BytesRef, BytesStart, Event};
+use quick_xml::name::ResolveResult;
+
+/// Deepest nesting that is read.
+const MAX_DEPTH: usize = 48;
+/// Most elements that are read: several per entry of a very large calendar.
+const MAX_ELEMENTS: usize = 8_000_000;
+
+/// One element: its namespace and local name, its text, and what is in it.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Element {
+    /// The namespace; empty where none is declared.
+    pub namespace: String,
+    /// The name without prefix.
+    pub name: String,
+    /// Attributes by local name.
+    pub attributes: Vec<(String, String)>,
+    /// The text directly inside, references resolved.
+    pub text: String,
+    /// The elements inside.
+    pub children: Vec<Element>,
+}
+
+/// Why a text is no XML that can be used.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{0}")]
+pub struct XmlError(String);
+
+impl Element {
+    /// Tells whether this is the named element.
+    #[must_use]
+    pub fn is(&self, namespace: &str, name: &str) -> bool {
+        self.name == name && self.namespace == namespace
+    }
+
+    /// Returns the first child of that name.
+    #[must_use]
+    pub fn child(&self, namespace: &str, name: &str) -> Option<&Self> {
+        self.children.iter().find(|c| c.is(namespace, name))
+    }
+
+    /// Returns the children of that name.
+    pub fn all<'e>(&'e self, namespace: &'e str, name: &'e str) -> impl Iterator<Item = &'e Self> {
+        self.children.iter().filter(move |c| c.is(namespace, name))
+    }
+
+    /// Returns the text of the first child of that name, trimmed; `None` where it is missing or empty.
+    #[must_use]
+    pub fn child_text(&self, namespace: &str, name: &str) -> Option<&str> {
+        self.child(namespace, name).map(|c| c.text.trim()).filter(|t| !t.is_empty())
+    }
+}
+
+/// Reads one XML document.
+///
+/// # Errors
+/// Not UTF-8, not well-formed, with a document type or unknown entities, too deep, or too much.
+pub fn parse_xml(body: &[u8]) -> Result<Element, XmlError> {
+    let text = std::str::from_utf8(body).map_err(|_| XmlError("not UTF-8".into()))?;
+    let mut reader = NsReader::from_str(text.trim_start_matches('\u{feff}').trim_start());
+    let mut open: Vec<Element> = Vec::new();
+    let mut count = 0;
+    loop {
+        let event = reader.read_event().map_err(|e| XmlError(format!("no well-formed XML: {e}")))?;
+        match event {
+            Event::Start(start) => {
+                count += 1;
+                if open.len() >= MAX_DEPTH || count > MAX_ELEMENTS {
+                    return Err(XmlError("XML nested too deeply or too large".into()));
+                }
+                open.push(element(&reader, &start)?);
+            }
+            Event::Empty(start) => {
+                count += 1;
+                let empty = element(&reader, &start)?;
+                match open.last_mut() {
+                    Some(outer) => outer.children.push(empty),
+                    None => return Ok(empty),
+                }
+            }
+            Event::End(_) => {
+                let Some(closed) = open.pop() else { return Err(XmlError("no well-formed XML".into())) };
+                match open.last_mut() {
+                    Some(outer) => outer.children.push(closed),
+                    None => return Ok(closed),
+                }
+            }
+            Event::Text(text) => {
+                if let Some(current) = open.last_mut() {
+                    current.text.push_str(&text.xml10_content());
+                } else if !text.trim().is_empty() {
+                    return Err(XmlError("no XML".into()));
+                }
+            }
+            Event::CData(data) => {
+                if let Some(current) = open.last_mut() {
+                    current.text.push_str(&data.xml10_content());
+                }
+            }
+            Event::GeneralRef(reference) => {
+                if let Some(current) = open.last_mut() {
+                    current.text.push(resolve(&reference)?);
+                }
+            }
+            Event::DocType(_) => return Err(XmlError("a document type, which CalDAV has no use for".into())),
+            Event::Eof => return Err(XmlError("the XML ends too early".into())),
+            Event::Decl(_) | Event::PI(_) | Event::Comment(_) => {}
+        }
+    }
+}
+
+fn element(reader: &NsReader<&[u8]>, start: &BytesStart<'_>) -> Result<Element, XmlError> {
+    let (namespace, local) = reader.resolver().resolve_element(start.name());
+    let text = |name: &str| name.to_owned();
+    let namespace = match namespace {
+        ResolveResult::Bound(ns) => text(ns.as_ref()),
+        ResolveResult::Unbound | ResolveResult::Unknown(_) => String::new(),
+    };
+    let mut attributes = Vec::new();
+    for attribute in start.attributes().with_checks(false) {
+        let attribute = attribute.map_err(|e| XmlError(format!("no well-formed XML: {e}")))?;
+        let value = attribute.normalized_value(quick_xml::XmlVersion::Implicit1_0);
+        let value = value.map(|v| v.into_owned()).unwrap_or_default();
+        attributes.push((text(attribute.key.local_name().as_ref()), value));
+    }
+    Ok(Element { namespace, name: text(local.as_ref()), attributes, text: String::new(), children: Vec::new() })
+}
+
+fn resolve(reference: &BytesRef<'_>) -> Result<char, XmlError> {
+    let bad = || XmlError(format!("a reference that names no character: &{};", &**reference));
+    if let Some(c) = reference.resolve_char_ref().map_err(|_| bad())? {
+        return Ok(c);
+    }
+    match &reference[..] {
+        "amp" => Ok('&'),
+        "lt" => Ok('<'),
+        "gt" => Ok('>'),
+        "quot" => Ok('"'),
+        "apos" => Ok('\''),
+        _ => Err(bad()),
+    }
+}
+
+/// Escapes a text for use between tags or in an attribute.
+#[must_use]
+pub fn escape_xml(text: &str) -> String {
+    quick_xml::escape::escape(text).into_owned()
+}

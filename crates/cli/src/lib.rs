@@ -1,0 +1,1 @@
+//! Keeps calendars on different servers and clients in step, and proves that it did

@@ -1,0 +1,93 @@
+//! Finding again what belongs together: UIDs of copies, and matching by content.
+
+use hmac::{Hmac, KeyInit, Mac};
+use sha2::{Digest, Sha256};
+
+use crate::entry::Entry;
+use crate::ids::{EventUid, ObjectHref};
+
+const COPY_PREFIX: &str = "chestnut-";
+const COPY_DIGITS: usize = 40;
+
+/// The secret of an installation together with the name of a route: makes the UIDs of its copies.
+///
+/// The same source UID always gives the same copy UID, so a lost state is found again; without the secret
+/// nobody can tell from a copy which entry it came from.
+#[derive(Clone)]
+pub struct RouteKey {
+    mac: Hmac<Sha256>,
+}
+
+impl std::fmt::Debug for RouteKey {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("RouteKey(secret)")
+    }
+}
+
+impl RouteKey {
+    /// Combines the secret of the installation with a route's name.
+    #[must_use]
+    pub fn new(secret: &[u8], route: &str) -> Self {
+        let mut mac = Hmac::<Sha256>::new_from_slice(secret).expect("HMAC takes keys of any length");
+        mac.update(route.as_bytes());
+        mac.update(b"\0");
+        Self { mac }
+    }
+
+    /// Returns the UID that this route's copy of an entry has.
+    #[must_use]
+    pub fn copy_uid(&self, source: &EventUid) -> EventUid {
+        let mut mac = self.mac.clone();
+        mac.update(source.as_str().as_bytes());
+        let digest = mac.finalize().into_bytes();
+        EventUid::from(format!("{COPY_PREFIX}{}", hex(&digest[..COPY_DIGITS / 2])))
+    }
+}
+
+impl EventUid {
+    /// Tells whether a UID has the form that Chestnut gives to copies, whatever the route.
+    #[must_use]
+    pub fn is_copy(&self) -> bool {
+        self.as_str().strip_prefix(COPY_PREFIX).is_some_and(|rest| {
+            rest.len() == COPY_DIGITS && rest.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'))
+        })
+    }
+
+    /// Returns a file name for a new entry: the UID where it has only [A-Za-z0-9-_.], else a hash of it.
+    ///
+    /// Servers lose, refuse or confuse names with other characters, a leading dot, or great length.
+    #[must_use]
+    pub fn file_name(&self) -> ObjectHref {
+        let plain = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_' | b'.');
+        let safe = self.as_str().bytes().all(plain) && self.as_str().len() <= 80 && !self.as_str().starts_with('.');
+        if safe && !self.as_str().is_empty() {
+            return ObjectHref::from(format!("{self}.ics"));
+        }
+        ObjectHref::from(format!("{}.ics", hex(&Sha256::digest(self.as_str())[..20])))
+    }
+}
+
+/// What two entries share that are the same to a person: title, start, end and recurrence.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct ContentKey(pub [u8; 16]);
+
+impl ContentKey {
+    /// Hashes title, start, end, rule and kind of an entry.
+    #[must_use]
+    pub fn of(entry: &Entry) -> Self {
+        let meaning = entry.meaning();
+        let mut hash = Sha256::new();
+        hash.update(entry.kind().component_name());
+        for name in ["SUMMARY", "DTSTART", "DTEND", "DUE", "RRULE", "RDATE"] {
+            hash.update(b"\0");
+            hash.update(meaning.main_field(name));
+        }
+        let mut short = [0; 16];
+        short.copy_from_slice(&hash.finalize()[..16]);
+        Self(short)
+    }
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}

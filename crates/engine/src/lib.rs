@@ -1,0 +1,1 @@
+//! Runs a route: survey, reconcile, guard, apply, record

@@ -1,0 +1,1 @@
+//! Small simulated calendar servers, with habits and faults as data

@@ -1,0 +1,61 @@
+//! What can go wrong with the state file.
+
+use std::path::PathBuf;
+
+/// Why the state cannot be read or written.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum StoreError {
+    /// The file was written by a newer Chestnut.
+    #[error("the state {path} was written by a newer Chestnut (format {found}; this one knows up to {known})")]
+    Newer {
+        /// The file.
+        path: PathBuf,
+        /// Its format.
+        found: i64,
+        /// The newest format this program knows.
+        known: i64,
+    },
+    /// The file is no state of Chestnut, or is damaged.
+    #[error("the state {path} cannot be read: {problem}")]
+    Unreadable {
+        /// The file.
+        path: PathBuf,
+        /// SQLite's words.
+        problem: String,
+    },
+    /// The folder or the file cannot be opened or made.
+    #[error("the state {path} cannot be opened: {problem}")]
+    Open {
+        /// The file.
+        path: PathBuf,
+        /// The system's words.
+        problem: String,
+    },
+    /// No room is left on the disk.
+    #[error("the disk under the state is full")]
+    Full,
+    /// Another run of the route is going on.
+    #[error("another run of route {route} is going on{}", holder.as_ref().map(ToString::to_string).unwrap_or_default())]
+    Busy {
+        /// The route.
+        route: String,
+        /// Who holds it, where that is known.
+        holder: Option<crate::Holder>,
+    },
+    /// The run was cut off here by a test.
+    #[error("cut off")]
+    CutOff,
+    /// Anything else that SQLite reports.
+    #[error("the state could not be used: {0}")]
+    Sqlite(rusqlite::Error),
+}
+
+impl From<rusqlite::Error> for StoreError {
+    fn from(error: rusqlite::Error) -> Self {
+        match error.sqlite_error_code() {
+            Some(rusqlite::ErrorCode::DiskFull) => Self::Full,
+            _ => Self::Sqlite(error),
+        }
+    }
+}

@@ -1,0 +1,1 @@
+//! A world of calendars for tests: servers in memory, a clock, sample entries
