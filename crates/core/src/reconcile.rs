@@ -101,6 +101,8 @@ pub enum LeftOut {
     Unreadable,
     /// It has no UID.
     NoUid,
+    /// Another entry of the same calendar has its UID.
+    SameUid,
 }
 
 impl LeftOut {
@@ -117,6 +119,7 @@ impl LeftOut {
             Self::Refused => "refused",
             Self::Unreadable => "unreadable",
             Self::NoUid => "no-uid",
+            Self::SameUid => "same-uid-twice",
         }
     }
 }

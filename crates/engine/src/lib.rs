@@ -1,1 +1,19 @@
-//! Runs a route: survey, reconcile, guard, apply, record
+//! Runs a route: survey → reconcile → guard → apply → record.
+//!
+//! [`run_route`] is the whole of it; [`preview_route`] stops before anything is written. What is decided is
+//! decided in `chestnut-core`; this crate reads, writes and remembers. It knows no configuration file and no
+//! screen: it takes a [`Route`] and pushes [`Progress`] into an [`Observer`].
+
+mod apply;
+mod error;
+mod match_far_side;
+mod observe;
+mod plan;
+mod route;
+mod run_sync;
+mod survey;
+
+pub use error::RunError;
+pub use observe::{Observer, Phase, Progress, Silent};
+pub use route::{CalendarEnd, Route, RunOptions};
+pub use run_sync::{PreviewReport, PreviewedChange, RunReport, preview_route, run_route};

@@ -1,1 +1,22 @@
-//! Small simulated calendar servers, with habits and faults as data
+//! Small simulated servers: CalDAV (RFC 4791, 6578, 5397), feeds, and their sign-in.
+//!
+//! [`Server`] holds users, calendars and feeds; [`Server::handle`] is a function from a request to a response,
+//! without sockets. [`Habit`]s are what real servers were seen to do otherwise, each switchable and combinable;
+//! [`Fault`]s make single answers go wrong. [`serve`] puts it on a port. Used by the demonstration and by tests.
+
+mod faults;
+mod habits;
+mod handle_request;
+mod object_store;
+mod orchard;
+mod properties;
+mod reports;
+mod rewriting;
+mod serve;
+
+pub use faults::{Fault, FaultKind};
+pub use habits::{Habit, Temper};
+pub use handle_request::{Reply, ServerRequest};
+pub use object_store::{Collection, Object, Server, Share};
+pub use orchard::{OrchardEntry, orchard_entries, orchard_server};
+pub use serve::{Running, serve};

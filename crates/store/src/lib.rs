@@ -16,7 +16,7 @@ mod writer;
 pub use error::StoreError;
 pub use lease::{Holder, Lease};
 pub use records::{
-    Agreed, Change, ChangeAction, Counts, Known, LinkId, LinkRow, RouteId, RouteSummary, RunId, RunRecord, RunResult,
+    Agreed, Change, ChangeAction, Counts, Known, LinkId, LinkRow, Recheck, RouteId, RouteSummary, RunId, RunRecord, RunResult,
     SideId, SideState,
 };
 pub use store::Store;

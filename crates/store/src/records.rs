@@ -64,6 +64,18 @@ pub struct SideState {
     pub ignores_conditions: Option<bool>,
 }
 
+/// What the next run does about an entry although the server calls it unchanged.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Recheck {
+    /// Nothing.
+    #[default]
+    No,
+    /// It reads it again.
+    Read,
+    /// It decides again what follows from its being gone.
+    Gone,
+}
+
 /// One entry that was seen in a calendar.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Known {
@@ -79,8 +91,8 @@ pub struct Known {
     pub title: String,
     /// Why it is not carried: a stable key.
     pub left_out: Option<String>,
-    /// The next run reads it again, whatever the server says.
-    pub again: bool,
+    /// What the next run does about it, whatever the server says.
+    pub recheck: Recheck,
     /// What it belongs to.
     pub link: Option<LinkId>,
 }
@@ -233,6 +245,24 @@ pub struct RunRecord {
     pub result: Option<RunResult>,
     /// What it came to.
     pub summary: RouteSummary,
+}
+
+impl Recheck {
+    pub(crate) fn number(self) -> i64 {
+        match self {
+            Self::No => 0,
+            Self::Read => 1,
+            Self::Gone => 2,
+        }
+    }
+
+    pub(crate) fn from_number(number: i64) -> Self {
+        match number {
+            0 => Self::No,
+            2 => Self::Gone,
+            _ => Self::Read,
+        }
+    }
 }
 
 pub(crate) fn fingerprint(blob: Vec<u8>) -> Option<Fingerprint> {

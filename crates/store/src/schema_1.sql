@@ -28,7 +28,7 @@ CREATE TABLE known (
 ) WITHOUT ROWID;
 CREATE INDEX known_uid ON known (route, side, uid);
 CREATE INDEX known_content ON known (route, side, content) WHERE link IS NULL;
-CREATE INDEX known_again ON known (route, side) WHERE again = 1;
+CREATE INDEX known_again ON known (route, side) WHERE again > 0;
 CREATE INDEX known_left_out ON known (route, left_out) WHERE left_out IS NOT NULL;
 CREATE INDEX known_link ON known (link) WHERE link IS NOT NULL;
 -- This entry here is that entry there.

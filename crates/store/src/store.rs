@@ -12,7 +12,7 @@ use rusqlite::{Connection, OptionalExtension as _, Row, named_params, params};
 use crate::error::StoreError;
 use crate::migrate::migrate;
 use crate::records::{
-    Agreed, Change, ChangeAction, Known, LinkId, LinkRow, RouteId, RunId, RunRecord, RunResult, SideId, SideState,
+    Agreed, Change, ChangeAction, Known, LinkId, LinkRow, Recheck, RouteId, RunId, RunRecord, RunResult, SideId, SideState,
     fingerprint,
 };
 use crate::texts::unpack;
@@ -62,6 +62,19 @@ impl Store {
         connection.pragma_update(None, "foreign_keys", true)?;
         migrate(&mut connection, path)?;
         Ok(Self { connection, path: path.to_owned(), gate: RefCell::new(None) })
+    }
+
+    /// Makes a state that is kept nowhere, for looking without a trace.
+    ///
+    /// # Errors
+    /// SQLite cannot start.
+    pub fn in_memory() -> Result<Self, StoreError> {
+        let mut connection = Connection::open_in_memory()?;
+        connection.set_prepared_statement_cache_capacity(64);
+        connection.pragma_update(None, "foreign_keys", true)?;
+        let path = PathBuf::from(":memory:");
+        migrate(&mut connection, &path)?;
+        Ok(Self { connection, path, gate: RefCell::new(None) })
     }
 
     /// Returns where the state is kept.
@@ -150,12 +163,22 @@ impl Store {
         self.known_where(route, side, "link IS NULL AND content = :value", content.0)
     }
 
-    /// Returns the entries that the next run must read again.
+    /// Tells whether a calendar has more known entries than `count`, without counting them all.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn knows_more_than(&self, route: RouteId, side: SideId, count: usize) -> Result<bool, StoreError> {
+        let sql = "SELECT 1 FROM known WHERE route = ? AND side = ? LIMIT 1 OFFSET ?";
+        let mut query = self.connection.prepare_cached(sql)?;
+        Ok(query.exists(params![route.0, side.number(), count])?)
+    }
+
+    /// Returns the entries that the next run must look at again.
     ///
     /// # Errors
     /// The state cannot be read.
     pub fn known_again(&self, route: RouteId, side: SideId) -> Result<Vec<Known>, StoreError> {
-        self.known_where(route, side, "again = 1 AND :value IS NULL", None::<i64>)
+        self.known_where(route, side, "again > 0 AND :value IS NULL", None::<i64>)
     }
 
     /// Returns the entries that are left out, for those who ask for names.
@@ -362,7 +385,7 @@ fn known_row(row: &Row<'_>) -> rusqlite::Result<Known> {
         content: row.get::<_, Option<Vec<u8>>>(3)?.and_then(|blob| blob.try_into().ok()).map(ContentKey),
         title: row.get(4)?,
         left_out: row.get(5)?,
-        again: row.get(6)?,
+        recheck: Recheck::from_number(row.get(6)?),
         link: row.get::<_, Option<i64>>(7)?.map(LinkId),
     })
 }

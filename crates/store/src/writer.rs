@@ -68,7 +68,7 @@ impl Writer<'_> {
                 known.content.map(|c| c.0.to_vec()),
                 known.title,
                 known.left_out,
-                known.again,
+                known.recheck.number(),
                 known.link.map(|l| l.0),
             ],
         )
@@ -136,6 +136,14 @@ impl Writer<'_> {
     pub fn forget_link(&self, link: LinkId) -> Done {
         self.run("UPDATE known SET link = NULL WHERE link = ?", [link.0])?;
         self.run("DELETE FROM link WHERE id = ?", [link.0])
+    }
+
+    /// Detaches from a link where its entries stood, on both sides: the caller says where they stand now.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn release_places(&self, link: LinkId) -> Done {
+        self.run("DELETE FROM known WHERE link = ?", [link.0])
     }
 
     /// Begins a run.

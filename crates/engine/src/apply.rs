@@ -1,0 +1,686 @@
+//! Writes and deletes what was planned: on conditions, recorded before it is sent, read back before it counts.
+
+use std::collections::{BTreeMap, VecDeque};
+
+use chestnut_caldav::protocol::{Condition, Stored};
+use chestnut_caldav::{DavError, TransportFault};
+use chestnut_core::{
+    Action, ContentKey, Decision, ETag, Entry, EventUid, FieldDifference, Fingerprint, LinkFacts, ObjectHref, Pair,
+    RoutePolicy, Side, WriteKind, reconcile,
+};
+use chestnut_store::{
+    Agreed, Change, ChangeAction, Counts, Known, LinkId, LinkRow, Recheck, RouteId, RunId, SideId, SideState, Store, Writer,
+};
+use futures_util::stream::{self, StreamExt as _};
+
+use crate::error::RunError;
+use crate::observe::{Observer, Phase, Progress};
+use crate::plan::{Planned, Seen, side};
+use crate::route::{Route, RunOptions};
+use crate::survey::{Item, Surveyor};
+
+/// Writes between two readings back.
+const BATCH: usize = 200;
+/// Sent at once at most; the client's pace decides below that.
+const WIDE: usize = 32;
+/// How often an entry is decided again because somebody else wrote it meanwhile.
+const ROUNDS: usize = 3;
+/// So many writes in a row without an answer: the server is not there.
+const GIVE_UP_AFTER: usize = 4;
+
+/// What applying a plan came to.
+#[derive(Debug, Default)]
+pub(crate) struct Outcome {
+    pub(crate) counts: Counts,
+    pub(crate) linked: usize,
+    pub(crate) damaged: usize,
+    pub(crate) failed: usize,
+    pub(crate) changes: Vec<Change>,
+    /// What was written, with the ETag read back; `None` for what was deleted.
+    pub(crate) ours: BTreeMap<ObjectHref, Option<ETag>>,
+    /// Entries of the source that the next run must decide again.
+    pub(crate) again: Vec<ObjectHref>,
+    /// Writes that were not begun because a person asked to stop.
+    pub(crate) left: usize,
+}
+
+/// One write, and what it belongs to.
+#[derive(Debug, Clone)]
+struct Write {
+    link: Option<(LinkId, LinkRow)>,
+    source: Seen,
+    /// What stands there; `None` for a new entry.
+    target: Option<Seen>,
+    entry: Entry,
+    text: String,
+    view: Fingerprint,
+    kind: WriteKind,
+    href: ObjectHref,
+    round: usize,
+}
+
+impl Write {
+    fn condition(&self) -> Condition {
+        match (self.kind, self.target.as_ref().and_then(|t| t.etag.clone())) {
+            (WriteKind::Create, _) => Condition::Absent,
+            (WriteKind::Update, Some(etag)) => Condition::Is(etag),
+            (WriteKind::Update, None) => Condition::Exists,
+        }
+    }
+
+    fn source_uid(&self) -> &EventUid {
+        match (&self.source.entry, &self.link) {
+            (Some(entry), _) => entry.uid(),
+            (None, Some((_, row))) => &row.source_uid,
+            (None, None) => self.entry.uid(),
+        }
+    }
+}
+
+/// What came of sending one write.
+#[derive(Debug)]
+enum Sent {
+    Stored,
+    /// Somebody else was there first: read this href and decide again.
+    LookAgain(ObjectHref),
+    Refused(String),
+    /// The server fails on it; whether for good shows when others went through.
+    Stumbled(u16),
+    Lost(DavError),
+    NotBegun,
+    SignIn,
+}
+
+pub(crate) struct Applier<'r> {
+    pub(crate) route: &'r Route,
+    pub(crate) store: &'r Store,
+    pub(crate) id: RouteId,
+    pub(crate) run: RunId,
+    pub(crate) options: &'r RunOptions,
+    pub(crate) policy: &'r RoutePolicy,
+    pub(crate) surveyor: &'r Surveyor<'r>,
+    pub(crate) observer: &'r dyn Observer,
+    pub(crate) state: &'r mut SideState,
+    pub(crate) outcome: Outcome,
+}
+
+impl Applier<'_> {
+    /// Does everything that is planned and not held.
+    pub(crate) async fn apply(&mut self, planned: &[Planned], deletions_held: bool) -> Result<(), RunError> {
+        let writes: VecDeque<Write> = planned.iter().filter_map(|p| self.write_of(p, &p.decision, 0)).collect();
+        self.write_all(writes).await?;
+        let deletions: Vec<_> =
+            planned.iter().filter(|p| matches!(p.decision, Decision::Act(Action::Delete))).collect();
+        if deletions_held {
+            return Ok(());
+        }
+        for batch in deletions.chunks(BATCH) {
+            self.delete_batch(batch).await?;
+        }
+        Ok(())
+    }
+
+    fn write_of(&self, planned: &Planned, decision: &Decision, round: usize) -> Option<Write> {
+        let Decision::Act(Action::Write { kind, entry, text, view }) = decision else { return None };
+        let href = match (kind, &planned.target) {
+            (WriteKind::Update, Some(target)) => target.href.clone(),
+            _ => ObjectHref::from(format!(
+                "{}/{}",
+                chestnut_caldav::protocol::href_of(self.route.target.url.path(), &self.route.target.url)
+                    .map(|h| h.as_str().trim_end_matches('/').to_owned())
+                    .unwrap_or_default(),
+                entry.uid().file_name()
+            )),
+        };
+        Some(Write {
+            link: planned.link.clone(),
+            source: planned.source.clone()?,
+            target: planned.target.clone(),
+            entry: entry.clone(),
+            text: text.clone(),
+            view: *view,
+            kind: *kind,
+            href,
+            round,
+        })
+    }
+
+    async fn write_all(&mut self, mut queue: VecDeque<Write>) -> Result<(), RunError> {
+        let total = queue.len();
+        let mut done = 0;
+        let mut silent = 0;
+        let mut stumbled: Vec<(Write, u16)> = Vec::new();
+        while !queue.is_empty() {
+            // The first write to an unknown server shows whether it minds conditions.
+            let size = if self.state.ignores_conditions.is_none() { 1 } else { BATCH };
+            let batch: Vec<Write> = queue.drain(..size.min(queue.len())).collect();
+            self.intend(batch.iter().map(|w| (&w.href, w.source_uid())))?;
+            let results = self.send_batch(&batch, done, total).await;
+            done += batch.len();
+            let (mut stored, mut look_again) = (Vec::new(), Vec::new());
+            for (write, sent) in batch.into_iter().zip(results) {
+                silent = if matches!(sent, Sent::Lost(_)) { silent + 1 } else { 0 };
+                match sent {
+                    Sent::Stored => stored.push(write),
+                    Sent::LookAgain(href) => look_again.push((write, href)),
+                    Sent::Refused(words) => self.record_refusal(&write, words)?,
+                    Sent::Stumbled(status) => stumbled.push((write, status)),
+                    Sent::NotBegun => {
+                        self.outcome.left += 1;
+                        self.outcome.again.push(write.source.href);
+                    }
+                    Sent::SignIn => return Err(self.route.target.failed(DavError::SignIn)),
+                    Sent::Lost(error) if silent >= GIVE_UP_AFTER => return Err(self.route.target.failed(error)),
+                    Sent::Lost(error) => self.fail(&write, error.to_string()),
+                }
+            }
+            if self.state.ignores_conditions.is_none() {
+                self.try_conditions(stored.first()).await;
+            }
+            self.read_back(stored, done, total).await?;
+            for write in self.decide_again(look_again).await? {
+                queue.push_back(write);
+            }
+        }
+        let others_went_through = !self.outcome.ours.is_empty();
+        for (write, status) in stumbled {
+            let words = format!("the server fails on this entry ({status})");
+            // One entry that fails while others are stored fails by itself: it is not sent for ever.
+            if others_went_through && status == 500 {
+                self.record_refusal(&write, words)?;
+            } else {
+                self.fail(&write, words);
+            }
+        }
+        Ok(())
+    }
+
+    fn intend<'a>(&self, writes: impl Iterator<Item = (&'a ObjectHref, &'a EventUid)>) -> Result<(), RunError> {
+        let mut writes = writes;
+        Ok(self.store.write(|writer| writes.try_for_each(|(href, uid)| writer.intend(self.id, href, uid)))?)
+    }
+
+    /// Sends a batch; results come in the order of the batch.
+    async fn send_batch(&self, batch: &[Write], done: usize, total: usize) -> Vec<Sent> {
+        let mut results: Vec<Option<Sent>> = batch.iter().map(|_| None).collect();
+        let sends = batch.iter().enumerate().map(|(i, write)| async move { (i, self.send(write).await) });
+        let mut sends = stream::iter(sends).buffer_unordered(WIDE);
+        let mut finished = 0;
+        while let Some((i, sent)) = sends.next().await {
+            results[i] = Some(sent);
+            finished += 1;
+            self.observer.progress(Progress { phase: Phase::Writing, done: done + finished, total });
+        }
+        results.into_iter().map(|sent| sent.expect("every write was sent")).collect()
+    }
+
+    async fn send(&self, write: &Write) -> Sent {
+        if self.options.stop.get() {
+            return Sent::NotBegun;
+        }
+        let must_look = match self.state.ignores_conditions {
+            Some(ignores) => ignores,
+            None => write.kind == WriteKind::Update,
+        };
+        if must_look {
+            match self.stands_as_known(write).await {
+                Ok(true) => {}
+                Ok(false) => return Sent::LookAgain(write.href.clone()),
+                Err(error) => return Sent::Lost(error),
+            }
+        }
+        let (client, calendar) = (&self.route.target.client, &self.route.target.url);
+        match client.put(calendar, &write.href, &write.text, &write.condition()).await {
+            Ok(Stored::Done { .. }) => Sent::Stored,
+            Ok(Stored::ConditionFailed) => Sent::LookAgain(write.href.clone()),
+            Ok(Stored::Missing) if write.kind == WriteKind::Update => Sent::LookAgain(write.href.clone()),
+            Ok(Stored::Missing) => Sent::Refused("the calendar was not found while writing (404)".to_owned()),
+            Ok(Stored::UidTaken { by }) => self.uid_taken(write, by),
+            Ok(Stored::Refused { status, words }) => Sent::Refused(match words {
+                Some(words) => format!("the server refuses it ({status}: {words})"),
+                None => format!("the server refuses it ({status})"),
+            }),
+            Ok(Stored::Failed { status }) => Sent::Stumbled(status),
+            Ok(Stored::SignIn) => Sent::SignIn,
+            Err(DavError::Transport(error)) if error.fault == TransportFault::Stopped => Sent::NotBegun,
+            Err(error) => Sent::Lost(error),
+        }
+    }
+
+    /// Another entry has the UID: where in this calendar, or somewhere out of reach.
+    fn uid_taken(&self, write: &Write, by: Option<ObjectHref>) -> Sent {
+        let known = || {
+            let known = self.store.known_by_uid(self.id, SideId::Target, write.entry.uid()).ok()?;
+            known.into_iter().map(|k| k.href).next()
+        };
+        let folder = |href: &ObjectHref| href.as_str().rsplit_once('/').map(|(folder, _)| folder.to_owned());
+        let here = folder(&write.href);
+        match by.or_else(known).filter(|href| folder(href) == here && *href != write.href) {
+            Some(href) => Sent::LookAgain(href),
+            None => Sent::Refused("the server has another entry with its UID in another calendar".to_owned()),
+        }
+    }
+
+    /// Looks before a write, for servers that write although a condition does not hold.
+    async fn stands_as_known(&self, write: &Write) -> Result<bool, DavError> {
+        let found = self.surveyor.fetch(std::slice::from_ref(&write.href)).await;
+        let found = match found {
+            Ok(found) => found.into_iter().next().and_then(|(_, item)| item),
+            Err(RunError::Calendar { error, .. }) => return Err(error),
+            Err(_) => return Ok(false),
+        };
+        let wanted = write.target.as_ref().filter(|_| write.kind == WriteKind::Update);
+        Ok(match (wanted, found) {
+            (None, None) => true,
+            (Some(known), Some(item)) => match (&known.etag, item.etag()) {
+                (Some(known), Some(now)) => known == now,
+                _ => matches!(&item, Item::Entry { text, .. } if *text == known.text),
+            },
+            _ => false,
+        })
+    }
+
+    /// Sends what was just stored once more, on conditions that do not hold: a server that takes it ignores them.
+    async fn try_conditions(&mut self, stored: Option<&Write>) {
+        let Some(write) = stored.filter(|w| w.kind == WriteKind::Create) else {
+            // Without a new entry there is nothing to try it on; until then every write is preceded by a look.
+            self.state.ignores_conditions = stored.map(|_| true);
+            return;
+        };
+        let (client, calendar) = (&self.route.target.client, &self.route.target.url);
+        let mut ignores = false;
+        for condition in [Condition::Absent, Condition::Is(ETag::from("\"chestnut-no-such-state\""))] {
+            let answer = client.put(calendar, &write.href, &write.text, &condition).await;
+            ignores |= matches!(answer, Ok(Stored::Done { .. }));
+        }
+        self.state.ignores_conditions = Some(ignores);
+    }
+
+    /// Reads back what was stored, compares it with what was meant, and remembers both.
+    async fn read_back(&mut self, stored: Vec<Write>, done: usize, total: usize) -> Result<(), RunError> {
+        if stored.is_empty() {
+            return Ok(());
+        }
+        self.observer.progress(Progress { phase: Phase::ReadingBack, done, total });
+        let hrefs: Vec<_> = stored.iter().map(|w| w.href.clone()).collect();
+        let mut found: BTreeMap<_, _> = self.surveyor.fetch(&hrefs).await?.into_iter().collect();
+        let mut records = Vec::new();
+        for write in stored {
+            let item = found.remove(&write.href).flatten();
+            records.push(self.judge(write, item));
+        }
+        let (store, id, run) = (self.store, self.id, self.run);
+        store.write(|writer| {
+            for record in &records {
+                record.write(writer, id, run)?;
+            }
+            Ok(())
+        })?;
+        for record in records {
+            self.count(record);
+        }
+        Ok(())
+    }
+
+    fn judge(&self, write: Write, item: Option<Item>) -> Record {
+        let done = match write.kind {
+            WriteKind::Create => ChangeAction::Created,
+            WriteKind::Update => ChangeAction::Updated,
+        };
+        let etag = item.as_ref().and_then(|i| i.etag().cloned());
+        let (facts, words, far_text, far_uid) = match &item {
+            Some(Item::Entry { entry, text, .. }) => {
+                let far = self.policy.carry.show(entry).fingerprint();
+                let words = (far != write.view).then(|| {
+                    let differences = write.entry.meaning().differences(&entry.meaning());
+                    format!("the server changed {}", field_names(&differences))
+                });
+                (facts(write.view, Some(far)), words, text.clone(), entry.uid().clone())
+            }
+            Some(Item::Unreadable { words, .. }) => {
+                let words = format!("the server keeps something else than it was given ({words})");
+                (facts(write.view, None), Some(words), write.text.clone(), write.entry.uid().clone())
+            }
+            None => {
+                let words = "the server said it was stored, and keeps nothing".to_owned();
+                let facts = LinkFacts { view: NEVER, far: None, refused: Some(write.view) };
+                (facts, Some(words), String::new(), write.entry.uid().clone())
+            }
+        };
+        let action = if words.is_some() { ChangeAction::Damaged } else { done };
+        let kept = item.is_some();
+        let target = kept.then(|| known_row(&write.href, etag, item.as_ref().and_then(Item::entry), &write));
+        let agreed = kept.then(|| Agreed { source: write.source.text.clone(), target: far_text });
+        let row = LinkRow { source_uid: write.source_uid().clone(), target_uid: far_uid, facts, words: words.clone() };
+        let before = write.target.as_ref().map(|t| t.text.clone()).filter(|t| !t.is_empty());
+        let change = self.change(&write, action, words, before);
+        Record { done, write, row, target, agreed, change }
+    }
+
+    fn count(&mut self, record: Record) {
+        let outcome = &mut self.outcome;
+        match (record.target.is_some(), record.done) {
+            (true, ChangeAction::Created) => outcome.counts.created += 1,
+            (true, _) => outcome.counts.updated += 1,
+            (false, _) => {}
+        }
+        outcome.damaged += usize::from(record.change.action == ChangeAction::Damaged);
+        outcome.ours.insert(record.write.href, record.target.and_then(|t| t.etag));
+        outcome.changes.push(record.change);
+    }
+
+    fn change(&self, write: &Write, action: ChangeAction, words: Option<String>, before: Option<String>) -> Change {
+        let source = write.source.entry.as_ref();
+        Change {
+            calendar: self.route.target.name.clone(),
+            action,
+            href: write.href.clone(),
+            uid: write.entry.uid().clone(),
+            title: write.entry.title(),
+            start: source.map(start_text).unwrap_or_default(),
+            words,
+            before,
+        }
+    }
+
+    fn record_refusal(&mut self, write: &Write, words: String) -> Result<(), RunError> {
+        let before = write.link.as_ref().map(|(_, row)| row.facts);
+        let old = before.unwrap_or(LinkFacts { view: NEVER, far: None, refused: None });
+        let row = LinkRow {
+            source_uid: write.source_uid().clone(),
+            target_uid: write.link.as_ref().map_or_else(|| write.entry.uid().clone(), |(_, r)| r.target_uid.clone()),
+            facts: LinkFacts { refused: Some(write.view), ..old },
+            words: Some(words.clone()),
+        };
+        let change = self.change(write, ChangeAction::Failed, Some(words), None);
+        let source_row = |link| Known {
+            left_out: Some(chestnut_core::LeftOut::Refused.key().to_owned()),
+            link: Some(link),
+            ..source_known(&write.source)
+        };
+        self.store.write(|writer| {
+            let link = writer.put_link(self.id, write.link.as_ref().map(|(id, _)| *id), &row)?;
+            writer.put_known(self.id, SideId::Source, &source_row(link))?;
+            writer.add_change(self.run, &change)?;
+            writer.done(self.id, &write.href)
+        })?;
+        self.outcome.failed += 1;
+        self.outcome.changes.push(change);
+        Ok(())
+    }
+
+    /// A write of which nothing is known: it stays in the journal, and the next run looks.
+    fn fail(&mut self, write: &Write, words: String) {
+        self.outcome.failed += 1;
+        self.outcome.again.push(write.source.href.clone());
+        let change = self.change(write, ChangeAction::Failed, Some(words), None);
+        self.outcome.changes.push(change);
+    }
+
+    /// Reads what stands there now, and has the core decide once more.
+    async fn decide_again(&mut self, again: Vec<(Write, ObjectHref)>) -> Result<Vec<Write>, RunError> {
+        let hrefs: Vec<_> = again.iter().map(|(_, href)| href.clone()).collect();
+        if hrefs.is_empty() {
+            return Ok(Vec::new());
+        }
+        let mut found: BTreeMap<_, _> = self.surveyor.fetch(&hrefs).await?.into_iter().collect();
+        let mut writes = Vec::new();
+        for (write, href) in again {
+            if write.round + 1 >= ROUNDS {
+                self.fail(&write, "somebody else keeps changing it; the next run tries again".to_owned());
+                continue;
+            }
+            let target = found.remove(&href).flatten().map(|item| Seen {
+                etag: item.etag().cloned(),
+                entry: item.entry().cloned(),
+                text: if let Item::Entry { text, .. } = &item { text.clone() } else { String::new() },
+                href: href.clone(),
+                read_now: true,
+            });
+            let Some(entry) = &write.source.entry else { continue };
+            let facts = write.link.as_ref().map(|(_, row)| row.facts);
+            let pair = Pair { link: facts, source: Side::Present(entry), target: side(&target) };
+            let decision = reconcile(self.policy, &pair, self.options.now);
+            let planned = Planned {
+                link: write.link.clone(),
+                source: Some(write.source.clone()),
+                source_href: Some(write.source.href.clone()),
+                target,
+                decision,
+                words: None,
+            };
+            match self.write_of(&planned, &planned.decision, write.round + 1) {
+                Some(next) => writes.push(next),
+                None => self.agree(&planned, &write.href)?,
+            }
+        }
+        Ok(writes)
+    }
+
+    /// Links what is alike without a write. `intended` is the write that this settles, if any.
+    pub(crate) fn agree(&mut self, planned: &Planned, intended: &ObjectHref) -> Result<(), RunError> {
+        let (Decision::Agree { view, far }, Some(source), Some(target)) =
+            (&planned.decision, &planned.source, &planned.target)
+        else {
+            return Ok(());
+        };
+        let (store, id, run) = (self.store, self.id, self.run);
+        let name = self.route.target.name.clone();
+        let change = store.write(|writer| {
+            let change = record_agreement(writer, id, planned, source, target, facts(*view, Some(*far)), name)?;
+            if let Some(change) = &change {
+                writer.add_change(run, change)?;
+            }
+            writer.done(id, intended)?;
+            Ok(change)
+        })?;
+        self.outcome.linked += usize::from(change.is_some());
+        self.outcome.changes.extend(change);
+        Ok(())
+    }
+
+    /// Looks once more, keeps what stands there, and deletes it.
+    async fn delete_batch(&mut self, batch: &[&Planned]) -> Result<(), RunError> {
+        let standing: Vec<(&Planned, &Seen)> = batch.iter().filter_map(|p| Some((*p, p.target.as_ref()?))).collect();
+        self.intend(standing.iter().filter_map(|(p, t)| Some((&t.href, &p.link.as_ref()?.1.source_uid))))?;
+        let hrefs: Vec<_> = standing.iter().map(|(_, t)| t.href.clone()).collect();
+        let mut found: BTreeMap<_, _> = self.surveyor.fetch(&hrefs).await?.into_iter().collect();
+        let jobs: Vec<_> = standing.into_iter().map(|(p, t)| (p, t, found.remove(&t.href).flatten())).collect();
+        let sends = jobs.into_iter().map(|(planned, target, item)| {
+            let this = &*self;
+            async move {
+                let outcome = match &item {
+                    None => Ok(Stored::Missing),
+                    Some(_) if this.options.stop.get() => Err(None),
+                    Some(item) => this.delete(target, item).await.map_err(Some),
+                };
+                (planned, target, item, outcome)
+            }
+        });
+        let outcomes: Vec<_> = stream::iter(sends).buffer_unordered(WIDE).collect().await;
+        for (planned, target, item, outcome) in outcomes {
+            self.record_deletion(planned, target, item, outcome)?;
+        }
+        Ok(())
+    }
+
+    async fn delete(&self, target: &Seen, item: &Item) -> Result<Stored, DavError> {
+        let condition = item.etag().map_or(Condition::Exists, |etag| Condition::Is(etag.clone()));
+        self.route.target.client.delete(&self.route.target.url, &target.href, &condition).await
+    }
+
+    fn record_deletion(
+        &mut self,
+        planned: &Planned,
+        target: &Seen,
+        item: Option<Item>,
+        outcome: Result<Stored, Option<DavError>>,
+    ) -> Result<(), RunError> {
+        let Some((link, row)) = &planned.link else { return Ok(()) };
+        let before = match item {
+            Some(Item::Entry { text, .. }) => Some(text),
+            _ => Some(target.text.clone()).filter(|t| !t.is_empty()),
+        };
+        let shown = before.as_deref().and_then(|t| Entry::parse(t, &chestnut_core::ical::Limits::default()).ok());
+        let mut change = Change {
+            calendar: self.route.target.name.clone(),
+            action: ChangeAction::Deleted,
+            href: target.href.clone(),
+            uid: row.target_uid.clone(),
+            title: shown.as_ref().map(Entry::title).unwrap_or_default(),
+            start: shown.as_ref().map(start_text).unwrap_or_default(),
+            words: None,
+            before,
+        };
+        let words = match outcome {
+            Ok(Stored::Done { .. }) => None,
+            Ok(Stored::Missing) => Some("it was gone already".to_owned()),
+            Ok(Stored::SignIn) => return Err(self.route.target.failed(DavError::SignIn)),
+            Err(None) => {
+                self.outcome.left += 1;
+                self.outcome.again.extend(planned.source_href.clone());
+                return Ok(());
+            }
+            other => {
+                change.action = ChangeAction::Failed;
+                change.before = None;
+                change.words = Some(match other {
+                    Ok(Stored::ConditionFailed) => "somebody changed it meanwhile; the next run looks again".to_owned(),
+                    Ok(Stored::Refused { status, .. } | Stored::Failed { status }) => {
+                        format!("the server does not delete it ({status})")
+                    }
+                    Err(Some(error)) => error.to_string(),
+                    _ => "the server does not delete it".to_owned(),
+                });
+                self.outcome.failed += 1;
+                self.outcome.again.extend(planned.source_href.clone());
+                self.outcome.changes.push(change);
+                return Ok(());
+            }
+        };
+        change.words = words;
+        let (id, run) = (self.id, self.run);
+        self.store.write(|writer| {
+            writer.forget_link(*link)?;
+            writer.forget_known(id, SideId::Target, &target.href)?;
+            if let Some(href) = planned.source_href.as_ref().filter(|_| planned.source.is_none()) {
+                writer.forget_known(id, SideId::Source, href)?;
+            }
+            writer.add_change(run, &change)?;
+            writer.done(id, &target.href)
+        })?;
+        self.outcome.counts.deleted += 1;
+        self.outcome.ours.insert(target.href.clone(), None);
+        self.outcome.changes.push(change);
+        Ok(())
+    }
+}
+
+/// A view that no entry has: nothing was ever agreed.
+const NEVER: Fingerprint = Fingerprint([0; 16]);
+
+fn facts(view: Fingerprint, far: Option<Fingerprint>) -> LinkFacts {
+    LinkFacts { view, far, refused: None }
+}
+
+/// What is remembered of one write that was read back.
+struct Record {
+    done: ChangeAction,
+    write: Write,
+    row: LinkRow,
+    /// `None` where the server kept nothing.
+    target: Option<Known>,
+    agreed: Option<Agreed>,
+    change: Change,
+}
+
+impl Record {
+    fn write(&self, writer: &Writer<'_>, id: RouteId, run: RunId) -> Result<(), chestnut_store::StoreError> {
+        let link = writer.put_link(id, self.write.link.as_ref().map(|(id, _)| *id), &self.row)?;
+        writer.release_places(link)?;
+        let refused = self.target.is_none().then(|| chestnut_core::LeftOut::Refused.key().to_owned());
+        let source = Known { link: Some(link), left_out: refused, ..source_known(&self.write.source) };
+        writer.put_known(id, SideId::Source, &source)?;
+        if let Some(target) = &self.target {
+            writer.put_known(id, SideId::Target, &Known { link: Some(link), ..target.clone() })?;
+        }
+        if let Some(agreed) = &self.agreed {
+            writer.put_agreed(link, agreed)?;
+        }
+        writer.add_change(run, &self.change)?;
+        writer.done(id, &self.write.href)
+    }
+}
+
+/// Remembers a pair that is alike. Returns a line for the story where it was not linked before.
+pub(crate) fn record_agreement(
+    writer: &Writer<'_>,
+    id: RouteId,
+    planned: &Planned,
+    source: &Seen,
+    target: &Seen,
+    facts: LinkFacts,
+    calendar: String,
+) -> Result<Option<Change>, chestnut_store::StoreError> {
+    let (Some(from), Some(to)) = (&source.entry, &target.entry) else { return Ok(None) };
+    let row = LinkRow { source_uid: from.uid().clone(), target_uid: to.uid().clone(), facts, words: None };
+    let link = writer.put_link(id, planned.link.as_ref().map(|(id, _)| *id), &row)?;
+    writer.release_places(link)?;
+    writer.put_known(id, SideId::Source, &Known { link: Some(link), ..source_known(source) })?;
+    writer.put_known(id, SideId::Target, &Known { link: Some(link), ..source_known(target) })?;
+    writer.put_agreed(link, &Agreed { source: source.text.clone(), target: target.text.clone() })?;
+    let new = planned.link.is_none();
+    Ok(new.then(|| Change {
+        calendar,
+        action: ChangeAction::Linked,
+        href: target.href.clone(),
+        uid: to.uid().clone(),
+        title: to.title(),
+        start: start_text(from),
+        words: None,
+        before: None,
+    }))
+}
+
+fn known_row(href: &ObjectHref, etag: Option<ETag>, entry: Option<&Entry>, write: &Write) -> Known {
+    Known {
+        href: href.clone(),
+        etag,
+        uid: Some(entry.map_or_else(|| write.entry.uid().clone(), |e| e.uid().clone())),
+        content: entry.map(ContentKey::of),
+        title: write.entry.title(),
+        left_out: None,
+        recheck: Recheck::No,
+        link: None,
+    }
+}
+
+/// A row for an entry as it was seen, belonging to nothing yet.
+pub(crate) fn source_known(seen: &Seen) -> Known {
+    Known {
+        href: seen.href.clone(),
+        etag: seen.etag.clone(),
+        uid: seen.entry.as_ref().map(|e| e.uid().clone()),
+        content: seen.entry.as_ref().map(ContentKey::of),
+        title: seen.entry.as_ref().map(Entry::title).unwrap_or_default(),
+        left_out: None,
+        recheck: Recheck::No,
+        link: None,
+    }
+}
+
+/// The start as iCalendar writes it, the zone behind it.
+pub(crate) fn start_text(entry: &Entry) -> String {
+    match entry.start() {
+        Some((time, Some(zone))) => format!("{time} {zone}"),
+        Some((time, None)) => time.to_string(),
+        None => String::new(),
+    }
+}
+
+fn field_names(differences: &[FieldDifference]) -> String {
+    let mut names: Vec<_> = differences.iter().map(|d| d.field.as_str()).collect();
+    names.sort_unstable();
+    names.dedup();
+    names.join(", ")
+}

@@ -1,0 +1,88 @@
+//! A route, ready to run.
+
+use std::cell::Cell;
+use std::rc::Rc;
+
+use chestnut_caldav::{Client, DavError};
+use chestnut_core::{Deletions, FarEdits, Kinds, RouteKey};
+use jiff::{SignedDuration, Timestamp};
+use url::Url;
+
+use crate::error::RunError;
+
+/// One calendar of a route.
+#[derive(Debug, Clone)]
+pub struct CalendarEnd {
+    /// Its name in the configuration.
+    pub name: String,
+    /// Its account's name in the configuration.
+    pub account: String,
+    /// Speaks to the account's server.
+    pub client: Client,
+    /// Its address.
+    pub url: Url,
+}
+
+impl CalendarEnd {
+    pub(crate) fn failed(&self, error: DavError) -> RunError {
+        RunError::Calendar { calendar: self.name.clone(), account: self.account.clone(), error }
+    }
+}
+
+/// A one-way route, ready to run.
+#[derive(Debug, Clone)]
+pub struct Route {
+    /// Its name in the configuration.
+    pub name: String,
+    /// Where entries come from.
+    pub source: CalendarEnd,
+    /// Where copies go.
+    pub target: CalendarEnd,
+    /// Which kinds it takes.
+    pub kinds: Kinds,
+    /// What deletions do.
+    pub deletions: Deletions,
+    /// What edits on the far side do.
+    pub far_edits: FarEdits,
+    /// Makes the UIDs of copies.
+    pub key: RouteKey,
+    /// How often the whole listing is compared.
+    pub check_every: SignedDuration,
+    /// How long replaced and deleted texts are kept.
+    pub keep_history: SignedDuration,
+}
+
+impl Route {
+    /// What changes the result of a run over unchanged calendars: another text here means reading afresh.
+    pub(crate) fn settings(&self) -> String {
+        let kinds: Vec<_> = self.kinds.iter().map(|k| k.word()).collect();
+        format!("kinds={};deletions={:?};far-edits={:?}", kinds.join(","), self.deletions, self.far_edits)
+    }
+
+    pub(crate) fn endpoints(&self) -> String {
+        format!("{} → {}", self.source.url, self.target.url)
+    }
+}
+
+/// How to run it this time.
+#[derive(Debug, Clone)]
+pub struct RunOptions {
+    /// The moment at which the run takes place.
+    pub now: Timestamp,
+    /// Lets deletions through that would be held.
+    pub allow_deletions: bool,
+    /// Reads everything again.
+    pub afresh: bool,
+    /// Set by a person who wants it to stop.
+    pub stop: Rc<Cell<bool>>,
+    /// Measures durations; `None` where pictures must be reproducible.
+    pub stopwatch: Option<tokio::time::Instant>,
+}
+
+impl RunOptions {
+    /// A plain run at a moment.
+    #[must_use]
+    pub fn at(now: Timestamp) -> Self {
+        Self { now, allow_deletions: false, afresh: false, stop: Rc::default(), stopwatch: None }
+    }
+}

@@ -1,0 +1,480 @@
+//! One run of one route, from the survey to the history.
+
+use chestnut_core::{Action, ContentKey, Decision, Entry, LeftOut, LinkFacts, ObjectHref, WriteKind};
+use chestnut_store::{
+    Change, ChangeAction, Counts, Known, Lease, LinkRow, Recheck, RouteId, RouteSummary, RunId, RunResult, SideId, Store,
+    StoreError, Writer,
+};
+
+use crate::apply::{Applier, Outcome, record_agreement, source_known, start_text};
+use crate::error::RunError;
+use crate::observe::{Observer, Phase, Progress};
+use crate::plan::{Plan, Planned, Planner};
+use crate::route::{Route, RunOptions};
+use crate::survey::{Item, Look, Survey, Surveyor};
+
+/// What a run came to.
+#[derive(Debug)]
+pub struct RunReport {
+    /// The route's name.
+    pub route: String,
+    /// Its number in the history; `None` where it could not even begin.
+    pub run: Option<RunId>,
+    /// How it ended.
+    pub result: RunResult,
+    /// Counts.
+    pub summary: RouteSummary,
+    /// What was done, entry by entry.
+    pub changes: Vec<Change>,
+    /// Why it failed as a whole.
+    pub error: Option<RunError>,
+}
+
+/// What a run would do.
+#[derive(Debug)]
+pub struct PreviewReport {
+    /// The route's name.
+    pub route: String,
+    /// The far calendar's name.
+    pub target: String,
+    /// What would be done, entry by entry.
+    pub changes: Vec<PreviewedChange>,
+    /// Entries that are left out now, newly seen ones and those known before.
+    pub left_out: Vec<PreviewedChange>,
+    /// How many deletions would be held.
+    pub held: usize,
+    /// Whether the route has run before.
+    pub first_run: bool,
+}
+
+/// One line of a preview.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct PreviewedChange {
+    /// `create`, `update`, `delete`, `link`, or the reason for leaving it out.
+    pub action: &'static str,
+    /// The title; untrusted text.
+    pub title: String,
+    /// The start as iCalendar writes it.
+    pub start: String,
+    /// Why.
+    pub why: String,
+}
+
+/// Runs a route once. What fails as a whole is part of the report, and of the history where there is one.
+///
+/// # Errors
+/// The state cannot be used, or another run of the route is going on.
+pub async fn run_route(
+    route: &Route,
+    store: &Store,
+    options: &RunOptions,
+    observer: &dyn Observer,
+) -> Result<RunReport, RunError> {
+    let _lease = Lease::take(store.path(), &route.name, &options.now.to_string())?;
+    let (id, run) = store.write(|writer| {
+        let id = writer.route(&route.name)?;
+        Ok((id, writer.begin_run(id, options.now)?))
+    })?;
+    let mut job = Job { route, store, options, observer, id: Some(id) };
+    let before = (route.source.client.counts(), route.target.client.counts());
+    let started = options.stopwatch.map(|_| tokio::time::Instant::now());
+    let mut outcome = Outcome::default();
+    let mut held = 0;
+    let error = job.run(id, run, &mut outcome, &mut held).await.err();
+    if let Some(RunError::Store(StoreError::CutOff)) = error {
+        return Err(RunError::Store(StoreError::CutOff));
+    }
+    let mut summary = job.summary(id, &outcome, held)?;
+    let after = (route.source.client.counts(), route.target.client.counts());
+    summary.requests = after.0.all - before.0.all + after.1.all - before.1.all;
+    summary.writes = after.0.writes - before.0.writes + after.1.writes - before.1.writes;
+    summary.milliseconds = started.map_or(0, |at| at.elapsed().as_millis() as u64);
+    summary.error = error.as_ref().map(ToString::to_string);
+    let result = if error.is_some() || outcome.failed + outcome.damaged > 0 {
+        RunResult::Failed
+    } else if held > 0 {
+        RunResult::Held
+    } else {
+        RunResult::Ok
+    };
+    store.write(|writer| {
+        writer.finish_run(run, options.now, result, &summary)?;
+        writer.prune_history(options.now.saturating_sub(route.keep_history).unwrap_or(options.now))
+    })?;
+    Ok(RunReport { route: route.name.clone(), run: Some(run), result, summary, changes: outcome.changes, error })
+}
+
+/// Says what a run would do, and writes nothing.
+///
+/// # Errors
+/// A calendar cannot be read, or the state cannot be used.
+pub async fn preview_route(
+    route: &Route,
+    store: &Store,
+    options: &RunOptions,
+    observer: &dyn Observer,
+) -> Result<PreviewReport, RunError> {
+    let id = store.route(&route.name)?;
+    let job = Job { route, store, options, observer, id };
+    let plan = job.plan().await?;
+    let mut report = PreviewReport {
+        route: route.name.clone(),
+        target: route.target.name.clone(),
+        changes: Vec::new(),
+        left_out: Vec::new(),
+        held: plan.held.map_or(0, |held| held.deletions),
+        first_run: id.is_none() || !plan_had_state(&job)?,
+    };
+    for planned in &plan.planned {
+        match previewed(planned) {
+            Some(change) if matches!(planned.decision, Decision::LeaveOut(_)) => report.left_out.push(change),
+            Some(change) => report.changes.push(change),
+            None => {}
+        }
+    }
+    if let Some(id) = id {
+        let seen = |href: &ObjectHref| plan.source.items.contains_key(href) || plan.source.gone.contains(href);
+        for known in store.left_out(id)?.into_iter().filter(|k| !seen(&k.href)) {
+            let why = known.left_out.clone().unwrap_or_default();
+            report.left_out.push(PreviewedChange { action: "leave out", title: known.title, start: String::new(), why });
+        }
+    }
+    report.changes.sort();
+    report.left_out.sort();
+    Ok(report)
+}
+
+fn plan_had_state(job: &Job<'_>) -> Result<bool, RunError> {
+    match job.id {
+        Some(id) => Ok(job.store.side(id, SideId::Source)?.read),
+        None => Ok(false),
+    }
+}
+
+fn previewed(planned: &Planned) -> Option<PreviewedChange> {
+    let linked = planned.link.is_some();
+    let (action, why) = match &planned.decision {
+        Decision::Nothing | Decision::Forget => return None,
+        Decision::Agree { .. } if linked => return None,
+        Decision::Agree { .. } => ("link", "it stands there already, and says the same".to_owned()),
+        Decision::Act(Action::Delete) => ("delete", "it is gone at the source".to_owned()),
+        Decision::Act(Action::Write { kind: WriteKind::Create, .. }) if linked => {
+            ("create", "the copy is gone on the far side".to_owned())
+        }
+        Decision::Act(Action::Write { kind: WriteKind::Create, .. }) => ("create", "new at the source".to_owned()),
+        Decision::Act(Action::Write { view, .. }) => {
+            let changed = planned.link.as_ref().is_none_or(|(_, row)| row.facts.view != *view);
+            let why = match (linked, changed) {
+                (false, _) => "it stands there already, and says something else",
+                (true, true) => "changed at the source",
+                (true, false) => "changed on the far side; it is put right again",
+            };
+            ("update", why.to_owned())
+        }
+        Decision::LeaveOut(reason) => {
+            ("leave out", planned.words.clone().unwrap_or_else(|| reason.key().to_owned()))
+        }
+    };
+    let shown = planned.source.as_ref().and_then(|s| s.entry.as_ref());
+    let shown = shown.or_else(|| planned.target.as_ref().and_then(|t| t.entry.as_ref()));
+    let title = shown.map(Entry::title).unwrap_or_default();
+    Some(PreviewedChange { action, title, start: shown.map(start_text).unwrap_or_default(), why })
+}
+
+/// What one run works with.
+struct Job<'r> {
+    route: &'r Route,
+    store: &'r Store,
+    options: &'r RunOptions,
+    observer: &'r dyn Observer,
+    id: Option<RouteId>,
+}
+
+impl<'r> Job<'r> {
+    fn surveyor(&self, side: SideId) -> Surveyor<'r> {
+        let end = match side {
+            SideId::Source => &self.route.source,
+            SideId::Target => &self.route.target,
+        };
+        Surveyor { store: self.store, route: self.id, side, end }
+    }
+
+    /// Looks at both calendars, and has every touched pair decided.
+    async fn plan(&self) -> Result<Plan, RunError> {
+        let mut afresh = self.options.afresh;
+        let mut unfinished: Vec<ObjectHref> = Vec::new();
+        if let Some(id) = self.id {
+            let (settings, endpoints) = self.store.route_settings(id)?;
+            if !endpoints.is_empty() && endpoints != self.route.endpoints() {
+                return Err(RunError::OtherCalendars { route: self.route.name.clone(), before: endpoints });
+            }
+            // Changed settings take hold at once: every entry is decided again.
+            afresh |= !settings.is_empty() && settings != self.route.settings();
+            unfinished = self.store.unfinished_writes(id)?.into_iter().map(|(href, _)| href).collect();
+        }
+        self.observer.progress(Progress { phase: Phase::Surveying, done: 0, total: 0 });
+        let look = Look { now: self.options.now, afresh, check_every: self.route.check_every };
+        let (source_surveyor, target_surveyor) = (self.surveyor(SideId::Source), self.surveyor(SideId::Target));
+        let (source, target) =
+            tokio::join!(source_surveyor.survey(look, &[]), target_surveyor.survey(look, &unfinished));
+        let (source, target) = (source?, target?);
+        let fetched = source.items.len() + target.items.len();
+        self.observer.progress(Progress { phase: Phase::Fetching, done: fetched, total: fetched });
+        let planner = Planner {
+            route: self.route,
+            store: self.store,
+            id: self.id,
+            options: self.options,
+            target_surveyor: &target_surveyor,
+        };
+        planner.plan(source, target).await
+    }
+
+    async fn run(
+        &mut self,
+        id: RouteId,
+        run: RunId,
+        outcome: &mut Outcome,
+        held: &mut usize,
+    ) -> Result<(), RunError> {
+        let mut plan = self.plan().await?;
+        *held = plan.held.map_or(0, |h| h.deletions);
+        let surveyor = self.surveyor(SideId::Target);
+        let mut state = std::mem::take(&mut plan.target.state);
+        let mut applier = Applier {
+            route: self.route,
+            store: self.store,
+            id,
+            run,
+            options: self.options,
+            policy: &plan.policy,
+            surveyor: &surveyor,
+            observer: self.observer,
+            state: &mut state,
+            outcome: Outcome::default(),
+        };
+        let applied = applier.apply(&plan.planned, plan.held.is_some()).await;
+        *outcome = applier.outcome;
+        applied?;
+        let mut foreign = Vec::new();
+        if !outcome.ours.is_empty() {
+            foreign = surveyor.look_after_writes(&mut state, &outcome.ours).await?;
+        }
+        plan.target.state = state;
+        self.record(id, run, &plan, &foreign, outcome)?;
+        match outcome.left {
+            0 => Ok(()),
+            left => Err(RunError::Stopped { left }),
+        }
+    }
+
+    /// Remembers all that the writes did not already: what was seen, what is alike, what is left out, and, last
+    /// of all, how far both calendars were read.
+    fn record(
+        &self,
+        id: RouteId,
+        run: RunId,
+        plan: &Plan,
+        foreign: &[ObjectHref],
+        outcome: &mut Outcome,
+    ) -> Result<(), RunError> {
+        let name = &self.route.target.name;
+        let agreed = self.store.write(|writer| {
+            writer.set_route_settings(id, &self.route.settings(), &self.route.endpoints())?;
+            let mut agreed = Vec::new();
+            for planned in &plan.planned {
+                agreed.extend(self.record_planned(writer, id, plan, planned, name)?);
+            }
+            agreed.iter().try_for_each(|change| writer.add_change(run, change))?;
+            self.record_failures(writer, run, outcome)?;
+            self.record_strangers(writer, id, plan, outcome)?;
+            for href in &outcome.again {
+                writer.read_again(id, SideId::Source, href)?;
+            }
+            for href in foreign {
+                writer.read_again(id, SideId::Target, href)?;
+            }
+            for href in unlinked_gone(self.store, id, &plan.source)? {
+                writer.forget_known(id, SideId::Source, &href)?;
+            }
+            writer.set_side(id, SideId::Source, &plan.source.state)?;
+            writer.set_side(id, SideId::Target, &plan.target.state)?;
+            Ok(agreed)
+        })?;
+        outcome.linked += agreed.iter().filter(|c| c.action == ChangeAction::Linked).count();
+        outcome.changes.extend(agreed);
+        Ok(())
+    }
+
+    fn record_failures(&self, writer: &Writer<'_>, run: RunId, outcome: &Outcome) -> Result<(), StoreError> {
+        let again: std::collections::BTreeSet<_> = outcome.again.iter().collect();
+        // Refusals were recorded with their link; these were not.
+        let failed = outcome.changes.iter().filter(|c| c.action == ChangeAction::Failed);
+        if again.is_empty() {
+            return Ok(());
+        }
+        let recorded = self.store.changes(run)?;
+        failed.filter(|c| !recorded.contains(c)).try_for_each(|change| writer.add_change(run, change))
+    }
+
+    fn record_planned(
+        &self,
+        writer: &Writer<'_>,
+        id: RouteId,
+        plan: &Plan,
+        planned: &Planned,
+        calendar: &str,
+    ) -> Result<Option<Change>, StoreError> {
+        let link = planned.link.as_ref().map(|(link, _)| *link);
+        let seen = planned.source.as_ref().filter(|s| s.read_now);
+        match &planned.decision {
+            Decision::Agree { view, far } => {
+                let (Some(source), Some(target)) = (&planned.source, &planned.target) else { return Ok(None) };
+                let facts = LinkFacts { view: *view, far: Some(*far), refused: None };
+                return record_agreement(writer, id, planned, source, target, facts, calendar.to_owned());
+            }
+            Decision::Nothing => {
+                if let Some(source) = seen {
+                    writer.put_known(id, SideId::Source, &Known { link, ..source_known(source) })?;
+                }
+            }
+            Decision::LeaveOut(reason) => {
+                if let Some(source) = seen {
+                    // The same UID twice resolves itself when the other one goes: look each time.
+                    let recheck = if *reason == LeftOut::SameUid { Recheck::Read } else { Recheck::No };
+                    let left_out = Some(reason.key().to_owned());
+                    writer.put_known(id, SideId::Source, &Known { link, left_out, recheck, ..source_known(source) })?;
+                }
+            }
+            Decision::Forget => {
+                if let Some(link) = link {
+                    writer.forget_link(link)?;
+                }
+                if let (None, Some(href)) = (&planned.source, &planned.source_href) {
+                    writer.forget_known(id, SideId::Source, href)?;
+                }
+            }
+            Decision::Act(Action::Delete) if plan.is_held(planned) => {
+                return self.record_held(writer, id, planned, calendar);
+            }
+            Decision::Act(Action::Delete) => {
+                // Deleted because the route no longer takes it: it is still known, as left out.
+                if let Some(source) = seen {
+                    writer.put_known(id, SideId::Source, &left_out_by_settings(source))?;
+                }
+            }
+            Decision::Act(Action::Write { .. }) => {}
+        }
+        if let Some((link, row)) = &planned.link
+            && let Some(target) = planned.target.as_ref().filter(|t| t.read_now)
+            && matches!(planned.decision, Decision::Nothing | Decision::LeaveOut(_))
+        {
+            let facts = row.facts;
+            writer.put_link(id, Some(*link), &LinkRow { facts, ..row.clone() })?;
+            let uid = row.target_uid.clone();
+            let known = Known { link: Some(*link), uid: Some(uid), ..source_known(target) };
+            writer.put_known(id, SideId::Target, &known)?;
+        }
+        Ok(None)
+    }
+
+    fn record_held(
+        &self,
+        writer: &Writer<'_>,
+        id: RouteId,
+        planned: &Planned,
+        calendar: &str,
+    ) -> Result<Option<Change>, StoreError> {
+        let (Some((link, row)), Some(target)) = (&planned.link, &planned.target) else { return Ok(None) };
+        if let Some(href) = &planned.source_href {
+            let recheck = if planned.source.is_none() { Recheck::Gone } else { Recheck::Read };
+            let before = self.store.known(id, SideId::Source, href)?;
+            let known = before.unwrap_or_else(|| source_known(target));
+            let known = Known { href: href.clone(), recheck, link: Some(*link), ..known };
+            writer.put_known(id, SideId::Source, &known)?;
+        }
+        let entry = target.entry.as_ref();
+        Ok(Some(Change {
+            calendar: calendar.to_owned(),
+            action: ChangeAction::Held,
+            href: target.href.clone(),
+            uid: row.target_uid.clone(),
+            title: entry.map(Entry::title).unwrap_or_default(),
+            start: entry.map(start_text).unwrap_or_default(),
+            words: Some("its deletion waits for a person".to_owned()),
+            before: None,
+        }))
+    }
+
+    /// Entries of the far side that belong to nothing: known, so that a later entry of the source is matched.
+    fn record_strangers(
+        &self,
+        writer: &Writer<'_>,
+        id: RouteId,
+        plan: &Plan,
+        outcome: &Outcome,
+    ) -> Result<(), StoreError> {
+        let claimed: std::collections::BTreeSet<_> =
+            plan.planned.iter().filter_map(|p| p.target.as_ref().map(|t| &t.href)).collect();
+        for (href, item) in &plan.target.items {
+            if claimed.contains(href) || outcome.ours.contains_key(href) {
+                continue;
+            }
+            let known = Known {
+                href: href.clone(),
+                etag: item.etag().cloned(),
+                uid: item.entry().map(|e| e.uid().clone()),
+                content: item.entry().map(ContentKey::of),
+                title: item.entry().map(Entry::title).unwrap_or_default(),
+                left_out: None,
+                recheck: Recheck::No,
+                link: None,
+            };
+            writer.put_known(id, SideId::Target, &known)?;
+            if let Item::Unreadable { words, .. } = item {
+                tracing::debug!(%href, words, "an entry of the far side cannot be read");
+            }
+        }
+        for href in plan.target.gone.iter().filter(|href| !outcome.ours.contains_key(*href)) {
+            writer.forget_known(id, SideId::Target, href)?;
+        }
+        // Looked at, and settled one way or the other.
+        for href in plan.target.items.keys().chain(&plan.target.gone) {
+            if !outcome.changes.iter().any(|c| c.action == ChangeAction::Failed && c.href == *href) {
+                writer.done(id, href)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn summary(&self, id: RouteId, outcome: &Outcome, held: usize) -> Result<RouteSummary, RunError> {
+        let troubles = self.store.link_troubles(id)?.len();
+        let source = (self.route.source.name.clone(), Counts::default());
+        Ok(RouteSummary {
+            calendars: [source, (self.route.target.name.clone(), outcome.counts)].into(),
+            linked: outcome.linked,
+            in_step: self.store.link_count(id)?.saturating_sub(troubles),
+            left_out: self.store.left_out_counts(id)?,
+            held,
+            damaged: outcome.damaged,
+            failed: outcome.failed,
+            ..RouteSummary::default()
+        })
+    }
+}
+
+fn left_out_by_settings(source: &crate::plan::Seen) -> Known {
+    let reason = source.entry.as_ref().map(|e| LeftOut::Kind(e.kind()).key().to_owned());
+    Known { left_out: reason, ..source_known(source) }
+}
+
+/// Entries of the source that are gone and had no copy.
+fn unlinked_gone(store: &Store, id: RouteId, source: &Survey) -> Result<Vec<ObjectHref>, StoreError> {
+    let mut gone = Vec::new();
+    for href in &source.gone {
+        if store.known(id, SideId::Source, href)?.is_some_and(|known| known.link.is_none()) {
+            gone.push(href.clone());
+        }
+    }
+    Ok(gone)
+}

@@ -1,0 +1,370 @@
+//! What changed in one calendar, by the cheapest means its server offers.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use chestnut_caldav::Fetched;
+use chestnut_caldav::protocol::{Listed, Listing, SyncAnswer};
+use chestnut_core::ical::Limits;
+use chestnut_core::{ETag, Entry, Kind, Kinds, ObjectHref, SyncToken};
+use chestnut_store::{Recheck, RouteId, SideId, SideState, Store};
+use jiff::{SignedDuration, Timestamp};
+
+use crate::error::RunError;
+use crate::route::CalendarEnd;
+
+/// A token or ctag this young may hide another change in the same second.
+const SETTLED_AFTER: i64 = 2;
+
+/// What a calendar holds now, as far as it changed.
+#[derive(Debug, Default)]
+pub(crate) struct Survey {
+    /// What to remember of the calendar once the run is done.
+    pub(crate) state: SideState,
+    /// Entries that were read, by href.
+    pub(crate) items: BTreeMap<ObjectHref, Item>,
+    /// Known entries that are gone. Only believed of a calendar that was read completely.
+    pub(crate) gone: BTreeSet<ObjectHref>,
+}
+
+/// What was read at one href.
+#[derive(Debug)]
+pub(crate) enum Item {
+    Entry { etag: Option<ETag>, entry: Box<Entry>, text: String },
+    Unreadable { etag: Option<ETag>, words: String },
+}
+
+impl Item {
+    pub(crate) fn entry(&self) -> Option<&Entry> {
+        match self {
+            Self::Entry { entry, .. } => Some(entry),
+            Self::Unreadable { .. } => None,
+        }
+    }
+
+    pub(crate) fn etag(&self) -> Option<&ETag> {
+        match self {
+            Self::Entry { etag, .. } | Self::Unreadable { etag, .. } => etag.as_ref(),
+        }
+    }
+}
+
+/// How thoroughly to look.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Look {
+    pub(crate) now: Timestamp,
+    pub(crate) afresh: bool,
+    pub(crate) check_every: SignedDuration,
+}
+
+/// One look at one calendar.
+pub(crate) struct Surveyor<'r> {
+    pub(crate) store: &'r Store,
+    /// `None` before the first run.
+    pub(crate) route: Option<RouteId>,
+    pub(crate) side: SideId,
+    pub(crate) end: &'r CalendarEnd,
+}
+
+/// What the server says has changed, before anything is fetched.
+#[derive(Debug, Default)]
+struct Noted {
+    touched: BTreeMap<ObjectHref, Option<ETag>>,
+    gone: BTreeSet<ObjectHref>,
+    token: Option<SyncToken>,
+    ctag: Option<SyncToken>,
+    date: Option<i64>,
+}
+
+impl Noted {
+    fn touch(&mut self, listed: impl IntoIterator<Item = Listed>) {
+        self.touched.extend(listed.into_iter().map(|l| (l.href, l.etag)));
+    }
+}
+
+impl Surveyor<'_> {
+    /// Finds what changed, and reads it. `unfinished` are writes of a run that was cut off.
+    pub(crate) async fn survey(&self, look: Look, unfinished: &[ObjectHref]) -> Result<Survey, RunError> {
+        let mut state = match self.route {
+            Some(route) => self.store.side(route, self.side)?,
+            None => SideState::default(),
+        };
+        let checked = state.checked_at.map_or(i64::MIN, |at| at);
+        let due = checked.saturating_add(look.check_every.as_secs()) <= look.now.as_second();
+        if due || look.afresh || !state.read {
+            self.learn_capabilities(&mut state).await?;
+        }
+        let mut noted = self.note_changes(&mut state, look.afresh, due).await?;
+        if due || look.afresh || !state.read {
+            state.checked_at = Some(look.now.as_second());
+        }
+        self.add_rechecks(&mut noted, unfinished)?;
+        let mut survey = self.read(noted, state).await?;
+        survey.state.read = true;
+        Ok(survey)
+    }
+
+    async fn learn_capabilities(&self, state: &mut SideState) -> Result<(), RunError> {
+        let found = self.end.client.capabilities(&self.end.url).await.map_err(|e| self.end.failed(e))?;
+        if self.side == SideId::Target && found.info.writable == Some(false) {
+            let (calendar, account) = (self.end.name.clone(), self.end.account.clone());
+            return Err(RunError::ReadOnly { calendar, account });
+        }
+        state.url = Some(self.end.url.to_string());
+        state.sync_reports = found.info.sync_reports;
+        state.kinds = found.info.kinds.iter().map(|k| k.component_name().to_owned()).collect();
+        state.max_size = found.info.max_size;
+        state.schedules = found.schedules;
+        Ok(())
+    }
+
+    async fn note_changes(&self, state: &mut SideState, afresh: bool, due: bool) -> Result<Noted, RunError> {
+        if afresh || !state.read {
+            let listing = self.listing().await?;
+            let mut noted = self.compare(&listing, true)?;
+            noted.touch(listing.entries);
+            return Ok(noted);
+        }
+        if due || state.provisional {
+            return self.note_by_listing(state).await;
+        }
+        if let (true, Some(token)) = (state.sync_reports, state.sync_token.clone()) {
+            return self.note_by_report(state, &SyncToken::from(token)).await;
+        }
+        if let Some(ctag) = &state.ctag {
+            let now = self.end.client.ctag(&self.end.url).await.map_err(|e| self.end.failed(e))?;
+            if now.as_ref().is_some_and(|now| now.as_str() == ctag) {
+                return Ok(Noted { ctag: now, ..Noted::default() });
+            }
+        }
+        self.note_by_listing(state).await
+    }
+
+    async fn listing(&self) -> Result<Listing, RunError> {
+        self.end.client.listing(&self.end.url).await.map_err(|e| self.end.failed(e))
+    }
+
+    /// Compares the whole listing with what is known, without holding what is known.
+    fn compare(&self, listing: &Listing, all: bool) -> Result<Noted, RunError> {
+        let mut noted = Noted {
+            token: listing.sync_token.clone(),
+            ctag: listing.ctag.clone(),
+            date: listing.date,
+            ..Noted::default()
+        };
+        let mut unknown: BTreeMap<&ObjectHref, &Listed> = listing.entries.iter().map(|l| (&l.href, l)).collect();
+        if let Some(route) = self.route {
+            self.store.each_known(route, self.side, |known| match unknown.remove(&known.href) {
+                // Without an ETag there is no telling: it is read.
+                Some(listed) if listed.etag.is_none() || listed.etag != known.etag => {
+                    noted.touched.insert(known.href, listed.etag.clone());
+                }
+                Some(_) => {}
+                None => {
+                    noted.gone.insert(known.href);
+                }
+            })?;
+        }
+        if !all {
+            noted.touch(unknown.into_values().cloned());
+        }
+        Ok(noted)
+    }
+
+    async fn note_by_listing(&self, state: &mut SideState) -> Result<Noted, RunError> {
+        let listing = self.listing().await?;
+        let mut noted = self.compare(&listing, false)?;
+        let nothing_seen = noted.touched.is_empty() && noted.gone.is_empty();
+        let moved = |then: &Option<String>, now: &Option<SyncToken>| {
+            matches!((then, now), (Some(then), Some(now)) if then != now.as_str())
+        };
+        if state.sync_reports && moved(&state.sync_token, &listing.sync_token) {
+            // An entry that was deleted and made anew may have its old ETag: only the report tells.
+            let token = SyncToken::from(state.sync_token.clone().unwrap_or_default());
+            let answer = self.end.client.changes_since(&self.end.url, &token).await;
+            if let SyncAnswer::Changes { changed, .. } = answer.map_err(|e| self.end.failed(e))? {
+                let listed: BTreeSet<_> = listing.entries.iter().map(|l| &l.href).collect();
+                noted.touch(changed.into_iter().filter(|c| listed.contains(&c.href)));
+            }
+        } else if nothing_seen && moved(&state.ctag, &listing.ctag) {
+            // The ctag says that something changed, no ETag says what.
+            noted.touch(listing.entries);
+        }
+        Ok(noted)
+    }
+
+    async fn note_by_report(&self, state: &mut SideState, token: &SyncToken) -> Result<Noted, RunError> {
+        let answer = self.end.client.changes_since(&self.end.url, token).await;
+        match answer.map_err(|e| self.end.failed(e))? {
+            SyncAnswer::TokenRefused => self.note_by_listing(&mut without_token(state)).await,
+            SyncAnswer::Unsupported => {
+                state.sync_reports = false;
+                self.note_by_listing(state).await
+            }
+            SyncAnswer::Changes { changed, removed, token: new, date, .. } => {
+                let everything = match self.route {
+                    Some(route) if !changed.is_empty() => {
+                        !self.store.knows_more_than(route, self.side, changed.len())?
+                    }
+                    _ => false,
+                };
+                let mut noted = Noted { token: new, date, ..Noted::default() };
+                // Some servers answer a token they have forgotten with everything and no removals.
+                if everything {
+                    let listing = self.listing().await?;
+                    noted.gone = self.compare(&listing, false)?.gone;
+                }
+                noted.touch(changed);
+                noted.gone.extend(removed);
+                Ok(noted)
+            }
+        }
+    }
+
+    /// Adds what an earlier run left to be looked at again, whatever the server says.
+    fn add_rechecks(&self, noted: &mut Noted, unfinished: &[ObjectHref]) -> Result<(), RunError> {
+        if let Some(route) = self.route {
+            for known in self.store.known_again(route, self.side)? {
+                if noted.touched.contains_key(&known.href) || noted.gone.contains(&known.href) {
+                    continue;
+                }
+                if known.recheck == Recheck::Gone {
+                    noted.gone.insert(known.href);
+                } else {
+                    noted.touched.insert(known.href, None);
+                }
+            }
+        }
+        for href in unfinished {
+            noted.touched.entry(href.clone()).or_default();
+            noted.gone.remove(href);
+        }
+        Ok(())
+    }
+
+    async fn read(&self, noted: Noted, mut state: SideState) -> Result<Survey, RunError> {
+        let changed = !noted.touched.is_empty() || !noted.gone.is_empty();
+        settle(&mut state, &noted, changed);
+        let mut survey = Survey { state, gone: noted.gone, ..Survey::default() };
+        let hrefs: Vec<_> = noted.touched.keys().cloned().collect();
+        for (href, fetched) in self.fetch(&hrefs).await? {
+            match fetched {
+                Some(item) => {
+                    survey.gone.remove(&href);
+                    survey.items.insert(href, item);
+                }
+                None => {
+                    survey.gone.insert(href);
+                }
+            }
+        }
+        // Gone is what was known; some servers tell of entries that nobody ever saw.
+        if let Some(route) = self.route {
+            let mut known = BTreeSet::new();
+            for href in survey.gone {
+                if self.store.known(route, self.side, &href)?.is_some() {
+                    known.insert(href);
+                }
+            }
+            survey.gone = known;
+        } else {
+            survey.gone.clear();
+        }
+        Ok(survey)
+    }
+
+    /// Reads entries; `None` where nothing stands.
+    pub(crate) async fn fetch(&self, hrefs: &[ObjectHref]) -> Result<Vec<(ObjectHref, Option<Item>)>, RunError> {
+        let fetched = self.end.client.fetch(&self.end.url, hrefs).await.map_err(|e| self.end.failed(e))?;
+        let item = |fetched| match fetched {
+            Fetched::Missing => None,
+            Fetched::Unreadable(words) => Some(Item::Unreadable { etag: None, words }),
+            Fetched::Text { etag, text } => Some(match Entry::parse(&text, &Limits::default()) {
+                Ok(entry) => Item::Entry { etag, entry: Box::new(entry), text },
+                Err(error) => Item::Unreadable { etag, words: error.to_string() },
+            }),
+        };
+        Ok(fetched.into_iter().map(|(href, fetched)| (href, item(fetched))).collect())
+    }
+
+    /// Looks once more after a run's own writes, so that the next run does not take them for news. `ours` holds
+    /// the ETag of what was written, `None` for what was deleted. Returns what others changed meanwhile: the next
+    /// run reads it.
+    pub(crate) async fn look_after_writes(
+        &self,
+        state: &mut SideState,
+        ours: &BTreeMap<ObjectHref, Option<ETag>>,
+    ) -> Result<Vec<ObjectHref>, RunError> {
+        let token = state.sync_token.clone().filter(|_| state.sync_reports).map(SyncToken::from);
+        let mut noted = None;
+        if let Some(token) = token {
+            let answer = self.end.client.changes_since(&self.end.url, &token).await;
+            if let SyncAnswer::Changes { changed, removed, token, date, .. } = answer.map_err(|e| self.end.failed(e))? {
+                let mut report = Noted { token, date, ..Noted::default() };
+                report.touch(changed);
+                report.touched.extend(removed.into_iter().map(|href| (href, None)));
+                noted = Some(report);
+            }
+        }
+        let noted = match noted {
+            Some(noted) => noted,
+            None => {
+                let listing = self.listing().await?;
+                let mut noted = self.compare(&listing, false)?;
+                // What is gone must be read to be believed; the next run does.
+                noted.touched.extend(std::mem::take(&mut noted.gone).into_iter().map(|href| (href, None)));
+                noted
+            }
+        };
+        settle(state, &noted, true);
+        let mut foreign = Vec::new();
+        for (href, etag) in noted.touched {
+            let news = match (ours.get(&href), &etag) {
+                (Some(written), seen) => written != seen,
+                // A removal of what nobody knew is no news.
+                (None, None) => match self.route {
+                    Some(route) => self.store.known(route, self.side, &href)?.is_some(),
+                    None => false,
+                },
+                (None, Some(_)) => true,
+            };
+            if news {
+                foreign.push(href);
+            }
+        }
+        Ok(foreign)
+    }
+}
+
+fn without_token(state: &SideState) -> SideState {
+    SideState { sync_token: None, ctag: None, ..state.clone() }
+}
+
+/// Remembers token and ctag, and whether they can be trusted to show the next change.
+fn settle(state: &mut SideState, noted: &Noted, changed: bool) {
+    let token = noted.token.as_ref().map(|t| t.as_str().to_owned());
+    let ctag = noted.ctag.as_ref().map(|t| t.as_str().to_owned());
+    let same = (token.is_none() || token == state.sync_token) && (ctag.is_none() || ctag == state.ctag);
+    let waited = match (state.taken_at, noted.date) {
+        (Some(then), Some(now)) => now - then >= SETTLED_AFTER,
+        // A server without a clock: one more look has to do.
+        _ => state.read,
+    };
+    if same && !changed && state.read {
+        state.provisional &= !waited;
+    } else {
+        state.provisional = true;
+        state.taken_at = noted.date;
+    }
+    state.sync_token = token.or(state.sync_token.take());
+    state.ctag = match (ctag, changed) {
+        (Some(ctag), _) => Some(ctag),
+        // A report gives no ctag: after a change the old one is worth nothing.
+        (None, true) => None,
+        (None, false) => state.ctag.take(),
+    };
+}
+
+/// Reads the kinds out of what is remembered.
+pub(crate) fn accepted_kinds(state: &SideState) -> Kinds {
+    state.kinds.iter().filter_map(|name| Kind::of_component(name)).collect()
+}

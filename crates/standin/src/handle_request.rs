@@ -1,0 +1,413 @@
+//! From a request to a response: sign-in, methods, conditions.
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use chestnut_core::Entry;
+use chestnut_core::ical::Limits;
+use md5::{Digest as _, Md5};
+use percent_encoding::percent_decode_str;
+
+use crate::faults::{FaultKind, take_fault};
+use crate::habits::Habit;
+use crate::object_store::{Collection, Server, Share};
+use crate::{properties, reports};
+
+/// A request as a server sees it.
+#[derive(Debug, Clone, Default)]
+pub struct ServerRequest {
+    /// The method.
+    pub method: String,
+    /// The path as sent, escapes and all, with the query.
+    pub path: String,
+    /// Headers; names in lower case.
+    pub headers: Vec<(String, String)>,
+    /// The body.
+    pub body: Vec<u8>,
+}
+
+/// A response, and what happens to it on the way.
+#[derive(Debug, Clone, Default)]
+pub struct Reply {
+    /// The status.
+    pub status: u16,
+    /// Headers.
+    pub headers: Vec<(&'static str, String)>,
+    /// The body.
+    pub body: Vec<u8>,
+    /// The connection breaks instead of this answer.
+    pub lost: bool,
+    /// Only half of the body is sent.
+    pub half: bool,
+    /// It is sent so many milliseconds late.
+    pub delay_ms: u64,
+}
+
+impl ServerRequest {
+    /// Returns a header.
+    #[must_use]
+    pub fn header(&self, name: &str) -> Option<&str> {
+        self.headers.iter().find(|(key, _)| key == name).map(|(_, value)| value.as_str())
+    }
+
+    /// Returns the path without escapes and query.
+    #[must_use]
+    pub fn decoded_path(&self) -> String {
+        let path = self.path.split('?').next().unwrap_or_default();
+        percent_decode_str(path).decode_utf8_lossy().into_owned()
+    }
+}
+
+impl Reply {
+    pub(crate) fn status(status: u16) -> Self {
+        Self { status, ..Self::default() }
+    }
+
+    pub(crate) fn with(mut self, name: &'static str, value: impl Into<String>) -> Self {
+        self.headers.push((name, value.into()));
+        self
+    }
+
+    pub(crate) fn body(mut self, content_type: &str, body: impl Into<Vec<u8>>) -> Self {
+        self.body = body.into();
+        self.with("Content-Type", content_type)
+    }
+
+    pub(crate) fn xml(status: u16, body: impl Into<Vec<u8>>) -> Self {
+        Self::status(status).body("application/xml; charset=utf-8", body)
+    }
+
+    /// An error that names the condition that failed (RFC 4918, 16).
+    pub(crate) fn condition(server: &Server, status: u16, name: &str, href: Option<&str>) -> Self {
+        let inner = href.map(|h| format!("<d:href>{h}</d:href>")).unwrap_or_default();
+        let declared = if server.has(Habit::StrangeErrors) { "" } else { r#" xmlns:c="urn:ietf:params:xml:ns:caldav""# };
+        let prefix = if name == "valid-sync-token" || name == "supported-report" { "d" } else { "c" };
+        let body = format!(
+            r#"<?xml version="1.0" encoding="utf-8"?><d:error xmlns:d="DAV:"{declared}><{prefix}:{name}>{inner}</{prefix}:{name}></d:error>"#
+        );
+        Self::xml(status, body)
+    }
+}
+
+/// What a user may do with a calendar.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum Access {
+    None,
+    Read,
+    Write,
+}
+
+impl Server {
+    /// Answers a request.
+    pub fn handle(&mut self, request: &ServerRequest) -> Reply {
+        let path = request.decoded_path();
+        self.log.push((request.method.clone(), path.clone()));
+        let fault = take_fault(&mut self.faults, &request.method, &path);
+        let mut reply = match fault {
+            Some(FaultKind::Status { code, retry_after }) => {
+                let reply = Reply::status(code).body("text/plain", "not now");
+                match retry_after {
+                    Some(seconds) => reply.with("Retry-After", seconds.to_string()),
+                    None => reply,
+                }
+            }
+            Some(FaultKind::Body { code, ref content_type, ref text }) => {
+                Reply::status(code).body(content_type, text.clone())
+            }
+            _ => self.answer(request, &path),
+        };
+        match fault {
+            Some(FaultKind::LoseAnswer) => reply.lost = true,
+            Some(FaultKind::HalfBody) => reply.half = true,
+            Some(FaultKind::Delay(ms)) => reply.delay_ms = ms,
+            _ => {}
+        }
+        if self.has(Habit::SlowsDown) && matches!(request.method.as_str(), "PUT" | "DELETE") {
+            let entries: usize = self.collections.values().map(|c| c.objects.len()).sum();
+            reply.delay_ms += entries as u64 / 20;
+        }
+        let date = std::time::UNIX_EPOCH + std::time::Duration::from_millis(self.now_ms.unsigned_abs());
+        reply.with("Date", httpdate::fmt_http_date(date))
+    }
+
+    fn answer(&mut self, request: &ServerRequest, path: &str) -> Reply {
+        if let Some(feed) = self.feeds.get(path).cloned() {
+            return feed_reply(request, &feed);
+        }
+        if path == "/.well-known/caldav" {
+            return self.well_known(request);
+        }
+        let Some(user) = self.signed_in(request) else { return self.challenge() };
+        match request.method.as_str() {
+            "OPTIONS" => Reply::status(200)
+                .with("Allow", "OPTIONS, GET, HEAD, PUT, DELETE, PROPFIND, PROPPATCH, REPORT, MKCALENDAR")
+                .with("DAV", self.dav_header()),
+            "PROPFIND" => properties::propfind(self, request, path, &user).with("DAV", self.dav_header()),
+            "PROPPATCH" => properties::proppatch(self, request, path, &user),
+            "MKCALENDAR" | "MKCOL" => properties::make_calendar(self, request, path, &user),
+            "REPORT" => reports::report(self, request, path, &user),
+            "GET" | "HEAD" => self.get(request, path, &user),
+            "PUT" => self.write(request, path, &user, Self::put),
+            "DELETE" => self.write(request, path, &user, Self::remove),
+            _ => Reply::status(405),
+        }
+    }
+
+    fn dav_header(&self) -> String {
+        let schedules = if self.has(Habit::Schedules) { ", calendar-schedule, calendar-auto-schedule" } else { "" };
+        format!("1, 3, calendar-access, extended-mkcol{schedules}")
+    }
+
+    fn well_known(&self, request: &ServerRequest) -> Reply {
+        let host = request.header("host").unwrap_or("localhost");
+        if self.has(Habit::NoWellKnown) {
+            Reply::status(404)
+        } else if self.has(Habit::WellKnownAbsolute) {
+            Reply::status(301).with("Location", format!("http://{host}/"))
+        } else {
+            Reply::status(if self.has(Habit::WellKnown302) { 302 } else { 301 }).with("Location", "/")
+        }
+    }
+
+    fn challenge(&self) -> Reply {
+        let how = if self.has(Habit::DigestOnly) {
+            r#"Digest realm="orchard", nonce="6b7a33", qop="auth", algorithm=MD5"#
+        } else {
+            r#"Basic realm="orchard""#
+        };
+        Reply::status(401).with("WWW-Authenticate", how).body("text/plain", "sign in first")
+    }
+
+    fn signed_in(&self, request: &ServerRequest) -> Option<String> {
+        let (scheme, rest) = request.header("authorization")?.split_once(' ')?;
+        if scheme == "Digest" {
+            return self.digest_user(request, rest);
+        }
+        if self.has(Habit::DigestOnly) {
+            return None;
+        }
+        let pair = String::from_utf8(STANDARD.decode(rest).ok()?).ok()?;
+        let (user, password) = pair.split_once(':')?;
+        (self.users.get(user)? == password).then(|| user.to_owned())
+    }
+
+    fn digest_user(&self, request: &ServerRequest, header: &str) -> Option<String> {
+        let field = |name: &str| {
+            let parts = header.split(", ").filter_map(|part| part.split_once('='));
+            parts.filter(|(key, _)| *key == name).map(|(_, value)| value.trim_matches('"').to_owned()).next()
+        };
+        let md5 = |text: String| Md5::digest(text).iter().map(|b| format!("{b:02x}")).collect::<String>();
+        let user = field("username")?;
+        let a1 = md5(format!("{user}:orchard:{}", self.users.get(&user)?));
+        let a2 = md5(format!("{}:{}", request.method, field("uri")?));
+        let expected = md5(format!("{a1}:6b7a33:{}:{}:auth:{a2}", field("nc")?, field("cnonce")?));
+        (expected == field("response")?).then_some(user)
+    }
+
+    /// Splits a path into the calendar it stands in and the name there.
+    pub(crate) fn locate<'p>(path: &'p str) -> Option<(&'p str, &'p str)> {
+        let cut = path.trim_end_matches('/').rfind('/')? + 1;
+        (!path.ends_with('/')).then(|| path.split_at(cut))
+    }
+
+    pub(crate) fn access(&self, path: &str, user: &str) -> Access {
+        if path.starts_with(&format!("/{user}/")) {
+            return Access::Write;
+        }
+        match self.collections.get(path).and_then(|c| c.shares.get(user)) {
+            Some(Share::Write) => Access::Write,
+            Some(Share::Read) => Access::Read,
+            None => Access::None,
+        }
+    }
+
+    pub(crate) fn foreign(&self) -> Reply {
+        Reply::status(if self.has(Habit::Foreign500) { 500 } else { 403 })
+    }
+
+    fn get(&self, request: &ServerRequest, path: &str, user: &str) -> Reply {
+        if path == "/" {
+            return Reply::status(200).body("text/html", "<!doctype html><html><title>Orchard</title></html>");
+        }
+        let Some((calendar, name)) = Self::locate(path) else { return Reply::status(405) };
+        if self.access(calendar, user) < Access::Read {
+            return self.foreign();
+        }
+        match self.collections.get(calendar).and_then(|c| c.objects.get(name)) {
+            Some(object) => {
+                let weak = self.has(Habit::WeakEtags) && accepts_gzip(request);
+                let etag = if weak { format!("W/{}", object.etag) } else { object.etag.clone() };
+                Reply::status(200).with("ETag", etag).body("text/calendar; charset=utf-8", object.text.clone())
+            }
+            None => Reply::status(404),
+        }
+    }
+
+    fn write(
+        &mut self,
+        request: &ServerRequest,
+        path: &str,
+        user: &str,
+        work: fn(&mut Self, &ServerRequest, &str, &str) -> Reply,
+    ) -> Reply {
+        let Some((calendar, name)) = Self::locate(path) else { return Reply::status(405) };
+        if self.access(calendar, user) < Access::Write {
+            return self.foreign();
+        }
+        if !self.collections.contains_key(calendar) {
+            return Reply::status(if self.has(Habit::MissingParent409) { 409 } else { 404 });
+        }
+        if self.writes_in_flight > 1 && self.has(Habit::LocksParallel) {
+            return Reply::status(423);
+        }
+        if self.writes_in_flight > 1 && self.has(Habit::FailsParallel) {
+            return Reply::status(500);
+        }
+        let existing = self.collections[calendar].objects.get(name).map(|o| o.etag.clone());
+        if request.header("if-none-match") == Some("*") && existing.is_some() && !self.has(Habit::IgnoresIfNoneMatch) {
+            return Reply::status(412);
+        }
+        if let Some(wanted) = request.header("if-match").filter(|_| !self.has(Habit::IgnoresIfMatch)) {
+            let holds = match &existing {
+                Some(etag) => wanted == "*" || wanted.split(',').any(|w| w.trim().trim_start_matches("W/") == etag),
+                None => request.method == "PUT" && self.has(Habit::IfMatchCreates),
+            };
+            if !holds && existing.is_none() && request.method == "DELETE" {
+                return Reply::status(404);
+            }
+            if !holds {
+                return Reply::status(412);
+            }
+        }
+        work(self, request, calendar, name)
+    }
+
+    fn remove(&mut self, _: &ServerRequest, calendar: &str, name: &str) -> Reply {
+        let before = self.collections.get(calendar).and_then(|c| c.objects.get(name)).map(|o| o.text.clone());
+        if !self.delete(calendar, name) {
+            return Reply::status(404);
+        }
+        self.send_messages("CANCEL", before.as_deref().unwrap_or_default());
+        Reply::status(if self.has(Habit::Delete200) { 200 } else { 204 })
+    }
+
+    fn put(&mut self, request: &ServerRequest, calendar: &str, name: &str) -> Reply {
+        let Ok(text) = String::from_utf8(request.body.clone()) else { return Reply::status(415) };
+        let entry = match Entry::parse(&text, &Limits::default()) {
+            Ok(entry) => entry,
+            Err(_) => return Reply::condition(self, 403, "valid-calendar-data", None),
+        };
+        if let Some(refusal) = self.refuse(calendar, name, &text, &entry) {
+            return refusal;
+        }
+        let existed = self.collections[calendar].objects.contains_key(name);
+        self.send_messages("REQUEST", &text);
+        if self.has(Habit::KeepsNothing) && crate::object_store::one_in(name, 4) {
+            return Reply::status(201).with("ETag", "\"gone\"");
+        }
+        let etag = self.store(calendar, name, &text);
+        let reply = Reply::status(if existed { 204 } else { 201 });
+        if self.has(Habit::NoEtagOnPut) { reply } else { reply.with("ETag", etag) }
+    }
+
+    fn refuse(&self, calendar: &str, name: &str, text: &str, entry: &Entry) -> Option<Reply> {
+        let condition = |status, name: &str| Some(Reply::condition(self, status, name, None));
+        let main = entry.main_component();
+        let plain = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_' | b'.');
+        let long = text.len() > 2000;
+        let rule = main.value("RRULE").unwrap_or_default();
+        let ordinal = rule.contains("BYSETPOS") || rule.contains("BYDAY=-") || rule.contains("BYDAY=1");
+        let collection = &self.collections[calendar];
+        let kind = entry.kind().component_name();
+        let announced = self.kinds_of(collection);
+        if !announced.contains(&kind) && !self.has(Habit::EventsOnlyInWord) {
+            return condition(403, "supported-calendar-component");
+        }
+        if self.quota > 0 && self.bytes() + text.len() > self.quota {
+            return Some(Reply::xml(507, r#"<d:error xmlns:d="DAV:"><d:quota-not-exceeded/></d:error>"#));
+        }
+        if self.has(Habit::RefusesNames) && (!name.bytes().all(plain) || name.starts_with('.')) {
+            return Some(Reply::status(400));
+        }
+        if self.has(Habit::RefusesZeroLength) && main.value("DTEND") == main.value("DTSTART") && kind == "VEVENT" {
+            return Some(Reply::status(400).body("text/plain", "an event must not end when it starts"));
+        }
+        if self.has(Habit::RefusesEmptyX) && main.properties().any(|p| p.name().starts_with("X-") && p.value().is_empty())
+        {
+            return condition(403, "valid-calendar-object-resource");
+        }
+        if self.has(Habit::RefusesRules) && ordinal {
+            return Some(Reply::status(500));
+        }
+        if self.has(Habit::RefusesMethod) && entry.object().property("METHOD").is_some() {
+            return Some(Reply::status(415));
+        }
+        for (habit, status) in [(Habit::SizeLimit413, 413), (Habit::SizeLimit412, 412), (Habit::SizeLimit507, 507)] {
+            if self.has(habit) && long {
+                return condition(status, "max-resource-size");
+            }
+        }
+        self.uid_conflict(calendar, name, entry)
+    }
+
+    fn uid_conflict(&self, calendar: &str, name: &str, entry: &Entry) -> Option<Reply> {
+        let line = format!("UID:{}", entry.uid());
+        let stands_at = |collection: &Collection, but: &str| {
+            let found = collection.objects.iter().find(|(n, o)| *n != but && o.text.lines().any(|l| l == line));
+            found.map(|(n, _)| n.clone())
+        };
+        let here = stands_at(&self.collections[calendar], name).map(|n| format!("{calendar}{n}"));
+        let home = calendar.split('/').nth(1).unwrap_or_default();
+        let mut of_user = self.collections.iter().filter(|(p, _)| p.starts_with(&format!("/{home}/")) && *p != calendar);
+        let elsewhere = of_user.find_map(|(p, c)| stands_at(c, "").map(|n| format!("{p}{n}")));
+        let (at, named) = match (here, elsewhere.filter(|_| self.has(Habit::OneUidPerUser))) {
+            (Some(at), _) => (at, true),
+            (None, Some(at)) => (at, false),
+            (None, None) => return None,
+        };
+        if self.has(Habit::UidConflict409) || !named {
+            Some(Reply::condition(self, 409, "no-uid-conflict", Some(&at)))
+        } else if self.has(Habit::UidConflict412) {
+            Some(Reply::condition(self, 412, "no-uid-conflict", Some(&at)))
+        } else if self.has(Habit::UidConflict403) {
+            Some(Reply::condition(self, 403, "no-uid-conflict", None))
+        } else if self.has(Habit::UidConflictBare) {
+            Some(Reply::status(409))
+        } else {
+            None
+        }
+    }
+
+    pub(crate) fn kinds_of(&self, collection: &Collection) -> Vec<&'static str> {
+        if self.has(Habit::EventsOnly) || self.has(Habit::EventsOnlyInWord) {
+            return vec!["VEVENT"];
+        }
+        let all = ["VEVENT", "VTODO", "VJOURNAL"];
+        all.into_iter().filter(|k| collection.kinds.is_empty() || collection.kinds.iter().any(|c| c == k)).collect()
+    }
+
+    /// What a scheduling server does behind its users' backs (RFC 6638, 3.2).
+    fn send_messages(&mut self, method: &str, text: &str) {
+        let unfolded = text.replace("\r\n ", "");
+        let silent = unfolded.contains("SCHEDULE-AGENT=CLIENT") || !unfolded.contains("ORGANIZER");
+        if self.has(Habit::Schedules) && !silent {
+            let people = unfolded.lines().filter(|l| l.starts_with("ATTENDEE"));
+            self.outbox.extend(people.map(|p| format!("{method} {p}")));
+        }
+    }
+}
+
+/// A feed: conditional GET, no sign-in.
+fn feed_reply(request: &ServerRequest, feed: &str) -> Reply {
+    let etag = format!("\"{}\"", crate::object_store::hash(feed));
+    if request.header("if-none-match") == Some(etag.as_str()) {
+        return Reply::status(304).with("ETag", etag);
+    }
+    if !matches!(request.method.as_str(), "GET" | "HEAD") {
+        return Reply::status(405).with("Allow", "GET, HEAD");
+    }
+    Reply::status(200).with("ETag", etag).body("text/calendar; charset=utf-8", feed)
+}
+
+pub(crate) fn accepts_gzip(request: &ServerRequest) -> bool {
+    request.header("accept-encoding").is_some_and(|h| h.contains("gzip"))
+}

@@ -1,0 +1,166 @@
+//! Puts a simulated server on a port.
+
+use std::io::Write as _;
+use std::net::SocketAddr;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use axum::Router;
+use axum::body::{Body, Bytes, to_bytes};
+use axum::extract::{Request, State};
+use axum::response::Response;
+use flate2::Compression;
+use flate2::write::GzEncoder;
+use tokio::net::TcpListener;
+use tokio::task::JoinHandle;
+
+use crate::faults::Fault;
+use crate::habits::Habit;
+use crate::handle_request::{Reply, ServerRequest, accepts_gzip};
+use crate::object_store::Server;
+
+/// A simulated server on a port of this machine; it ends when this is dropped.
+#[derive(Debug)]
+pub struct Running {
+    /// Where it answers.
+    pub address: SocketAddr,
+    /// What it holds: tests and the demonstration look inside and change it, as its own users would.
+    pub server: Arc<Mutex<Server>>,
+    task: JoinHandle<()>,
+}
+
+impl Running {
+    /// Returns the base address, `http://127.0.0.1:PORT/`.
+    #[must_use]
+    pub fn url(&self) -> String {
+        format!("http://{}/", self.address)
+    }
+
+    /// Gives access to what the server holds.
+    pub fn with<T>(&self, work: impl FnOnce(&mut Server) -> T) -> T {
+        work(&mut self.server.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        self.task.abort();
+    }
+}
+
+/// Reads the clock in milliseconds since 1970.
+type Clock = fn() -> i64;
+
+#[derive(Clone)]
+struct Shared {
+    server: Arc<Mutex<Server>>,
+    clock: Clock,
+}
+
+/// Serves on 127.0.0.1; port 0 takes a free one. `clock` is read for every request.
+///
+/// # Errors
+/// The port is taken.
+pub async fn serve(server: Server, port: u16, clock: Clock) -> std::io::Result<Running> {
+    let listener = TcpListener::bind(("127.0.0.1", port)).await?;
+    let address = listener.local_addr()?;
+    let server = Arc::new(Mutex::new(server));
+    let shared = Shared { server: Arc::clone(&server), clock };
+    let app = Router::new().fallback(answer).with_state(shared);
+    let task = tokio::spawn(async move {
+        // It only ends by being aborted.
+        drop(axum::serve(listener, app).await);
+    });
+    Ok(Running { address, server, task })
+}
+
+async fn answer(State(shared): State<Shared>, request: Request) -> Response {
+    let (parts, body) = request.into_parts();
+    let body = to_bytes(body, 64 << 20).await.unwrap_or_default();
+    let headers = parts.headers.iter();
+    let request = ServerRequest {
+        method: parts.method.as_str().to_owned(),
+        path: parts.uri.path_and_query().map_or_else(|| "/".to_owned(), |p| p.as_str().to_owned()),
+        headers: headers.map(|(k, v)| (k.as_str().to_owned(), v.to_str().unwrap_or_default().to_owned())).collect(),
+        body: body.to_vec(),
+    };
+    if request.path.starts_with("/.standin/") {
+        return respond(control(&shared, &request), &request, false, false);
+    }
+    let writes = matches!(request.method.as_str(), "PUT" | "DELETE");
+    let parallel = {
+        let mut server = lock(&shared);
+        server.now_ms = (shared.clock)();
+        server.writes_in_flight += usize::from(writes);
+        server.has(Habit::LocksParallel) || server.has(Habit::FailsParallel)
+    };
+    if writes && parallel {
+        // Long enough for another write to meet this one.
+        tokio::time::sleep(Duration::from_millis(3)).await;
+    }
+    let (reply, gzip, close) = {
+        let mut server = lock(&shared);
+        let reply = server.handle(&request);
+        server.writes_in_flight -= usize::from(writes);
+        (reply, server.has(Habit::Gzip), server.has(Habit::OneRequestPerConnection))
+    };
+    if reply.delay_ms > 0 {
+        tokio::time::sleep(Duration::from_millis(reply.delay_ms)).await;
+    }
+    respond(reply, &request, gzip, close)
+}
+
+fn lock(shared: &Shared) -> std::sync::MutexGuard<'_, Server> {
+    shared.server.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+fn respond(reply: Reply, request: &ServerRequest, gzip: bool, close: bool) -> Response {
+    let mut builder = Response::builder().status(reply.status);
+    for (name, value) in &reply.headers {
+        builder = builder.header(*name, value);
+    }
+    if close {
+        builder = builder.header("Connection", "close");
+    }
+    let mut body = reply.body;
+    if gzip && accepts_gzip(request) && !body.is_empty() {
+        let mut encoder = GzEncoder::new(Vec::new(), Compression::fast());
+        let packed = encoder.write_all(&body).and_then(|()| encoder.finish());
+        body = packed.expect("writing to memory cannot fail");
+        builder = builder.header("Content-Encoding", "gzip");
+    }
+    let whole = body.len();
+    let body = if reply.lost || reply.half {
+        let sent = if reply.lost { 0 } else { whole / 2 };
+        builder = builder.header("Content-Length", whole.max(1));
+        body.truncate(sent);
+        broken(body)
+    } else {
+        Body::from(body)
+    };
+    builder.body(body).expect("statuses and headers are our own")
+}
+
+/// A body that ends in an error: the connection breaks there.
+fn broken(start: Vec<u8>) -> Body {
+    let chunks = [Ok(Bytes::from(start)), Err(std::io::Error::other("the fault that was asked for"))];
+    Body::from_stream(futures_util::stream::iter(chunks))
+}
+
+/// `POST /.standin/faults` and `/.standin/habits` with JSON: so that another process can make it misbehave.
+fn control(shared: &Shared, request: &ServerRequest) -> Reply {
+    let mut server = lock(shared);
+    let done = match request.path.as_str() {
+        "/.standin/faults" => {
+            serde_json::from_slice::<Vec<Fault>>(&request.body).map(|faults| server.faults = faults)
+        }
+        "/.standin/habits" => {
+            serde_json::from_slice(&request.body).map(|habits| server.habits = habits)
+        }
+        _ => return Reply::status(404),
+    };
+    match done {
+        Ok(()) => Reply::status(204),
+        Err(e) => Reply::status(400).body("text/plain", e.to_string()),
+    }
+}
