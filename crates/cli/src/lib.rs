@@ -1,1 +1,19 @@
-//! Keeps calendars on different servers and clients in step, and proves that it did
+//! The program `chestnut`: arguments, configuration, commands, and words for people.
+//!
+//! [`run`] runs one command line against given streams and an environment, and can be called as often as one
+//! likes: the demonstration does. Everything that knows about terminals, TOML or exit statuses is here; what is
+//! below takes values.
+
+mod args;
+mod commands;
+mod environment;
+mod error_report;
+mod exit_code;
+mod progress;
+mod render;
+mod run;
+mod settings;
+
+pub use environment::Environment;
+pub use exit_code::ExitCode;
+pub use run::{Io, run, run_program};

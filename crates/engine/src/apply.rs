@@ -393,14 +393,11 @@ impl Applier<'_> {
             words: Some(words.clone()),
         };
         let change = self.change(write, ChangeAction::Failed, Some(words), None);
-        let source_row = |link| Known {
-            left_out: Some(chestnut_core::LeftOut::Refused.key().to_owned()),
-            link: Some(link),
-            ..source_known(&write.source)
-        };
+        let left_out = Some(chestnut_core::LeftOut::Refused.key().to_owned());
+        let source_row = Known { left_out, ..source_known(&write.source) };
         self.store.write(|writer| {
             let link = writer.put_link(self.id, write.link.as_ref().map(|(id, _)| *id), &row)?;
-            writer.put_known(self.id, SideId::Source, &source_row(link))?;
+            writer.put_linked(self.id, SideId::Source, link, &source_row)?;
             writer.add_change(self.run, &change)?;
             writer.done(self.id, &write.href)
         })?;
@@ -597,12 +594,12 @@ struct Record {
 impl Record {
     fn write(&self, writer: &Writer<'_>, id: RouteId, run: RunId) -> Result<(), chestnut_store::StoreError> {
         let link = writer.put_link(id, self.write.link.as_ref().map(|(id, _)| *id), &self.row)?;
-        writer.release_places(link)?;
-        let refused = self.target.is_none().then(|| chestnut_core::LeftOut::Refused.key().to_owned());
-        let source = Known { link: Some(link), left_out: refused, ..source_known(&self.write.source) };
-        writer.put_known(id, SideId::Source, &source)?;
-        if let Some(target) = &self.target {
-            writer.put_known(id, SideId::Target, &Known { link: Some(link), ..target.clone() })?;
+        let left_out = self.target.is_none().then(|| chestnut_core::LeftOut::Refused.key().to_owned());
+        let source = Known { left_out, ..source_known(&self.write.source) };
+        writer.put_linked(id, SideId::Source, link, &source)?;
+        match &self.target {
+            Some(target) => writer.put_linked(id, SideId::Target, link, target)?,
+            None => writer.forget_place(SideId::Target, link)?,
         }
         if let Some(agreed) = &self.agreed {
             writer.put_agreed(link, agreed)?;
@@ -625,9 +622,8 @@ pub(crate) fn record_agreement(
     let (Some(from), Some(to)) = (&source.entry, &target.entry) else { return Ok(None) };
     let row = LinkRow { source_uid: from.uid().clone(), target_uid: to.uid().clone(), facts, words: None };
     let link = writer.put_link(id, planned.link.as_ref().map(|(id, _)| *id), &row)?;
-    writer.release_places(link)?;
-    writer.put_known(id, SideId::Source, &Known { link: Some(link), ..source_known(source) })?;
-    writer.put_known(id, SideId::Target, &Known { link: Some(link), ..source_known(target) })?;
+    writer.put_linked(id, SideId::Source, link, &source_known(source))?;
+    writer.put_linked(id, SideId::Target, link, &source_known(target))?;
     writer.put_agreed(link, &Agreed { source: source.text.clone(), target: target.text.clone() })?;
     let new = planned.link.is_none();
     Ok(new.then(|| Change {

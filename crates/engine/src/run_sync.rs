@@ -2,7 +2,7 @@
 
 use chestnut_core::{Action, ContentKey, Decision, Entry, LeftOut, LinkFacts, ObjectHref, WriteKind};
 use chestnut_store::{
-    Change, ChangeAction, Counts, Known, Lease, LinkRow, Recheck, RouteId, RouteSummary, RunId, RunResult, SideId, Store,
+    Change, ChangeAction, Counts, Known, Lease, LinkId, Recheck, RouteId, RouteSummary, RunId, RunResult, SideId, Store,
     StoreError, Writer,
 };
 
@@ -335,7 +335,7 @@ impl<'r> Job<'r> {
             }
             Decision::Nothing => {
                 if let Some(source) = seen {
-                    writer.put_known(id, SideId::Source, &Known { link, ..source_known(source) })?;
+                    put_source(writer, id, link, &source_known(source))?;
                 }
             }
             Decision::LeaveOut(reason) => {
@@ -343,7 +343,8 @@ impl<'r> Job<'r> {
                     // The same UID twice resolves itself when the other one goes: look each time.
                     let recheck = if *reason == LeftOut::SameUid { Recheck::Read } else { Recheck::No };
                     let left_out = Some(reason.key().to_owned());
-                    writer.put_known(id, SideId::Source, &Known { link, left_out, recheck, ..source_known(source) })?;
+                    let known = Known { left_out, recheck, ..source_known(source) };
+                    put_source(writer, id, link, &known)?;
                 }
             }
             Decision::Forget => {
@@ -369,11 +370,8 @@ impl<'r> Job<'r> {
             && let Some(target) = planned.target.as_ref().filter(|t| t.read_now)
             && matches!(planned.decision, Decision::Nothing | Decision::LeaveOut(_))
         {
-            let facts = row.facts;
-            writer.put_link(id, Some(*link), &LinkRow { facts, ..row.clone() })?;
-            let uid = row.target_uid.clone();
-            let known = Known { link: Some(*link), uid: Some(uid), ..source_known(target) };
-            writer.put_known(id, SideId::Target, &known)?;
+            let known = Known { uid: Some(row.target_uid.clone()), ..source_known(target) };
+            writer.put_linked(id, SideId::Target, *link, &known)?;
         }
         Ok(None)
     }
@@ -390,8 +388,8 @@ impl<'r> Job<'r> {
             let recheck = if planned.source.is_none() { Recheck::Gone } else { Recheck::Read };
             let before = self.store.known(id, SideId::Source, href)?;
             let known = before.unwrap_or_else(|| source_known(target));
-            let known = Known { href: href.clone(), recheck, link: Some(*link), ..known };
-            writer.put_known(id, SideId::Source, &known)?;
+            let known = Known { href: href.clone(), recheck, ..known };
+            writer.put_linked(id, SideId::Source, *link, &known)?;
         }
         let entry = target.entry.as_ref();
         Ok(Some(Change {
@@ -438,10 +436,10 @@ impl<'r> Job<'r> {
         for href in plan.target.gone.iter().filter(|href| !outcome.ours.contains_key(*href)) {
             writer.forget_known(id, SideId::Target, href)?;
         }
-        // Looked at, and settled one way or the other.
-        for href in plan.target.items.keys().chain(&plan.target.gone) {
-            if !outcome.changes.iter().any(|c| c.action == ChangeAction::Failed && c.href == *href) {
-                writer.done(id, href)?;
+        // What an earlier run left unfinished was looked at, and is settled, but for what failed once more.
+        for (href, _) in self.store.unfinished_writes(id)? {
+            if !outcome.changes.iter().any(|c| c.action == ChangeAction::Failed && c.href == href) {
+                writer.done(id, &href)?;
             }
         }
         Ok(())
@@ -460,6 +458,13 @@ impl<'r> Job<'r> {
             failed: outcome.failed,
             ..RouteSummary::default()
         })
+    }
+}
+
+fn put_source(writer: &Writer<'_>, id: RouteId, link: Option<LinkId>, known: &Known) -> Result<(), StoreError> {
+    match link {
+        Some(link) => writer.put_linked(id, SideId::Source, link, known),
+        None => writer.put_known(id, SideId::Source, known),
     }
 }
 

@@ -55,7 +55,7 @@ fn run(args: &Args, out: &mut impl std::io::Write) -> std::io::Result<()> {
     server.habits = habits;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     runtime.block_on(async {
-        let running = serve(server, args.port, now_ms).await?;
+        let running = serve(server, args.port, std::sync::Arc::new(now_ms)).await?;
         writeln!(out, "{}", running.url())?;
         out.flush()?;
         std::future::pending::<()>().await;

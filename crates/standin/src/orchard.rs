@@ -205,8 +205,8 @@ fn date_line(name: &str, day: Date) -> String {
     format!("{name};VALUE=DATE:{}", chestnut_core::TimeValue::Date(day))
 }
 
-/// Makes a server of the co-operative: user `office`, an empty calendar `board`, and `count` entries in
-/// `presses` (all of them), with `crews` and `market` beside it.
+/// Makes a server of the co-operative, user `office`: `count` entries, market days and stalls in `market`, all
+/// else in `presses`.
 #[must_use]
 pub fn orchard_server(count: usize, now_ms: i64) -> Server {
     let day = jiff::Timestamp::from_millisecond(now_ms).unwrap_or_default();
@@ -214,9 +214,11 @@ pub fn orchard_server(count: usize, now_ms: i64) -> Server {
     // The data is older than the server's first visitor.
     let mut server = Server::new(&["office", "crews"], now_ms - 86_400_000);
     let presses = server.add_calendar("office", "presses", "Press hall", "#b5651d");
-    server.add_calendar("office", "market", "Market stalls", "#4a7c2a");
-    for entry in orchard_entries(count, first_day) {
-        server.store(&presses, &entry.name, &entry.text);
+    let market = server.add_calendar("office", "market", "Market stalls", "#4a7c2a");
+    server.add_calendar("office", "pruning", "Pruning courses", "#7a6a9a");
+    for (i, entry) in orchard_entries(count, first_day).into_iter().enumerate() {
+        let calendar = if matches!(i % 20, 1 | 12) { &market } else { &presses };
+        server.store(calendar, &entry.name, &entry.text);
     }
     server.now_ms = now_ms;
     server

@@ -49,7 +49,7 @@ impl Drop for Running {
 }
 
 /// Reads the clock in milliseconds since 1970.
-type Clock = fn() -> i64;
+pub type Clock = Arc<dyn Fn() -> i64 + Send + Sync>;
 
 #[derive(Clone)]
 struct Shared {

@@ -74,6 +74,15 @@ impl Writer<'_> {
         )
     }
 
+    /// Remembers where a link's entry stands on one side, and forgets where it stood there before.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn put_linked(&self, route: RouteId, side: SideId, link: LinkId, known: &Known) -> Done {
+        self.forget_place(side, link)?;
+        self.put_known(route, side, &Known { link: Some(link), ..known.clone() })
+    }
+
     /// Forgets an entry.
     ///
     /// # Errors
@@ -138,12 +147,12 @@ impl Writer<'_> {
         self.run("DELETE FROM link WHERE id = ?", [link.0])
     }
 
-    /// Detaches from a link where its entries stood, on both sides: the caller says where they stand now.
+    /// Forgets where a link's entry stands on one side.
     ///
     /// # Errors
     /// The state cannot be written.
-    pub fn release_places(&self, link: LinkId) -> Done {
-        self.run("DELETE FROM known WHERE link = ?", [link.0])
+    pub fn forget_place(&self, side: SideId, link: LinkId) -> Done {
+        self.run("DELETE FROM known WHERE link = ? AND side = ?", params![link.0, side.number()])
     }
 
     /// Begins a run.

@@ -1,1 +1,8 @@
-//! A world of calendars for tests: servers in memory, a clock, sample entries
+//! A world of calendars for tests: two simulated servers in memory, a clock, a fuse that kills a run at any
+//! step, and sample entries. Never published.
+
+mod command;
+mod world;
+
+pub use command::{hermetic, standin_now};
+pub use world::{End, World, text_of, titles};

@@ -1,0 +1,270 @@
+//! `chestnut demo`: the whole job on stand-in servers, each command as it would be typed.
+
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError, mpsc};
+
+use chestnut_standin::{Clock, Server, Temper, orchard_server, serve};
+use serde::Serialize;
+
+use super::show;
+use crate::args::Common;
+use crate::error_report::Failure;
+use crate::exit_code::ExitCode;
+use crate::render::style;
+use crate::run::{Io, run as run_command};
+use crate::settings::write_private;
+
+const ENTRIES: usize = 150;
+
+#[derive(Debug, Serialize)]
+struct Report {
+    folder: String,
+    steps: Vec<Step>,
+}
+
+#[derive(Debug, Serialize)]
+struct Step {
+    command: String,
+    exit_status: u8,
+    output: String,
+}
+
+/// A stand-in server on its own thread.
+struct Site {
+    url: String,
+    server: Arc<Mutex<Server>>,
+}
+
+pub(super) fn run(dir: Option<&Path>, keep: bool, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    let now = io.environment.now()?;
+    let fixed = io.environment.clock_is_fixed();
+    let environment = io.environment.clone();
+    let clock: Clock = Arc::new(move || match (fixed, environment.now()) {
+        (false, Ok(now)) => now.as_millisecond(),
+        _ => now.as_millisecond(),
+    });
+    let temporary = dir.is_none().then(|| temporary_folder(io)).transpose()?;
+    let folder = dir.map(Path::to_owned).or(temporary.clone()).unwrap_or_default();
+    let [office, board] = start_servers(now.as_millisecond(), clock)?;
+    let config = write_configuration(&folder, &office, &board)?;
+    let mut demo = Demo { io, config, told: !common.json && !common.quiet, steps: Vec::new() };
+    demo.play(&office)?;
+    let Demo { steps, .. } = demo;
+    let code = match steps.iter().all(|s| s.exit_status == 0) {
+        true => ExitCode::Ok,
+        false => ExitCode::Failed,
+    };
+    let report = Report { folder: folder.display().to_string(), steps };
+    show(common, io, &report, || ending(&folder, keep))?;
+    if keep {
+        wait_for_interrupt()?;
+    }
+    if let Some(folder) = temporary {
+        std::fs::remove_dir_all(folder)?;
+    }
+    Ok(code)
+}
+
+fn ending(folder: &Path, keep: bool) -> String {
+    if !keep {
+        return "\nThat was all. `chestnut demo DIR --keep` leaves the servers running, to explore.\n".to_owned();
+    }
+    format!(
+        "\nThe servers go on running. In another terminal:\n\n  cd {}\n  chestnut status\n\nPress Ctrl-C here to stop them.\n",
+        folder.display()
+    )
+}
+
+fn temporary_folder(io: &Io<'_>) -> Result<PathBuf, Failure> {
+    let mut random = [0; 8];
+    getrandom::fill(&mut random).map_err(|e| Failure::failed(format!("no random numbers: {e}")))?;
+    let name: String = random.iter().map(|b| format!("{b:02x}")).collect();
+    let base = io.environment.path("TMPDIR").unwrap_or_else(std::env::temp_dir);
+    let folder = base.join(format!("chestnut-demo-{name}"));
+    std::fs::create_dir(&folder)?;
+    Ok(folder)
+}
+
+/// Two servers on free ports: the packhouse's own, and a hosted one that rewrites what it is given.
+fn start_servers(now_ms: i64, clock: Clock) -> Result<[Site; 2], Failure> {
+    let packhouse = orchard_server(ENTRIES, now_ms);
+    let mut cloud = Server::new(&["board"], now_ms - 86_400_000);
+    cloud.add_calendar("board", "board", "Notice board", "#3366aa");
+    cloud.habits = Temper::Rewriting.habits();
+    let (tell, hear) = mpsc::channel();
+    // The commands run on this thread, each with a runtime of its own; the servers need another one.
+    std::thread::spawn(move || {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+        let serve_both = async {
+            let first = serve(packhouse, 0, Arc::clone(&clock)).await?;
+            let second = serve(cloud, 0, clock).await?;
+            Ok::<_, std::io::Error>((first, second))
+        };
+        match runtime.and_then(|runtime| runtime.block_on(serve_both).map(|both| (runtime, both))) {
+            Ok((runtime, (first, second))) => {
+                let site = |running: &chestnut_standin::Running| Site {
+                    url: running.url(),
+                    server: Arc::clone(&running.server),
+                };
+                if tell.send(Ok([site(&first), site(&second)])).is_ok() {
+                    runtime.block_on(std::future::pending::<()>());
+                }
+            }
+            // Whoever waits for the addresses is gone if this fails.
+            Err(error) => drop(tell.send(Err(error))),
+        }
+    });
+    let sites = hear.recv().map_err(|_| Failure::failed("the stand-in servers ended while starting"))?;
+    Ok(sites?)
+}
+
+fn write_configuration(folder: &Path, office: &Site, board: &Site) -> Result<PathBuf, Failure> {
+    let config = folder.join("chestnut.toml");
+    if config.exists() {
+        let message = format!("{} exists already", config.display());
+        return Err(Failure::usage(message).hint("Name an empty folder."));
+    }
+    std::fs::create_dir_all(folder)?;
+    write_private(&folder.join("packhouse.password"), "office-pw\n")?;
+    write_private(&folder.join("cloud.password"), "board-pw\n")?;
+    let text = format!(
+        r#"# The orchard co-operative: what is booked at the packhouse shows on the notice board.
+timezone = "Europe/Ljubljana"
+
+[account.packhouse]
+url      = "{}"
+user     = "office"
+password = {{ file = "packhouse.password" }}
+
+[account.cloud]
+url      = "{}"
+user     = "board"
+password = {{ file = "cloud.password" }}
+
+[calendar.presses]
+account = "packhouse"
+path    = "/office/calendars/presses/"
+
+[calendar.market]
+account = "packhouse"
+name    = "Market stalls"
+
+[calendar.board]
+account = "cloud"
+path    = "/board/calendars/board/"
+
+[route.presses-to-board]
+from      = "presses"
+to        = "board"
+only      = {{ kinds = ["events", "tasks"] }}
+deletions = "carry"
+
+[route.market-to-board]
+from = "market"
+to   = "board"
+"#,
+        office.url, board.url
+    );
+    std::fs::write(&config, text)?;
+    Ok(config)
+}
+
+struct Demo<'d, 'io> {
+    io: &'d mut Io<'io>,
+    config: PathBuf,
+    told: bool,
+    steps: Vec<Step>,
+}
+
+impl Demo<'_, '_> {
+    fn play(&mut self, office: &Site) -> Result<(), Failure> {
+        self.say("Two stand-in servers are running: the packhouse's, with the bookings of an orchard co-operative,")?;
+        self.say("and a hosted one with an empty notice board. First: does the sign-in work, and what is there?")?;
+        self.command(&["account", "test"])?;
+        self.say("The configuration names three of these calendars, and two routes into the notice board.")?;
+        self.command(&["calendar", "list", "packhouse"])?;
+        self.say("What would a sync do? A preview writes nothing.")?;
+        self.command(&["preview"])?;
+        self.command(&["sync"])?;
+        self.say("Now somebody at the packhouse changes a booking.")?;
+        office.change("SUMMARY:Delivery van to the market\r\n", "SUMMARY:Delivery van to the market, second round\r\n");
+        self.command(&["sync", "-v"])?;
+        self.say("A booking is deleted there. It must go on the notice board too.")?;
+        office.delete("SUMMARY:Crate washing\r\n");
+        self.command(&["sync", "presses-to-board", "-v"])?;
+        self.say("Nothing happened since: one question to each calendar, and nothing is written.")?;
+        self.command(&["sync"])?;
+        self.command(&["status"])?;
+        self.command(&["history"])
+    }
+
+    fn say(&mut self, text: &str) -> Result<(), Failure> {
+        if self.told {
+            writeln!(self.io.out, "{}", style::paint(style::FAINT, format!("# {text}")))?;
+        }
+        Ok(())
+    }
+
+    fn command(&mut self, words: &[&str]) -> Result<(), Failure> {
+        let typed = format!("chestnut {}", words.join(" "));
+        if self.told {
+            writeln!(self.io.out, "{}", style::paint(style::STRONG, format!("$ {typed}")))?;
+        }
+        let config = self.config.display().to_string();
+        let mut arguments = vec!["chestnut", "--config", &config];
+        arguments.extend(words);
+        let mut output = Vec::new();
+        let code = {
+            let io = &mut *self.io;
+            let mut inner = Io {
+                out: &mut output,
+                err: io.err,
+                color: io.color,
+                progress: io.progress,
+                environment: io.environment.clone(),
+            };
+            run_command(&arguments, &mut inner)
+        };
+        let output = String::from_utf8_lossy(&output).into_owned();
+        if self.told {
+            writeln!(self.io.out, "{output}")?;
+            self.io.out.flush()?;
+        }
+        self.steps.push(Step { command: typed, exit_status: code.number(), output });
+        Ok(())
+    }
+}
+
+impl Site {
+    fn lock(&self) -> std::sync::MutexGuard<'_, Server> {
+        self.server.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Changes the first entry that has this line, as another client would.
+    fn change(&self, from: &str, to: &str) {
+        let mut server = self.lock();
+        if let Some((calendar, name, text)) = find(&server, from) {
+            server.store(&calendar, &name, &text.replace(from, to));
+        }
+    }
+
+    fn delete(&self, line: &str) {
+        let mut server = self.lock();
+        if let Some((calendar, name, _)) = find(&server, line) {
+            server.delete(&calendar, &name);
+        }
+    }
+}
+
+fn find(server: &Server, line: &str) -> Option<(String, String, String)> {
+    server.collections.iter().find_map(|(calendar, collection)| {
+        let mut objects = collection.objects.iter();
+        let (name, object) = objects.find(|(_, object)| object.text.contains(line))?;
+        Some((calendar.clone(), name.clone(), object.text.clone()))
+    })
+}
+
+fn wait_for_interrupt() -> Result<(), Failure> {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+    Ok(runtime.block_on(tokio::signal::ctrl_c())?)
+}

@@ -1,0 +1,75 @@
+//! One file for each command: resolve, ask, report, show.
+
+mod account_test;
+mod calendar_list;
+mod demo;
+mod history;
+mod preview;
+mod status;
+mod sync;
+
+use std::future::Future;
+use std::path::PathBuf;
+
+use chestnut_store::Store;
+
+use crate::args::{AccountCommand, CalendarCommand, Cli, Command, Common};
+use crate::error_report::Failure;
+use crate::exit_code::ExitCode;
+use crate::render;
+use crate::run::Io;
+use crate::settings::Settings;
+
+pub(crate) fn run(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    let common = &cli.common;
+    match &cli.command {
+        Command::Demo { dir, keep } => demo::run(dir.as_deref(), *keep, common, io),
+        Command::Account(AccountCommand::Test { names }) => account_test::run(names, common, io),
+        Command::Calendar(CalendarCommand::List { names }) => calendar_list::run(names, common, io),
+        Command::Preview { routes } => preview::run(routes, common, io),
+        Command::Sync { routes, allow_deletions, afresh } => sync::run(routes, *allow_deletions, *afresh, common, io),
+        Command::History { run, last } => history::run(*run, *last, common, io),
+        Command::Status => status::run(common, io),
+    }
+}
+
+fn load(common: &Common, io: &Io<'_>) -> Result<Settings, Failure> {
+    Settings::load(common.config.as_deref(), &io.environment)
+}
+
+fn state_path(common: &Common, settings: &Settings) -> PathBuf {
+    common.state.clone().unwrap_or_else(|| settings.path.with_extension("state"))
+}
+
+fn open_state(common: &Common, settings: &Settings) -> Result<Store, Failure> {
+    Ok(Store::open(&state_path(common, settings))?)
+}
+
+/// Opens the state to look at it: where there is none, none is made.
+fn look_at_state(common: &Common, settings: &Settings) -> Result<Store, Failure> {
+    let path = state_path(common, settings);
+    Ok(if path.exists() { Store::open(&path)? } else { Store::in_memory()? })
+}
+
+/// Runs asynchronous work on this thread.
+fn block_on<T>(work: impl Future<Output = T>) -> Result<T, Failure> {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+    Ok(runtime.block_on(work))
+}
+
+/// Shows a report: as JSON, or as `human` says, or not at all.
+fn show(
+    common: &Common,
+    io: &mut Io<'_>,
+    report: &impl serde::Serialize,
+    human: impl FnOnce() -> String,
+) -> Result<(), Failure> {
+    let text = if common.json {
+        render::json(report)
+    } else if common.quiet {
+        return Ok(());
+    } else {
+        human()
+    };
+    Ok(io.out.write_all(text.as_bytes()).and_then(|()| io.out.flush())?)
+}

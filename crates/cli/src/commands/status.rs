@@ -1,0 +1,156 @@
+//! `chestnut status`: how every route is doing.
+
+use std::collections::BTreeMap;
+
+use chestnut_store::{RunRecord, RunResult, Store};
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use serde::Serialize;
+
+use super::history::result_text;
+use super::sync::left_out_words;
+use super::{load, look_at_state, show};
+use crate::args::Common;
+use crate::error_report::Failure;
+use crate::exit_code::ExitCode;
+use crate::render::{Align, clean, count, moment_text, shorten, style, table};
+use crate::run::Io;
+use crate::settings::{RouteSettings, Settings};
+
+#[derive(Debug, Serialize)]
+struct Report {
+    routes: Vec<RouteStatus>,
+}
+
+#[derive(Debug, Serialize)]
+struct RouteStatus {
+    route: String,
+    from: String,
+    to: String,
+    last_run: Option<i64>,
+    last_began: Option<String>,
+    last_result: Option<RunResult>,
+    last_success: Option<String>,
+    in_step: usize,
+    held: usize,
+    left_out: BTreeMap<String, usize>,
+    troubles: Vec<Trouble>,
+    error: Option<String>,
+    needs_a_person: bool,
+    #[serde(skip)]
+    record: Option<RunRecord>,
+    #[serde(skip)]
+    success_at: Option<Timestamp>,
+}
+
+#[derive(Debug, Serialize)]
+struct Trouble {
+    title: String,
+    reason: String,
+}
+
+pub(super) fn run(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    let settings = load(common, io)?;
+    let store = look_at_state(common, &settings)?;
+    let chosen = settings.chosen_routes(&[])?;
+    let routes = chosen.into_iter().map(|(name, route)| status(&store, name, route));
+    let report = Report { routes: routes.collect::<Result<_, _>>()? };
+    show(common, io, &report, || human(&report, &settings))?;
+    Ok(report.routes.iter().map(code).max().unwrap_or(ExitCode::Ok))
+}
+
+fn code(status: &RouteStatus) -> ExitCode {
+    match status.last_result {
+        Some(RunResult::Ok) => ExitCode::Ok,
+        Some(RunResult::Held) | None => ExitCode::Waiting,
+        Some(RunResult::Failed) => ExitCode::Failed,
+    }
+}
+
+fn status(store: &Store, name: &str, route: &RouteSettings) -> Result<RouteStatus, Failure> {
+    let record = store.runs(Some(name), 1)?.into_iter().next();
+    let success = store.last_success(name)?.map(|r| r.started);
+    let id = store.route(name)?;
+    let troubles = match id {
+        Some(id) => store.link_troubles(id)?,
+        None => Vec::new(),
+    };
+    let links = id.map(|id| store.link_count(id)).transpose()?.unwrap_or(0);
+    let result = record.as_ref().map(|r| r.result.unwrap_or(RunResult::Failed));
+    Ok(RouteStatus {
+        route: name.to_owned(),
+        from: route.from.clone(),
+        to: route.to.clone(),
+        last_run: record.as_ref().map(|r| r.id.0),
+        last_began: record.as_ref().map(|r| r.started.to_string()),
+        last_result: result,
+        last_success: success.map(|at| at.to_string()),
+        in_step: links.saturating_sub(troubles.len()),
+        held: record.as_ref().map_or(0, |r| r.summary.held),
+        left_out: id.map(|id| store.left_out_counts(id)).transpose()?.unwrap_or_default(),
+        troubles: troubles.into_iter().map(|(title, reason)| Trouble { title, reason }).collect(),
+        error: record.as_ref().and_then(|r| r.summary.error.clone()),
+        needs_a_person: result != Some(RunResult::Ok),
+        record,
+        success_at: success,
+    })
+}
+
+fn human(report: &Report, settings: &Settings) -> String {
+    let columns = [
+        ("Route", Align::Left),
+        ("From", Align::Left),
+        ("To", Align::Left),
+        ("In step", Align::Right),
+        ("Last good run", Align::Left),
+        ("Last run", Align::Left),
+    ];
+    let rows: Vec<_> = report.routes.iter().map(|r| row(r, &settings.zone)).collect();
+    let mut out = table(&columns, &rows);
+    for status in &report.routes {
+        out += &notes(status);
+    }
+    out
+}
+
+fn row(status: &RouteStatus, zone: &TimeZone) -> Vec<String> {
+    let last = status.record.as_ref().map_or_else(|| style::paint(style::WARN, "never"), result_text);
+    vec![
+        clean(&status.route),
+        clean(&status.from),
+        clean(&status.to),
+        status.in_step.to_string(),
+        status.success_at.map_or_else(|| "none yet".to_owned(), |at| moment_text(at, zone)),
+        last,
+    ]
+}
+
+fn notes(status: &RouteStatus) -> String {
+    let mut out = String::new();
+    let route = &status.route;
+    if status.record.is_none() {
+        out += &format!("{route}: has not run yet. `chestnut preview {route}` says what the first run would do.\n");
+    }
+    if !status.left_out.is_empty() {
+        let told: Vec<_> = status.left_out.iter().map(|(reason, n)| format!("{n} {}", left_out_words(reason))).collect();
+        out += &format!("{route}: left out: {}\n", told.join(", "));
+    }
+    if status.held > 0 {
+        let held = count(status.held, "deletion waits", "deletions wait");
+        out += &style::paint(
+            style::WARN,
+            format!("{route}: {held} for a person; `chestnut sync {route} --allow-deletions` lets them through\n"),
+        );
+    }
+    if !status.troubles.is_empty() {
+        let entries = count(status.troubles.len(), "entry is", "entries are");
+        out += &style::paint(style::WARN, format!("{route}: {entries} not on the far side as sent:\n"));
+        for trouble in status.troubles.iter().take(12) {
+            out += &format!("  {}: {}\n", shorten(&trouble.title, 40), shorten(&trouble.reason, 100));
+        }
+        if status.troubles.len() > 12 {
+            out += &format!("  … and {} more\n", status.troubles.len() - 12);
+        }
+    }
+    out
+}

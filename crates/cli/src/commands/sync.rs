@@ -1,0 +1,293 @@
+//! `chestnut sync`: runs routes now.
+
+use std::cell::Cell;
+use std::collections::BTreeMap;
+use std::rc::Rc;
+
+use chestnut_engine::{RunOptions, RunReport, run_route};
+use chestnut_store::{Change, ChangeAction, Counts, RunResult};
+use jiff::tz::TimeZone;
+use serde::Serialize;
+
+use super::{block_on, load, open_state, show};
+use crate::args::Common;
+use crate::error_report::Failure;
+use crate::exit_code::ExitCode;
+use crate::progress::Bar;
+use crate::render::{Align, clean, count, shorten, start_text, style, table};
+use crate::run::Io;
+use crate::settings::{Connections, RouteSettings, route_key};
+
+#[derive(Debug, Serialize)]
+struct Report {
+    runs: Vec<Run>,
+}
+
+#[derive(Debug, Serialize)]
+struct Run {
+    run: Option<i64>,
+    route: String,
+    result: RunResult,
+    calendars: BTreeMap<String, Counts>,
+    linked: usize,
+    in_step: usize,
+    left_out: BTreeMap<String, usize>,
+    held: usize,
+    disagreements: usize,
+    damaged: Vec<Trouble>,
+    failed: Vec<Trouble>,
+    error: Option<String>,
+    requests: u64,
+    writes: u64,
+    milliseconds: u64,
+    #[serde(skip)]
+    changes: Vec<Change>,
+    #[serde(skip)]
+    failure: Option<Failure>,
+    #[serde(skip)]
+    to: String,
+}
+
+#[derive(Debug, Serialize)]
+struct Trouble {
+    calendar: String,
+    uid: String,
+    title: String,
+    start: String,
+    reason: String,
+}
+
+pub(super) fn run(
+    routes: &[String],
+    allow_deletions: bool,
+    afresh: bool,
+    common: &Common,
+    io: &mut Io<'_>,
+) -> Result<ExitCode, Failure> {
+    let settings = load(common, io)?;
+    let chosen = settings.chosen_routes(routes)?;
+    let store = open_state(common, &settings)?;
+    let key = route_key(&settings, true)?;
+    let options = RunOptions {
+        allow_deletions,
+        afresh,
+        stopwatch: (!io.environment.clock_is_fixed()).then(tokio::time::Instant::now),
+        ..RunOptions::at(io.environment.now()?)
+    };
+    let connections = Connections::new(&settings, &io.environment);
+    let drawn = io.progress && !common.quiet;
+    let work = async {
+        let mut runs = Vec::new();
+        for (name, route) in chosen {
+            // One route that fails does not stop the others.
+            let report = match connections.route(name, route, &key).await {
+                Ok(ready) => run_route(&ready, &store, &options, &Bar::new(name, drawn)).await.map_err(Failure::from),
+                Err(failure) => Err(failure),
+            };
+            runs.push(report.map_or_else(|failure| not_begun(name, route, failure), |r| begun(route, r)));
+        }
+        runs
+    };
+    let runs = block_on(async {
+        tokio::select! {
+            runs = work => Ok(runs),
+            () = interrupted_twice(Rc::clone(&options.stop)) => {
+                Err(Failure::failed("interrupted").hint("Run `chestnut sync` again; it goes on where it was cut off."))
+            }
+        }
+    })??;
+    let report = Report { runs };
+    let zone = settings.zone.clone();
+    show(common, io, &report, || human(&report, &zone, common.verbose > 0))?;
+    if !common.json {
+        for failure in report.runs.iter().filter_map(|r| r.failure.as_ref()) {
+            io.err.write_all(failure.lines().as_bytes())?;
+        }
+    }
+    Ok(report.runs.iter().map(code).max().unwrap_or(ExitCode::Ok))
+}
+
+/// The first Ctrl-C lets what is in flight finish; the second one ends at once.
+async fn interrupted_twice(stop: Rc<Cell<bool>>) {
+    for asked in 1.. {
+        if tokio::signal::ctrl_c().await.is_err() {
+            std::future::pending::<()>().await;
+        }
+        stop.set(true);
+        if asked == 2 {
+            return;
+        }
+    }
+}
+
+fn code(run: &Run) -> ExitCode {
+    match (&run.failure, run.result) {
+        (Some(failure), _) => failure.code,
+        (None, RunResult::Ok) => ExitCode::Ok,
+        (None, RunResult::Held) => ExitCode::Waiting,
+        (None, RunResult::Failed) => ExitCode::Failed,
+    }
+}
+
+fn not_begun(name: &str, route: &RouteSettings, failure: Failure) -> Run {
+    Run {
+        run: None,
+        route: name.to_owned(),
+        result: RunResult::Failed,
+        calendars: BTreeMap::new(),
+        linked: 0,
+        in_step: 0,
+        left_out: BTreeMap::new(),
+        held: 0,
+        disagreements: 0,
+        damaged: Vec::new(),
+        failed: Vec::new(),
+        error: Some(failure.message.clone()),
+        requests: 0,
+        writes: 0,
+        milliseconds: 0,
+        changes: Vec::new(),
+        failure: Some(failure),
+        to: route.to.clone(),
+    }
+}
+
+fn begun(route: &RouteSettings, report: RunReport) -> Run {
+    let troubles = |action: ChangeAction| {
+        let of = report.changes.iter().filter(move |c| c.action == action);
+        of.map(|c| Trouble {
+            calendar: c.calendar.clone(),
+            uid: c.uid.to_string(),
+            title: c.title.clone(),
+            start: c.start.clone(),
+            reason: c.words.clone().unwrap_or_default(),
+        })
+        .collect()
+    };
+    Run {
+        run: report.run.map(|run| run.0),
+        route: report.route,
+        result: report.result,
+        calendars: report.summary.calendars,
+        linked: report.summary.linked,
+        in_step: report.summary.in_step,
+        left_out: report.summary.left_out,
+        held: report.summary.held,
+        disagreements: 0,
+        damaged: troubles(ChangeAction::Damaged),
+        failed: troubles(ChangeAction::Failed),
+        error: report.summary.error,
+        requests: report.summary.requests,
+        writes: report.summary.writes,
+        milliseconds: report.summary.milliseconds,
+        changes: report.changes,
+        failure: report.error.map(Failure::from),
+        to: route.to.clone(),
+    }
+}
+
+fn human(report: &Report, zone: &TimeZone, verbose: bool) -> String {
+    let columns = [
+        ("Route", Align::Left),
+        ("To", Align::Left),
+        ("Created", Align::Right),
+        ("Updated", Align::Right),
+        ("Deleted", Align::Right),
+        ("In step", Align::Right),
+        ("Requests", Align::Right),
+        ("Result", Align::Left),
+    ];
+    let rows: Vec<_> = report.runs.iter().map(row).collect();
+    let mut out = table(&columns, &rows);
+    for run in &report.runs {
+        out += &notes(run, zone, verbose);
+    }
+    out
+}
+
+fn row(run: &Run) -> Vec<String> {
+    let counts = run.calendars.get(&run.to).copied().unwrap_or_default();
+    let result = match run.result {
+        RunResult::Ok if counts == Counts::default() => style::paint(style::GOOD, "nothing to do"),
+        RunResult::Ok => style::paint(style::GOOD, "done"),
+        RunResult::Held => style::paint(style::WARN, "done, but held"),
+        RunResult::Failed => style::paint(style::BAD, "failed"),
+    };
+    let number = |n: usize| n.to_string();
+    vec![
+        clean(&run.route),
+        clean(&run.to),
+        number(counts.created),
+        number(counts.updated),
+        number(counts.deleted),
+        number(run.in_step),
+        run.requests.to_string(),
+        result,
+    ]
+}
+
+/// What the table has no room for: what was left out, held, damaged or failed, and with `-v` every change.
+fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
+    let mut out = String::new();
+    let route = &run.route;
+    if run.linked > 0 {
+        out += &format!("{route}: {} stood there already and are linked without a write\n", count(run.linked, "entry", "entries"));
+    }
+    if !run.left_out.is_empty() {
+        let told: Vec<_> = run.left_out.iter().map(|(reason, n)| format!("{n} {}", left_out_words(reason))).collect();
+        out += &format!("{route}: left out: {}\n", told.join(", "));
+    }
+    if run.held > 0 {
+        let text = format!(
+            "{route}: {} held: more than a route deletes unasked. See them with `chestnut history {}`; let them through with `chestnut sync {route} --allow-deletions`\n",
+            count(run.held, "deletion is", "deletions are"),
+            run.run.unwrap_or_default(),
+        );
+        out += &style::paint(style::WARN, text);
+    }
+    for (troubles, what) in [(&run.damaged, "not kept as sent"), (&run.failed, "failed")] {
+        if troubles.is_empty() {
+            continue;
+        }
+        out += &style::paint(style::BAD, format!("{route}: {}, {what}:\n", count(troubles.len(), "entry", "entries")));
+        let shown = if verbose { troubles.len() } else { troubles.len().min(12) };
+        for trouble in &troubles[..shown] {
+            let start = start_text(&trouble.start, zone);
+            out += &format!("  {start:24} {}: {}\n", shorten(&trouble.title, 36), shorten(&trouble.reason, 100));
+        }
+        if shown < troubles.len() {
+            out += &format!("  … and {} more; -v names them all\n", troubles.len() - shown);
+        }
+    }
+    if verbose {
+        out += &change_lines(&run.changes, zone);
+    }
+    out
+}
+
+/// Words for the reasons that runs count.
+pub(super) fn left_out_words(reason: &str) -> String {
+    match reason {
+        "events-not-taken" => "events (the route does not take them)".to_owned(),
+        "tasks-not-taken" => "tasks (the route does not take them; see only = { kinds = … })".to_owned(),
+        "journals-not-taken" => "journals (the route does not take them)".to_owned(),
+        "kind-not-accepted" => "of a kind that the far calendar does not accept".to_owned(),
+        "copy-of-another-route" => "copies that a route wrote".to_owned(),
+        "too-large" => "larger than the far server allows".to_owned(),
+        "refused" => "refused by the far server (until they change)".to_owned(),
+        "unreadable" => "unreadable".to_owned(),
+        "no-uid" => "without UID".to_owned(),
+        "same-uid-twice" => "with the UID of another entry".to_owned(),
+        other => clean(other),
+    }
+}
+
+/// One line for each change.
+pub(super) fn change_lines(changes: &[Change], zone: &TimeZone) -> String {
+    let line = |c: &Change| {
+        let words = c.words.as_ref().map(|w| format!("  {}", style::paint(style::FAINT, shorten(w, 100)))).unwrap_or_default();
+        let start = start_text(&c.start, zone);
+        format!("  {:8} {start:24} {}{words}\n", c.action.word(), shorten(&c.title, 44))
+    };
+    changes.iter().map(line).collect()
+}

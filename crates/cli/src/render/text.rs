@@ -1,0 +1,57 @@
+//! Text from calendars and servers is untrusted: what reaches the terminal has no control characters.
+
+use anstyle::{AnsiColor, Style};
+use unicode_width::UnicodeWidthChar as _;
+
+/// Returns a text on one line, without control characters and without those that turn the direction of writing.
+pub(crate) fn clean(text: &str) -> String {
+    let harmless = |c: char| match c {
+        '\n' | '\r' | '\t' => ' ',
+        c if c.is_control() => '\u{fffd}',
+        '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{200e}' | '\u{200f}' | '\u{2028}' | '\u{2029}' => '\u{fffd}',
+        c => c,
+    };
+    text.chars().map(harmless).collect()
+}
+
+/// Returns a clean text of at most `width` columns.
+pub(crate) fn shorten(text: &str, width: usize) -> String {
+    let text = clean(text);
+    let mut used = 0;
+    let mut out = String::new();
+    for c in text.chars() {
+        let wide = c.width().unwrap_or(0);
+        if used + wide >= width && used + wide + rest_width(&text, out.len() + c.len_utf8()) > width {
+            out.push('…');
+            return out;
+        }
+        used += wide;
+        out.push(c);
+    }
+    out
+}
+
+fn rest_width(text: &str, from: usize) -> usize {
+    text[from..].chars().map(|c| c.width().unwrap_or(0)).sum()
+}
+
+/// `1 entry`, `2 entries`.
+pub(crate) fn count(number: usize, one: &str, many: &str) -> String {
+    format!("{number} {}", if number == 1 { one } else { many })
+}
+
+/// Named styles; colour is taken away again where it is not wanted.
+pub(crate) mod style {
+    use super::{AnsiColor, Style};
+
+    pub(crate) const GOOD: Style = AnsiColor::Green.on_default();
+    pub(crate) const WARN: Style = AnsiColor::Yellow.on_default();
+    pub(crate) const BAD: Style = AnsiColor::Red.on_default().bold();
+    pub(crate) const STRONG: Style = Style::new().bold();
+    pub(crate) const FAINT: Style = Style::new().dimmed();
+
+    /// Puts a style around a text.
+    pub(crate) fn paint(style: Style, text: impl std::fmt::Display) -> String {
+        format!("{style}{text}{style:#}")
+    }
+}

@@ -1,0 +1,112 @@
+//! One command line, from its words to its exit status.
+
+use std::io::{IsTerminal as _, Write};
+
+use anstream::adapter::StripBytes;
+use clap::{ColorChoice, Parser as _};
+
+use crate::args::Cli;
+use crate::commands;
+use crate::environment::Environment;
+use crate::error_report::Failure;
+use crate::exit_code::ExitCode;
+
+/// Where a command reads its surroundings from, and writes to.
+pub struct Io<'a> {
+    /// Results.
+    pub out: &'a mut dyn Write,
+    /// Errors, hints and progress.
+    pub err: &'a mut dyn Write,
+    /// Whether results go to a terminal that can show colour.
+    pub color: bool,
+    /// Whether progress can be drawn.
+    pub progress: bool,
+    /// The environment.
+    pub environment: Environment,
+}
+
+impl std::fmt::Debug for Io<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Io").field("color", &self.color).finish_non_exhaustive()
+    }
+}
+
+/// Runs the process's own command line.
+#[must_use]
+pub fn run_program() -> ExitCode {
+    let environment = Environment::of_process();
+    let (out, err) = (std::io::stdout(), std::io::stderr());
+    let color = out.is_terminal() && environment.get("NO_COLOR").is_none() && environment.get("TERM").as_deref() != Some("dumb");
+    let progress = err.is_terminal();
+    let arguments: Vec<_> = std::env::args_os().collect();
+    let (mut out, mut err) = (out.lock(), err.lock());
+    run(&arguments, &mut Io { out: &mut out, err: &mut err, color, progress, environment })
+}
+
+/// Runs one command line. The first argument is the program's name.
+pub fn run(arguments: &[impl Clone + Into<std::ffi::OsString>], io: &mut Io<'_>) -> ExitCode {
+    // A second call finds it installed already.
+    drop(rustls::crypto::ring::default_provider().install_default());
+    let cli = match Cli::try_parse_from(arguments.iter().cloned()) {
+        Ok(cli) => cli,
+        Err(error) => return usage(&error, io),
+    };
+    log_requests(&cli);
+    let color = match cli.common.color {
+        ColorChoice::Always => true,
+        ColorChoice::Never => false,
+        ColorChoice::Auto => io.color,
+    };
+    let environment = io.environment.clone();
+    let result = if color {
+        commands::run(&cli, &mut Io { out: io.out, err: io.err, color, progress: io.progress, environment })
+    } else {
+        let mut plain = Plain(StripBytes::new(), &mut *io.out);
+        commands::run(&cli, &mut Io { out: &mut plain, err: io.err, color, progress: io.progress, environment })
+    };
+    match result {
+        Ok(code) => code,
+        Err(failure) => report(&failure, io),
+    }
+}
+
+fn report(failure: &Failure, io: &mut Io<'_>) -> ExitCode {
+    // Nobody is left to be told where standard error is closed.
+    drop(io.err.write_all(failure.lines().as_bytes()));
+    failure.code
+}
+
+fn usage(error: &clap::Error, io: &mut Io<'_>) -> ExitCode {
+    let text = error.render();
+    if error.use_stderr() {
+        drop(write!(io.err, "{text}"));
+        return ExitCode::Usage;
+    }
+    drop(if io.color { write!(io.out, "{}", text.ansi()) } else { write!(io.out, "{text}") });
+    ExitCode::Ok
+}
+
+fn log_requests(cli: &Cli) {
+    if cli.common.verbose >= 2 {
+        let filter = tracing_subscriber::EnvFilter::new("chestnut_caldav=debug,chestnut_engine=debug");
+        let logging = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).without_time();
+        // It is set up once for each process.
+        drop(logging.try_init());
+    }
+}
+
+/// Takes the colours out of what is written.
+struct Plain<'w>(StripBytes, &'w mut dyn Write);
+
+impl Write for Plain<'_> {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        for part in self.0.strip_next(bytes) {
+            self.1.write_all(part)?;
+        }
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.1.flush()
+    }
+}

@@ -1,0 +1,142 @@
+//! Reads TOML tables key by key; every error names file, line and key, and the nearest right key.
+
+use std::borrow::Cow;
+use std::path::Path;
+
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+use crate::error_report::Failure;
+
+/// The text a configuration was read from.
+pub(super) struct Source<'a> {
+    pub(super) path: &'a Path,
+    pub(super) text: &'a str,
+}
+
+/// Keys of a later version: better a plain word than a guess at a similar key.
+const NOT_YET: &[&str] = &[
+    "between", "window", "skip", "busy-title", "every", "disagree", "strangers", "deletion-limit", "relay", "past-copies",
+    "occurrences", "me", "oauth", "proxy", "feed", "file", "folder", "keyring",
+];
+
+impl Source<'_> {
+    pub(super) fn error(&self, at: usize, problem: impl std::fmt::Display) -> Failure {
+        let line = self.text[..at.min(self.text.len())].matches('\n').count() + 1;
+        Failure::usage(format!("{}, line {line}: {problem}", self.path.display()))
+    }
+}
+
+/// One table, and what it is called.
+pub(super) struct Section<'a> {
+    pub(super) source: &'a Source<'a>,
+    pub(super) name: String,
+    pub(super) table: &'a DeTable<'a>,
+    /// Where its heading stands.
+    pub(super) at: usize,
+}
+
+type Value<'a> = Spanned<DeValue<'a>>;
+
+impl<'a> Section<'a> {
+    /// Refuses keys that are not in the list.
+    pub(super) fn allow(&self, keys: &[&str]) -> Result<(), Failure> {
+        for key in self.table.keys() {
+            let name: &str = key.get_ref();
+            if keys.contains(&name) {
+                continue;
+            }
+            let place = if self.name.is_empty() { String::new() } else { format!(" in [{}]", self.name) };
+            let error = self.source.error(key.span().start, format_args!("unknown key `{name}`{place}"));
+            let nearest = keys.iter().max_by_key(|k| (strsim::jaro_winkler(k, name) * 1000.0) as u32);
+            return Err(match nearest {
+                _ if NOT_YET.contains(&name) => error.hint(format!("This version does not know `{name}` yet; take it out.")),
+                Some(nearest) if strsim::jaro_winkler(nearest, name) > 0.7 => {
+                    error.hint(format!("Did you mean `{nearest}`?"))
+                }
+                _ => error.hint(format!("Keys here are: {}.", keys.join(", "))),
+            });
+        }
+        Ok(())
+    }
+
+    fn get(&self, key: &str) -> Option<&'a Value<'a>> {
+        self.table.iter().find(|(k, _)| k.get_ref() == key).map(|(_, v)| v)
+    }
+
+    pub(super) fn wrong(&self, key: &str, problem: impl std::fmt::Display) -> Failure {
+        let at = self.get(key).map_or(self.at, |v| v.span().start);
+        self.source.error(at, format_args!("`{key}` in [{}] {problem}", self.name))
+    }
+
+    pub(super) fn missing(&self, key: &str) -> Failure {
+        self.source.error(self.at, format_args!("[{}] lacks `{key}`", self.name))
+    }
+
+    pub(super) fn text(&self, key: &str) -> Result<Option<String>, Failure> {
+        let Some(value) = self.get(key) else { return Ok(None) };
+        match value.get_ref().as_str() {
+            Some(text) => Ok(Some(text.to_owned())),
+            None => Err(self.wrong(key, "must be a text in quotes")),
+        }
+    }
+
+    pub(super) fn needed_text(&self, key: &str) -> Result<String, Failure> {
+        self.text(key)?.ok_or_else(|| self.missing(key))
+    }
+
+    pub(super) fn flag(&self, key: &str) -> Result<bool, Failure> {
+        let Some(value) = self.get(key) else { return Ok(false) };
+        value.get_ref().as_bool().ok_or_else(|| self.wrong(key, "must be true or false"))
+    }
+
+    pub(super) fn number(&self, key: &str) -> Result<Option<usize>, Failure> {
+        let Some(value) = self.get(key) else { return Ok(None) };
+        let number = value.get_ref().as_integer().and_then(|n| n.as_str().parse().ok());
+        number.map(Some).ok_or_else(|| self.wrong(key, "must be a whole number"))
+    }
+
+    pub(super) fn duration(&self, key: &str) -> Result<Option<jiff::SignedDuration>, Failure> {
+        let Some(text) = self.text(key)? else { return Ok(None) };
+        let wrong = || self.wrong(key, "is no duration; write it as \"30s\", \"10 minutes\" or \"90 days\"");
+        super::durations::parse_duration(&text).map(Some).ok_or_else(wrong)
+    }
+
+    /// A list of texts.
+    pub(super) fn texts(&self, key: &str) -> Result<Option<Vec<String>>, Failure> {
+        let Some(value) = self.get(key) else { return Ok(None) };
+        let list = value.get_ref().as_array().map(|items| {
+            items.iter().map(|item| item.get_ref().as_str().map(str::to_owned)).collect::<Option<Vec<_>>>()
+        });
+        list.flatten().map(Some).ok_or_else(|| self.wrong(key, "must be a list of texts, such as [\"events\"]"))
+    }
+
+    /// A text that must be one of a few.
+    pub(super) fn choice<T: Copy>(&self, key: &str, choices: &[(&str, T)], default: T) -> Result<T, Failure> {
+        let Some(text) = self.text(key)? else { return Ok(default) };
+        let found = choices.iter().find(|(word, _)| *word == text);
+        found.map(|(_, value)| *value).ok_or_else(|| {
+            let words: Vec<_> = choices.iter().map(|(word, _)| format!("\"{word}\"")).collect();
+            self.wrong(key, format_args!("must be {}", words.join(" or ")))
+        })
+    }
+
+    /// A table inside.
+    pub(super) fn section(&self, key: &str) -> Result<Option<Section<'a>>, Failure> {
+        let Some(value) = self.get(key) else { return Ok(None) };
+        let Some(table) = value.get_ref().as_table() else { return Err(self.wrong(key, "must be a table")) };
+        let name = if self.name.is_empty() { key.to_owned() } else { format!("{}.{key}", self.name) };
+        Ok(Some(Section { source: self.source, name, table, at: value.span().start }))
+    }
+
+    /// The tables inside a table, by name, as `[account.NAME]` makes them.
+    pub(super) fn sections(&self, key: &str) -> Result<Vec<(String, Section<'a>)>, Failure> {
+        let Some(outer) = self.section(key)? else { return Ok(Vec::new()) };
+        let names: Vec<Cow<'_, str>> = outer.table.keys().map(|k| k.get_ref().clone()).collect();
+        let inner = |name: Cow<'_, str>| {
+            let section = outer.section(&name)?.expect("the key is there");
+            Ok((name.into_owned(), section))
+        };
+        names.into_iter().map(inner).collect()
+    }
+}

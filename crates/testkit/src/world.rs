@@ -1,0 +1,353 @@
+//! Two servers, a route between them, and everything that can happen to a run.
+
+use std::cell::{Cell, RefCell};
+use std::future::Future;
+use std::pin::Pin;
+use std::rc::Rc;
+
+use chestnut_caldav::{Answer, Client, ClientOptions, Request, Transport, TransportError, TransportFault};
+use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
+use chestnut_engine::{CalendarEnd, PreviewReport, Route, RunError, RunOptions, RunReport, Silent, preview_route, run_route};
+use chestnut_standin::{Habit, Server, ServerRequest, Temper, orchard_entries};
+use chestnut_store::Store;
+use jiff::{SignedDuration, Timestamp};
+use tempfile::TempDir;
+use url::Url;
+
+/// Burns once for each request and each write of the state; when it has burnt down, nothing goes through any
+/// more, as if the process had been killed.
+#[derive(Debug, Default)]
+struct Fuse {
+    left: Cell<Option<usize>>,
+    burnt: Cell<usize>,
+    dead: Cell<bool>,
+}
+
+impl Fuse {
+    fn burn(&self) -> bool {
+        self.burnt.set(self.burnt.get() + 1);
+        match self.left.get() {
+            Some(0) => self.dead.set(true),
+            Some(left) => self.left.set(Some(left - 1)),
+            None => {}
+        }
+        !self.dead.get()
+    }
+}
+
+/// One server, its calendar, and the way to it.
+pub struct End {
+    /// The server; tests look inside and act as its other users.
+    pub server: Rc<RefCell<Server>>,
+    /// The calendar's path.
+    pub path: String,
+    name: &'static str,
+}
+
+impl std::fmt::Debug for End {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.name)
+    }
+}
+
+/// Carries requests to a server in memory.
+struct InProcess {
+    server: Rc<RefCell<Server>>,
+    clock: Rc<Cell<i64>>,
+    fuse: Rc<Fuse>,
+    /// A killed run's last request reaches the server.
+    last_one_arrives: Rc<Cell<bool>>,
+}
+
+impl InProcess {
+    fn ask(&self, request: &Request) -> Result<Answer, TransportError> {
+        let broken = |fault| TransportError { fault, host: "world".into(), detail: String::new() };
+        let was_dead = self.fuse.dead.get();
+        let alive = self.fuse.burn();
+        if !alive && (was_dead || !self.last_one_arrives.get()) {
+            return Err(broken(TransportFault::Stopped));
+        }
+        // Every request takes a little of the world's time.
+        self.clock.set(self.clock.get() + 5);
+        let mut headers: Vec<(String, String)> =
+            request.headers.iter().map(|(k, v)| (k.to_ascii_lowercase(), v.clone())).collect();
+        // office:office-pw
+        headers.push(("authorization".into(), "Basic b2ZmaWNlOm9mZmljZS1wdw==".into()));
+        let mut server = self.server.borrow_mut();
+        server.now_ms = self.clock.get();
+        let reply = server.handle(&ServerRequest {
+            method: request.method.to_owned(),
+            path: request.url[url::Position::BeforePath..].to_owned(),
+            headers,
+            body: request.body.clone().into_bytes(),
+        });
+        if !alive {
+            return Err(broken(TransportFault::Stopped));
+        }
+        if reply.lost || reply.half {
+            return Err(broken(TransportFault::Broken));
+        }
+        let mut map = http::HeaderMap::new();
+        for (name, value) in &reply.headers {
+            let name = http::HeaderName::from_bytes(name.as_bytes()).expect("a header name");
+            map.append(name, value.parse().expect("a header value"));
+        }
+        Ok(Answer { status: reply.status, headers: map, body: reply.body, url: request.url.clone() })
+    }
+}
+
+impl Transport for InProcess {
+    fn send<'a>(&'a self, request: &'a Request) -> Pin<Box<dyn Future<Output = Result<Answer, TransportError>> + 'a>> {
+        Box::pin(async move { self.ask(request) })
+    }
+}
+
+/// Two servers and a one-way route between them.
+pub struct World {
+    /// Where entries come from.
+    pub source: End,
+    /// Where copies go.
+    pub target: End,
+    /// What the route says; tests change it.
+    pub kinds: Vec<Kind>,
+    /// What deletions do.
+    pub deletions: Deletions,
+    /// What edits on the far side do.
+    pub far_edits: FarEdits,
+    /// How the next runs are run.
+    pub allow_deletions: bool,
+    /// Read everything again.
+    pub afresh: bool,
+    clock: Rc<Cell<i64>>,
+    fuse: Rc<Fuse>,
+    last_one_arrives: Rc<Cell<bool>>,
+    folder: TempDir,
+}
+
+impl std::fmt::Debug for World {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("World")
+    }
+}
+
+/// 2026-10-05, a Monday in the harvest.
+const BEGINNING: i64 = 1_791_180_000_000;
+
+impl World {
+    /// Makes a world with `entries` in the source, written long before the first run.
+    ///
+    /// # Panics
+    /// No temporary folder can be made; so for all methods: it is a test then that fails.
+    #[must_use]
+    pub fn new(entries: usize) -> Self {
+        let end = |name, slug| {
+            let mut server = Server::new(&["office"], BEGINNING - 3_600_000);
+            let path = server.add_calendar("office", slug, slug, "#b5651d");
+            End { server: Rc::new(RefCell::new(server)), path, name }
+        };
+        let world = Self {
+            source: end("source", "presses"),
+            target: end("target", "board"),
+            kinds: vec![Kind::Event, Kind::Task],
+            deletions: Deletions::Carry,
+            far_edits: FarEdits::Restore,
+            allow_deletions: false,
+            afresh: false,
+            clock: Rc::new(Cell::new(BEGINNING)),
+            fuse: Rc::default(),
+            last_one_arrives: Rc::default(),
+            folder: TempDir::new().expect("a temporary folder"),
+        };
+        world.add_entries(0..entries);
+        world
+    }
+
+    /// Stores sample entries in the source, by number.
+    pub fn add_entries(&self, numbers: std::ops::Range<usize>) {
+        let mut server = self.source.server.borrow_mut();
+        for entry in orchard_entries(numbers.end, jiff::civil::date(2026, 10, 5)).split_off(numbers.start) {
+            server.store(&self.source.path, &entry.name, &entry.text);
+        }
+    }
+
+    /// Gives one server a habit; what stands there stays as it is.
+    pub fn habit(&self, end: &End, habit: Habit) {
+        end.server.borrow_mut().habits.insert(habit);
+    }
+
+    /// Gives one server a temper.
+    pub fn temper(&self, end: &End, temper: Temper) {
+        end.server.borrow_mut().habits = temper.habits();
+    }
+
+    /// Replaces a text in the source as another client would.
+    pub fn edit(&self, end: &End, name: &str, from: &str, to: &str) {
+        self.clock.set(self.clock.get() + 5);
+        let mut server = end.server.borrow_mut();
+        server.now_ms = self.clock.get();
+        let text = server.texts(&end.path).remove(name).expect("the entry is there");
+        assert!(text.contains(from), "{from} is not in {text}");
+        server.store_raw(&end.path, name, text.replace(from, to));
+    }
+
+    /// Deletes an entry as another client would.
+    pub fn delete(&self, end: &End, name: &str) {
+        self.clock.set(self.clock.get() + 5);
+        let mut server = end.server.borrow_mut();
+        server.now_ms = self.clock.get();
+        assert!(server.delete(&end.path, name), "{name} is there");
+    }
+
+    /// Lets time pass.
+    pub fn pass(&self, seconds: i64) {
+        self.clock.set(self.clock.get() + seconds * 1000);
+    }
+
+    /// Has the run be killed at its step number `step`, counted from 0 over requests and writes of the state.
+    /// With `arrives`, a request that it is killed at still reaches the server.
+    pub fn kill_at(&self, step: Option<usize>, arrives: bool) {
+        self.fuse.left.set(step);
+        self.fuse.dead.set(false);
+        self.fuse.burnt.set(0);
+        self.last_one_arrives.set(arrives);
+    }
+
+    /// Tells whether the run was killed.
+    #[must_use]
+    pub fn was_killed(&self) -> bool {
+        self.fuse.dead.get()
+    }
+
+    /// Forgets the state, as after a lost disk.
+    pub fn lose_state(&self) {
+        for file in std::fs::read_dir(self.folder.path()).expect("the folder") {
+            std::fs::remove_file(file.expect("a file").path()).expect("it can be removed");
+        }
+    }
+
+    /// Opens the state.
+    #[must_use]
+    pub fn store(&self) -> Store {
+        let store = Store::open(&self.folder.path().join("state.db")).expect("the state opens");
+        let fuse = Rc::clone(&self.fuse);
+        store.set_gate(move || fuse.burn());
+        store
+    }
+
+    fn end(&self, end: &End) -> CalendarEnd {
+        let transport = InProcess {
+            server: Rc::clone(&end.server),
+            clock: Rc::clone(&self.clock),
+            fuse: Rc::clone(&self.fuse),
+            last_one_arrives: Rc::clone(&self.last_one_arrives),
+        };
+        CalendarEnd {
+            name: end.name.to_owned(),
+            account: format!("{}-account", end.name),
+            client: Client::new(Rc::new(transport), ClientOptions::default()),
+            url: Url::parse(&format!("http://{}.example{}", end.name, end.path)).expect("an address"),
+        }
+    }
+
+    /// Returns the route, ready to run.
+    #[must_use]
+    pub fn route(&self) -> Route {
+        Route {
+            name: "presses-to-board".into(),
+            source: self.end(&self.source),
+            target: self.end(&self.target),
+            kinds: self.kinds.iter().copied().collect(),
+            deletions: self.deletions,
+            far_edits: self.far_edits,
+            key: RouteKey::new(b"a key for tests", "presses-to-board"),
+            check_every: SignedDuration::from_hours(24),
+            keep_history: SignedDuration::from_hours(24 * 90),
+        }
+    }
+
+    fn options(&self) -> RunOptions {
+        let now = Timestamp::from_millisecond(self.clock.get()).expect("a moment");
+        RunOptions { allow_deletions: self.allow_deletions, afresh: self.afresh, ..RunOptions::at(now) }
+    }
+
+    /// Runs the route once; pauses take no real time.
+    ///
+    /// # Errors
+    /// The run was killed, or could not begin.
+    pub fn try_sync(&self) -> Result<RunReport, RunError> {
+        let (route, store, options) = (self.route(), self.store(), self.options());
+        block_on(run_route(&route, &store, &options, &Silent))
+    }
+
+    /// Runs the route once.
+    pub fn sync(&self) -> RunReport {
+        self.try_sync().expect("the run begins")
+    }
+
+    /// Says what a run would do.
+    pub fn preview(&self) -> PreviewReport {
+        let (route, store, options) = (self.route(), self.store(), self.options());
+        block_on(preview_route(&route, &store, &options, &Silent)).expect("a preview")
+    }
+
+    /// Returns the requests that a server saw since the last call, as `METHOD path`.
+    pub fn take_log(&self, end: &End) -> Vec<String> {
+        let log = std::mem::take(&mut end.server.borrow_mut().log);
+        log.into_iter().map(|(method, path)| format!("{method} {path}")).collect()
+    }
+
+    /// Returns what the far side should hold: the source's entries under the copies' UIDs, by meaning; with the
+    /// left-out kinds left out.
+    #[must_use]
+    pub fn differences(&self) -> Vec<String> {
+        let meaning = |end: &End| -> Vec<String> {
+            let texts = end.server.borrow().texts(&end.path);
+            let limits = chestnut_core::ical::Limits::default();
+            let entries = texts.values().filter_map(|t| chestnut_core::Entry::parse(t, &limits).ok());
+            let taken = entries.filter(|e| self.kinds.contains(&e.kind()));
+            let mut all: Vec<_> =
+                taken.map(|e| format!("{} {:?}", e.title(), e.meaning().fingerprint())).collect();
+            all.sort();
+            all
+        };
+        let (source, target) = (meaning(&self.source), meaning(&self.target));
+        let only = |a: &[String], b: &[String], side: &str| -> Vec<String> {
+            a.iter().filter(|x| !b.contains(x)).map(|x| format!("only in {side}: {x}")).collect()
+        };
+        let mut found = only(&source, &target, "source");
+        found.extend(only(&target, &source, "target"));
+        if found.is_empty() && source.len() != target.len() {
+            found.push(format!("{} entries against {}", source.len(), target.len()));
+        }
+        found
+    }
+}
+
+/// Runs a future on a clock that jumps over every pause.
+fn block_on<T>(future: impl Future<Output = T>) -> T {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_time().start_paused(true).build();
+    runtime.expect("a runtime").block_on(future)
+}
+
+/// Returns the one text of a calendar that contains a marker.
+///
+/// # Panics
+/// There is none, or more than one.
+#[must_use]
+pub fn text_of(end: &End, marker: &str) -> (String, String) {
+    let texts = end.server.borrow().texts(&end.path);
+    let mut found: Vec<_> = texts.into_iter().filter(|(_, text)| text.contains(marker)).collect();
+    assert_eq!(found.len(), 1, "{marker}");
+    found.remove(0)
+}
+
+/// Returns the titles of a calendar, sorted.
+#[must_use]
+pub fn titles(end: &End) -> Vec<String> {
+    let texts = end.server.borrow().texts(&end.path);
+    let limits = chestnut_core::ical::Limits::default();
+    let mut titles: Vec<_> =
+        texts.values().filter_map(|t| chestnut_core::Entry::parse(t, &limits).ok()).map(|e| e.title()).collect();
+    titles.sort();
+    titles
+}
