@@ -4,7 +4,7 @@ use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
 use std::rc::Rc;
 
-use chestnut_core::{ETag, ObjectHref, SyncToken};
+use chestnut_core::{ETag, ObjectHref, Scheduling, SyncToken};
 use futures_util::stream::{self, StreamExt as _};
 use url::Url;
 
@@ -49,8 +49,8 @@ pub struct RequestCounts {
 pub struct Capabilities {
     /// The calendar.
     pub info: CalendarInfo,
-    /// The server sends invitations by itself (`calendar-auto-schedule`, RFC 6638).
-    pub schedules: bool,
+    /// Whether the server sends invitations by itself (`calendar-auto-schedule`, RFC 6638), and for whom.
+    pub scheduling: Scheduling,
 }
 
 /// What came of one href.
@@ -142,7 +142,16 @@ impl Client {
             headers.flat_map(|h| h.split(',')).any(|one| one.trim() == "calendar-auto-schedule")
         };
         let schedules = announced(&answer) || self.send(&options).await.is_ok_and(|a| announced(&a));
-        Ok(Capabilities { info, schedules })
+        let scheduling = match (schedules, protocol::read_principal(&answer)) {
+            (false, _) => Scheduling::Never,
+            (true, None) => Scheduling::Anybody,
+            (true, Some(principal)) => {
+                let answer = self.send(&protocol::address_properties(&principal)).await;
+                let addresses = answer.ok().and_then(|answer| protocol::read_addresses(&answer));
+                addresses.map_or(Scheduling::Anybody, Scheduling::For)
+            }
+        };
+        Ok(Capabilities { info, scheduling })
     }
 
     /// Returns the calendar's ctag now, where it has one.

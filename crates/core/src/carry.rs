@@ -11,18 +11,38 @@ use crate::ical::{Component, Item, Property};
 use crate::ids::EventUid;
 
 /// Which details of an entry a route takes along.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Carry {
-    /// Leave ORGANIZER and ATTENDEE out: the far server announces scheduling (RFC 6638), and a copy that names
-    /// people would make it send invitations.
-    pub without_people: bool,
+    /// What the far server would do with people in a copy.
+    pub scheduling: Scheduling,
+}
+
+/// Whether the far server sends invitations by itself (RFC 6638). A copy must never make it do so: SCHEDULE-AGENT
+/// is ignored by some, so people whom it would write to are left out.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum Scheduling {
+    /// It does not: people are carried as they are.
+    #[default]
+    Never,
+    /// It does, and acts for these addresses, in lower case: entries that name one of them as organiser or
+    /// attendee are carried without people.
+    For(Vec<String>),
+    /// It does, and does not say for whom: every entry is carried without people.
+    Anybody,
 }
 
 /// What the far side may see of an entry. Its UID is not part of it: a copy has its own.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone)]
 pub struct View {
     entry: Entry,
-    carry: Carry,
+    /// Whether people were left out.
+    without_people: bool,
+}
+
+impl PartialEq for View {
+    fn eq(&self, other: &Self) -> bool {
+        self.entry == other.entry
+    }
 }
 
 /// Whose place a view takes.
@@ -34,27 +54,31 @@ pub enum Identity<'e> {
     Existing(&'e Entry),
 }
 
-const PEOPLE: &[&str] = &["ORGANIZER", "ATTENDEE"];
+fn names_person(property: &Property<'_>) -> bool {
+    ["ORGANIZER", "ATTENDEE"].iter().any(|name| property.is(name))
+}
 
 impl Carry {
-    fn hides(self, property: &Property<'_>) -> bool {
-        self.without_people && PEOPLE.iter().any(|name| property.is(name))
+    /// Tells whether an entry is carried without the people it names.
+    #[must_use]
+    pub fn leaves_out_people(&self, entry: &Entry) -> bool {
+        let mut people = entry.components().flat_map(Component::properties).filter(|p| names_person(p));
+        match &self.scheduling {
+            Scheduling::Never => false,
+            Scheduling::Anybody => people.next().is_some(),
+            Scheduling::For(own) => people.any(|p| own.contains(&p.value().trim().to_lowercase())),
+        }
     }
 
     /// Returns what the far side may see.
     #[must_use]
-    pub fn show(self, entry: &Entry) -> View {
-        let mut object = entry.object().clone();
-        for component in object.components_mut() {
-            component.retain_properties(|p| !self.hides(p));
-        }
-        let entry = Entry::from_object(object).expect("UIDs and components are as they were");
-        View { entry, carry: self }
+    pub fn show(&self, entry: &Entry) -> View {
+        show(entry, self.leaves_out_people(entry))
     }
 
     /// Writes a view under an identity.
     #[must_use]
-    pub fn put(self, view: &View, identity: Identity<'_>) -> Entry {
+    pub fn put(&self, view: &View, identity: Identity<'_>) -> Entry {
         let mut object = view.entry.object().clone();
         let uid = match &identity {
             Identity::New(uid) => uid.clone(),
@@ -62,8 +86,8 @@ impl Carry {
         };
         object.set_value("PRODID", PRODID);
         let mut hidden = match &identity {
-            Identity::Existing(existing) => self.hidden_of(existing),
-            Identity::New(_) => BTreeMap::new(),
+            Identity::Existing(existing) if view.without_people => hidden_of(existing),
+            _ => BTreeMap::new(),
         };
         for component in object.components_mut().filter(|c| c.property("UID").is_some()) {
             component.set_value("UID", uid.as_str());
@@ -74,18 +98,24 @@ impl Carry {
         }
         Entry::from_object(object).expect("every component was given the same UID")
     }
+}
 
-    /// What an entry holds that this carry does not show, by occurrence.
-    fn hidden_of(self, entry: &Entry) -> BTreeMap<String, Vec<Property<'static>>> {
-        let hidden = |c: &Component<'static>| c.properties().filter(|p| self.hides(p)).cloned().collect();
-        entry.components().map(|c| (occurrence_key(c), hidden(c))).collect()
+fn show(entry: &Entry, without_people: bool) -> View {
+    if !without_people {
+        return View { entry: entry.clone(), without_people };
     }
+    let mut object = entry.object().clone();
+    for component in object.components_mut() {
+        component.retain_properties(|p| !names_person(p));
+    }
+    let entry = Entry::from_object(object).expect("UIDs and components are as they were");
+    View { entry, without_people }
+}
 
-    /// Counts the people an entry names that this carry leaves out.
-    #[must_use]
-    pub fn left_out_people(self, entry: &Entry) -> usize {
-        entry.components().flat_map(Component::properties).filter(|p| self.hides(p)).count()
-    }
+/// What an entry holds that the view does not show, by occurrence.
+fn hidden_of(entry: &Entry) -> BTreeMap<String, Vec<Property<'static>>> {
+    let hidden = |c: &Component<'static>| c.properties().filter(|p| names_person(p)).cloned().collect();
+    entry.components().map(|c| (occurrence_key(c), hidden(c))).collect()
 }
 
 fn occurrence_key(component: &Component<'_>) -> String {
@@ -102,6 +132,6 @@ impl View {
     /// Returns the view of another entry under the same rule, to compare what stands on the far side.
     #[must_use]
     pub fn same_rule(&self, other: &Entry) -> Self {
-        self.carry.show(other)
+        show(other, self.without_people)
     }
 }

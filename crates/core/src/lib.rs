@@ -33,7 +33,7 @@ mod values;
 mod zones;
 
 pub use canonical::{Canonical, FieldDifference, Fingerprint, Occurrence};
-pub use carry::{Carry, Identity, View};
+pub use carry::{Carry, Identity, Scheduling, View};
 pub use entry::{Entry, EntryError, Kind, Kinds, Split, join_entries, split_entries};
 pub use ids::{ETag, EventUid, ObjectHref, SyncToken};
 pub use matching::{ContentKey, RouteKey};

@@ -33,6 +33,7 @@ const GIVE_UP_AFTER: usize = 4;
 pub(crate) struct Outcome {
     pub(crate) counts: Counts,
     pub(crate) linked: usize,
+    pub(crate) without_people: usize,
     pub(crate) damaged: usize,
     pub(crate) failed: usize,
     pub(crate) changes: Vec<Change>,
@@ -348,13 +349,15 @@ impl Applier<'_> {
             }
         };
         let action = if words.is_some() { ChangeAction::Damaged } else { done };
+        let lonely = write.source.entry.as_ref().is_some_and(|e| self.policy.carry.leaves_out_people(e));
         let kept = item.is_some();
         let target = kept.then(|| known_row(&write.href, etag, item.as_ref().and_then(Item::entry), &write));
         let agreed = kept.then(|| Agreed { source: write.source.text.clone(), target: far_text });
         let row = LinkRow { source_uid: write.source_uid().clone(), target_uid: far_uid, facts, words: words.clone() };
         let before = write.target.as_ref().map(|t| t.text.clone()).filter(|t| !t.is_empty());
-        let change = self.change(&write, action, words, before);
-        Record { done, write, row, target, agreed, change }
+        let told = words.or_else(|| lonely.then(|| "without its people: the far server would write to them".to_owned()));
+        let change = self.change(&write, action, told, before);
+        Record { done, lonely, write, row, target, agreed, change }
     }
 
     fn count(&mut self, record: Record) {
@@ -364,6 +367,7 @@ impl Applier<'_> {
             (true, _) => outcome.counts.updated += 1,
             (false, _) => {}
         }
+        outcome.without_people += usize::from(record.lonely);
         outcome.damaged += usize::from(record.change.action == ChangeAction::Damaged);
         outcome.ours.insert(record.write.href, record.target.and_then(|t| t.etag));
         outcome.changes.push(record.change);
@@ -583,6 +587,8 @@ fn facts(view: Fingerprint, far: Option<Fingerprint>) -> LinkFacts {
 /// What is remembered of one write that was read back.
 struct Record {
     done: ChangeAction,
+    /// Written without the people it names.
+    lonely: bool,
     write: Write,
     row: LinkRow,
     /// `None` where the server kept nothing.

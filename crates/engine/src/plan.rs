@@ -12,7 +12,7 @@ use chestnut_store::{LinkId, LinkRow, RouteId, SideId, Store};
 use crate::error::RunError;
 use crate::match_far_side::Unclaimed;
 use crate::route::{Route, RunOptions};
-use crate::survey::{Item, Survey, Surveyor, accepted_kinds};
+use crate::survey::{Item, Survey, Surveyor, accepted_kinds, scheduling};
 
 /// One entry, and what is to be done about it.
 #[derive(Debug)]
@@ -121,7 +121,7 @@ impl Planner<'_> {
             kinds: self.route.kinds.clone(),
             accepted: accepted_kinds(&target.state),
             max_size: target.state.max_size,
-            carry: Carry { without_people: target.state.schedules },
+            carry: Carry { scheduling: scheduling(&target.state) },
             deletions: self.route.deletions,
             far_edits: self.route.far_edits,
             key: self.route.key.clone(),

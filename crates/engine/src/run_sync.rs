@@ -139,8 +139,9 @@ pub async fn preview_route(
             report.left_out.push(PreviewedChange { action: "leave out", title: known.title, start: String::new(), why });
         }
     }
-    report.changes.sort();
-    report.left_out.sort();
+    for list in [&mut report.changes, &mut report.left_out] {
+        list.sort_by(|a, b| (&a.start, &a.title, a).cmp(&(&b.start, &b.title, b)));
+    }
     Ok(report)
 }
 
@@ -454,6 +455,7 @@ impl<'r> Job<'r> {
             in_step: self.store.link_count(id)?.saturating_sub(troubles),
             left_out: self.store.left_out_counts(id)?,
             held,
+            without_people: outcome.without_people,
             damaged: outcome.damaged,
             failed: outcome.failed,
             ..RouteSummary::default()

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use chestnut_caldav::Fetched;
 use chestnut_caldav::protocol::{Listed, Listing, SyncAnswer};
 use chestnut_core::ical::Limits;
-use chestnut_core::{ETag, Entry, Kind, Kinds, ObjectHref, SyncToken};
+use chestnut_core::{ETag, Entry, Kind, Kinds, ObjectHref, Scheduling, SyncToken};
 use chestnut_store::{Recheck, RouteId, SideId, SideState, Store};
 use jiff::{SignedDuration, Timestamp};
 
@@ -113,7 +113,11 @@ impl Surveyor<'_> {
         state.sync_reports = found.info.sync_reports;
         state.kinds = found.info.kinds.iter().map(|k| k.component_name().to_owned()).collect();
         state.max_size = found.info.max_size;
-        state.schedules = found.schedules;
+        (state.schedules, state.addresses) = match found.scheduling {
+            Scheduling::Never => (false, None),
+            Scheduling::Anybody => (true, None),
+            Scheduling::For(addresses) => (true, Some(addresses)),
+        };
         Ok(())
     }
 
@@ -367,4 +371,13 @@ fn settle(state: &mut SideState, noted: &Noted, changed: bool) {
 /// Reads the kinds out of what is remembered.
 pub(crate) fn accepted_kinds(state: &SideState) -> Kinds {
     state.kinds.iter().filter_map(|name| Kind::of_component(name)).collect()
+}
+
+/// Reads what the far server does with people out of what is remembered.
+pub(crate) fn scheduling(state: &SideState) -> Scheduling {
+    match (state.schedules, &state.addresses) {
+        (false, _) => Scheduling::Never,
+        (true, None) => Scheduling::Anybody,
+        (true, Some(addresses)) => Scheduling::For(addresses.clone()),
+    }
 }

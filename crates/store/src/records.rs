@@ -60,6 +60,8 @@ pub struct SideState {
     pub max_size: Option<u64>,
     /// Whether the server sends invitations by itself (RFC 6638).
     pub schedules: bool,
+    /// The addresses it does that for; `None` where it does not tell.
+    pub addresses: Option<Vec<String>>,
     /// Whether it writes although a condition does not hold; `None` where it was not tried yet.
     pub ignores_conditions: Option<bool>,
 }
@@ -216,6 +218,10 @@ pub struct RouteSummary {
     pub left_out: BTreeMap<String, usize>,
     /// Deletions that wait for a person.
     pub held: usize,
+    /// Entries that were written in this run without the people they name, since the far server would write to
+    /// them.
+    #[serde(default)]
+    pub without_people: usize,
     /// Entries the server changed while storing them, in this run.
     pub damaged: usize,
     /// Entries that failed, in this run.

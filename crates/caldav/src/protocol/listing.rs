@@ -3,7 +3,7 @@
 use chestnut_core::{ETag, Kind, Kinds, ObjectHref, SyncToken};
 use url::Url;
 
-use super::multistatus::{Multistatus, PropResponse};
+use super::multistatus::{Multistatus, PropResponse, hrefs_in};
 use super::{APPLE, CALDAV, CALENDARSERVER, DAV, HEAD, NAMESPACES, href_of, xml_request};
 use crate::error::DavError;
 use crate::transport::{Answer, Request};
@@ -103,6 +103,30 @@ pub(super) fn calendar_info(response: &PropResponse, base: &Url) -> Option<Calen
         ctag: token(CALENDARSERVER, "getctag"),
         href,
     })
+}
+
+/// Reads who is signed in out of an answer to [`calendar_properties`] (RFC 5397).
+#[must_use]
+pub fn read_principal(answer: &Answer) -> Option<Url> {
+    let multistatus = Multistatus::read(answer, "who is signed in").ok()?;
+    let named = multistatus.responses.iter().find_map(|r| r.prop(DAV, "current-user-principal"))?;
+    hrefs_in(named, &answer.url).into_iter().next()
+}
+
+/// Asks a principal for the addresses that its server schedules for (RFC 6638, 2.4.1).
+#[must_use]
+pub fn address_properties(principal: &Url) -> Request {
+    let props = "<c:calendar-user-address-set/>";
+    let body = format!("{HEAD}<d:propfind {NAMESPACES}><d:prop>{props}</d:prop></d:propfind>");
+    xml_request("PROPFIND", principal.clone(), "0", body)
+}
+
+/// Reads the addresses, in lower case; `None` where the server does not tell, an empty list where there are none.
+#[must_use]
+pub fn read_addresses(answer: &Answer) -> Option<Vec<String>> {
+    let multistatus = Multistatus::read(answer, "the user's addresses").ok()?;
+    let set = multistatus.responses.iter().find_map(|r| r.prop(CALDAV, "calendar-user-address-set"))?;
+    Some(set.all(DAV, "href").map(|href| href.text.trim().to_lowercase()).collect())
 }
 
 fn last_part(href: &ObjectHref) -> String {

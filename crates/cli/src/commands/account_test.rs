@@ -44,7 +44,7 @@ pub(super) fn run(names: &[String], common: &Common, io: &mut Io<'_>) -> Result<
     })?;
     let code = if accounts.iter().all(|a| a.ok) { ExitCode::Ok } else { ExitCode::Failed };
     let report = Report { accounts };
-    show(common, io, &report, || report.accounts.iter().map(human).collect())?;
+    show(common, io, &report, || report.accounts.iter().map(human).collect::<Vec<_>>().join("\n"))?;
     for failed in report.accounts.iter().filter(|a| !a.ok && !common.json) {
         let failure = Failure { code, message: failed.error.clone().unwrap_or_default(), hint: failed.hint.clone() };
         io.err.write_all(failure.lines().as_bytes())?;

@@ -187,12 +187,12 @@ impl Demo<'_, '_> {
         self.command(&["preview"])?;
         self.command(&["sync"])?;
         self.say("Now somebody at the packhouse changes a booking.")?;
-        office.change("SUMMARY:Delivery van to the market\r\n", "SUMMARY:Delivery van to the market, second round\r\n");
+        office.change("presses", "SUMMARY:Delivery van to the market\r\n", "SUMMARY:Delivery van to the market, second round\r\n");
         self.command(&["sync", "-v"])?;
         self.say("A booking is deleted there. It must go on the notice board too.")?;
-        office.delete("SUMMARY:Crate washing\r\n");
+        office.delete("presses", "SUMMARY:Crate washing\r\n");
         self.command(&["sync", "presses-to-board", "-v"])?;
-        self.say("Nothing happened since: one question to each calendar, and nothing is written.")?;
+        self.say("Nothing happened since: both are asked, and nothing is written.")?;
         self.command(&["sync"])?;
         self.command(&["status"])?;
         self.command(&["history"])
@@ -241,23 +241,24 @@ impl Site {
     }
 
     /// Changes the first entry that has this line, as another client would.
-    fn change(&self, from: &str, to: &str) {
+    fn change(&self, calendar: &str, from: &str, to: &str) {
         let mut server = self.lock();
-        if let Some((calendar, name, text)) = find(&server, from) {
+        if let Some((calendar, name, text)) = find(&server, calendar, from) {
             server.store(&calendar, &name, &text.replace(from, to));
         }
     }
 
-    fn delete(&self, line: &str) {
+    fn delete(&self, calendar: &str, line: &str) {
         let mut server = self.lock();
-        if let Some((calendar, name, _)) = find(&server, line) {
+        if let Some((calendar, name, _)) = find(&server, calendar, line) {
             server.delete(&calendar, &name);
         }
     }
 }
 
-fn find(server: &Server, line: &str) -> Option<(String, String, String)> {
-    server.collections.iter().find_map(|(calendar, collection)| {
+fn find(server: &Server, slug: &str, line: &str) -> Option<(String, String, String)> {
+    let calendars = server.collections.iter().filter(|(path, _)| path.ends_with(&format!("/{slug}/")));
+    calendars.into_iter().find_map(|(calendar, collection)| {
         let mut objects = collection.objects.iter();
         let (name, object) = objects.find(|(_, object)| object.text.contains(line))?;
         Some((calendar.clone(), name.clone(), object.text.clone()))

@@ -9,7 +9,7 @@ use crate::args::Common;
 use crate::error_report::Failure;
 use crate::exit_code::ExitCode;
 use crate::progress::Bar;
-use crate::render::{count, shorten, start_text, style};
+use crate::render::{Align, count, shorten, start_text, style, table, zone_name};
 use crate::run::Io;
 use crate::settings::{Connections, route_key};
 
@@ -105,7 +105,10 @@ fn human(preview: &RoutePreview, zone: &TimeZone, all: bool) -> String {
         let deletions = count(preview.held, "deletion", "deletions");
         out += &style::paint(style::WARN, format!("  {deletions} would be held, for a person to decide\n"));
     }
-    out += &lines(&preview.changes, zone, all);
+    if !preview.changes.is_empty() {
+        out += &format!("  times in {}\n", zone_name(zone));
+        out += &lines(&preview.changes, zone, all);
+    }
     if !preview.left_out.is_empty() {
         out += &format!("  left out: {}\n", count(preview.left_out.len(), "entry", "entries"));
         out += &lines(&preview.left_out, zone, all);
@@ -115,14 +118,14 @@ fn human(preview: &RoutePreview, zone: &TimeZone, all: bool) -> String {
 
 fn lines(lines: &[Line], zone: &TimeZone, all: bool) -> String {
     let shown = if all { lines.len() } else { lines.len().min(ENOUGH) };
-    let mut out = String::new();
-    for line in &lines[..shown] {
-        let start = start_text(&line.start, zone);
+    let row = |line: &Line| {
         let why = style::paint(style::FAINT, shorten(&line.why, 60));
-        out += &format!("    {:9} {start:24} {}  {why}\n", line.action, shorten(&line.title, 40));
-    }
+        vec![line.action.to_owned(), start_text(&line.start, zone), shorten(&line.title, 40), why]
+    };
+    let columns = [("", Align::Left), ("Starts", Align::Left), ("Title", Align::Left), ("Why", Align::Left)];
+    let mut out = table(&columns, &lines[..shown].iter().map(row).collect::<Vec<_>>());
     if shown < lines.len() {
-        out += &format!("    … and {} more; -v names them all\n", lines.len() - shown);
+        out += &format!("  … and {} more; -v names them all\n", lines.len() - shown);
     }
     out
 }

@@ -34,6 +34,7 @@ struct Run {
     left_out: BTreeMap<String, usize>,
     held: usize,
     disagreements: usize,
+    without_people: usize,
     damaged: Vec<Trouble>,
     failed: Vec<Trouble>,
     error: Option<String>,
@@ -140,6 +141,7 @@ fn not_begun(name: &str, route: &RouteSettings, failure: Failure) -> Run {
         left_out: BTreeMap::new(),
         held: 0,
         disagreements: 0,
+        without_people: 0,
         damaged: Vec::new(),
         failed: Vec::new(),
         error: Some(failure.message.clone()),
@@ -174,6 +176,7 @@ fn begun(route: &RouteSettings, report: RunReport) -> Run {
         left_out: report.summary.left_out,
         held: report.summary.held,
         disagreements: 0,
+        without_people: report.summary.without_people,
         damaged: troubles(ChangeAction::Damaged),
         failed: troubles(ChangeAction::Failed),
         error: report.summary.error,
@@ -236,6 +239,10 @@ fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
     if !run.left_out.is_empty() {
         let told: Vec<_> = run.left_out.iter().map(|(reason, n)| format!("{n} {}", left_out_words(reason))).collect();
         out += &format!("{route}: left out: {}\n", told.join(", "));
+    }
+    if run.without_people > 0 {
+        let entries = count(run.without_people, "entry", "entries");
+        out += &format!("{route}: {entries} written without the people they name: the far server would write to them\n");
     }
     if run.held > 0 {
         let text = format!(

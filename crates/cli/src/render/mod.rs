@@ -4,7 +4,7 @@ mod moments;
 mod table;
 mod text;
 
-pub(crate) use moments::{moment_text, start_text};
+pub(crate) use moments::{moment_text, start_text, zone_name};
 pub(crate) use table::{Align, table};
 pub(crate) use text::{clean, count, shorten, style};
 

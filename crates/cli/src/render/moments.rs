@@ -10,7 +10,8 @@ pub(crate) fn moment_text(at: Timestamp, zone: &TimeZone) -> String {
     format!("{} {}", local.strftime("%Y-%m-%d %H:%M"), zone_name(zone))
 }
 
-fn zone_name(zone: &TimeZone) -> &str {
+/// The zone's name, as it stands above lists of times.
+pub(crate) fn zone_name(zone: &TimeZone) -> &str {
     zone.iana_name().unwrap_or("UTC")
 }
 
