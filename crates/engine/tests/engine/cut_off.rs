@@ -1,0 +1,77 @@
+//! G2: wherever a run is cut off, the next run ends where an undisturbed run would have.
+
+use chestnut_testkit::World;
+
+fn changed(world: &World) {
+    let source = &world.source;
+    world.edit(source, "orchard-0000.ics", "SUMMARY:", "SUMMARY:Changed ");
+    world.edit(source, "orchard-0004.ics", "SUMMARY:", "SUMMARY:Changed ");
+    world.delete(source, "orchard-0001.ics");
+    world.delete(source, "orchard-0006.ics");
+    world.add_entries(12..14);
+}
+
+/// What stands on the far side: file names and texts.
+fn far_side(world: &World) -> std::collections::BTreeMap<String, String> {
+    world.target.server.borrow().texts(&world.target.path)
+}
+
+/// Kills a run at every request (before and after it reached the server) and at every write of the state.
+fn kill_everywhere(prepare: impl Fn(&World)) -> usize {
+    let undisturbed = World::new(12);
+    prepare(&undisturbed);
+    undisturbed.sync();
+    let expected = far_side(&undisturbed);
+    let mut kills = 0;
+    for arrives in [false, true] {
+        for step in 0.. {
+            let world = World::new(12);
+            prepare(&world);
+            world.kill_at(Some(step), arrives);
+            // What a killed run returns, nobody is there to see.
+            drop(world.try_sync());
+            if !world.was_killed() {
+                break;
+            }
+            kills += 1;
+            world.kill_at(None, false);
+            let report = world.sync();
+            let what = format!("killed at step {step}, last request arrives: {arrives}");
+            assert!(report.error.is_none(), "{what}: {:?}", report.error);
+            assert_eq!(far_side(&world), expected, "{what}");
+            assert_eq!(world.differences(), Vec::<String>::new(), "{what}");
+            let again = world.sync();
+            assert_eq!(again.summary.writes, 0, "{what}: {:?}", again.changes);
+            assert!(world.store().unfinished_writes(world.store().route("presses-to-board").expect("read").expect("a route")).expect("read").is_empty(), "{what}");
+        }
+    }
+    kills
+}
+
+#[test]
+fn a_first_run_killed_at_every_step() {
+    assert!(kill_everywhere(|_| {}) > 40);
+}
+
+#[test]
+fn a_changing_run_killed_at_every_step() {
+    let kills = kill_everywhere(|world| {
+        world.sync();
+        changed(world);
+    });
+    assert!(kills > 40);
+}
+
+#[test]
+fn answers_lost_after_the_write_are_noticed_by_looking() {
+    use chestnut_standin::{Fault, FaultKind};
+    for after in 0..12 {
+        let world = World::new(12);
+        let lost = Fault { after, ..Fault::once("PUT", FaultKind::LoseAnswer) };
+        world.target.server.borrow_mut().faults = vec![lost];
+        let report = world.sync();
+        assert!(report.error.is_none() && report.summary.failed == 0, "{:?}", report.changes);
+        assert_eq!(world.differences(), Vec::<String>::new());
+        assert_eq!(world.sync().summary.writes, 0);
+    }
+}

@@ -1,0 +1,8 @@
+//! The engine against simulated servers in memory, on a clock that jumps.
+
+mod bad_sources;
+mod costs;
+mod cut_off;
+mod habits;
+mod matching;
+mod targets_that_lie;

@@ -1,0 +1,104 @@
+//! Targets that say one thing and do another: found out in the same run, named, and nobody's work is lost.
+
+use chestnut_standin::Habit;
+use chestnut_store::{ChangeAction, RunResult};
+use chestnut_testkit::{World, text_of};
+
+#[test]
+fn what_a_target_does_not_keep_is_named_in_the_same_run() {
+    for (habit, words) in [
+        (Habit::KeepsNothing, "keeps nothing"),
+        (Habit::NullAfterPut, "something else than it was given"),
+        (Habit::CutsAtComma, "the server changed X-CRATES"),
+        (Habit::AddsDuration, "the server changed DTEND"),
+        (Habit::FloatingToUtc, "the server changed DTEND, DTSTART"),
+    ] {
+        let world = World::new(40);
+        world.habit(&world.target, habit);
+        let report = world.sync();
+        assert_eq!(report.result, RunResult::Failed, "{habit:?}");
+        let damaged: Vec<_> = report.changes.iter().filter(|c| c.action == ChangeAction::Damaged).collect();
+        assert!(!damaged.is_empty(), "{habit:?}");
+        assert!(damaged.iter().all(|c| c.words.as_deref().is_some_and(|w| w.contains(words))), "{damaged:?}");
+        // It is not sent for ever; and once the entry changes, it is tried again.
+        assert_eq!(world.sync().summary.writes, 0, "{habit:?}");
+        world.target.server.borrow_mut().habits.clear();
+        for change in damaged {
+            let (name, _) = source_of(&world, &change.title);
+            world.edit(&world.source, &name, "SUMMARY:", "SUMMARY:Once more ");
+        }
+        let report = world.sync();
+        assert_eq!(report.result, RunResult::Ok, "{habit:?}: {:?}", report.changes);
+        assert_eq!(world.differences(), Vec::<String>::new(), "{habit:?}");
+    }
+}
+
+/// The first source entry with a title that was not renamed yet.
+fn source_of(world: &World, title: &str) -> (String, String) {
+    let line = format!("SUMMARY:{}", chestnut_core::escape_text(title));
+    let texts = world.source.server.borrow().texts(&world.source.path);
+    texts.into_iter().find(|(_, text)| text.contains(&line)).expect("it is there")
+}
+
+/// Edits the far side between the look and the write, as another client would.
+fn with_an_edit_in_between(habits: &[Habit]) {
+    let world = World::new(12);
+    for habit in habits {
+        world.habit(&world.target, *habit);
+    }
+    world.sync();
+    let (name, _) = text_of(&world.target, "SUMMARY:Crate washing");
+    world.edit(&world.source, "orchard-0005.ics", "SUMMARY:Crate washing", "SUMMARY:Crate repair");
+    world.edit(&world.target, &name, "SUMMARY:Crate washing", "SUMMARY:Their words");
+    let report = world.sync();
+    assert_eq!(report.result, RunResult::Ok, "{:?}", report.changes);
+    assert_eq!(world.differences(), Vec::<String>::new());
+    let kept = world.store().changes(report.run.expect("a run")).expect("changes");
+    let before: Vec<_> = kept.iter().filter_map(|c| c.before.as_deref()).collect();
+    assert!(before.iter().any(|text| text.contains("Their words")), "{habits:?}: their text is kept");
+}
+
+#[test]
+fn a_target_that_ignores_conditions_loses_nobodys_work() {
+    with_an_edit_in_between(&[]);
+    with_an_edit_in_between(&[Habit::IgnoresIfMatch, Habit::IgnoresIfNoneMatch]);
+    let world = World::new(3);
+    world.habit(&world.target, Habit::IgnoresIfMatch);
+    world.sync();
+    let store = world.store();
+    let id = store.route("presses-to-board").expect("read").expect("a route");
+    let noticed = |world: &World| world.store().side(id, chestnut_store::SideId::Target).expect("read").ignores_conditions;
+    assert_eq!(noticed(&world), Some(true));
+    // From then on every write is preceded by a look.
+    world.take_log(&world.target);
+    world.edit(&world.source, "orchard-0000.ics", "SUMMARY:", "SUMMARY:Changed ");
+    world.sync();
+    let log = world.take_log(&world.target);
+    let put = log.iter().position(|line| line.starts_with("PUT")).expect("a write");
+    assert!(log[put - 1].starts_with("GET"), "{log:#?}");
+}
+
+#[test]
+fn strangers_on_the_far_side_stay() {
+    let world = World::new(12);
+    let stranger = chestnut_standin::orchard_entries(40, jiff::civil::date(2026, 10, 5)).pop().expect("an entry");
+    world.target.server.borrow_mut().store(&world.target.path, "theirs.ics", &stranger.text);
+    world.sync();
+    world.delete(&world.source, "orchard-0003.ics");
+    world.sync();
+    let standing = world.target.server.borrow().texts(&world.target.path);
+    assert_eq!((standing.len(), standing.get("theirs.ics")), (12, Some(&stranger.text)));
+}
+
+#[test]
+fn no_copy_makes_a_scheduling_server_write_to_people() {
+    let world = World::new(40);
+    world.habit(&world.target, Habit::Schedules);
+    let report = world.sync();
+    assert!(report.summary.without_people > 0);
+    world.edit(&world.source, "orchard-0004.ics", "SUMMARY:", "SUMMARY:Changed ");
+    world.sync();
+    world.delete(&world.source, "orchard-0004.ics");
+    world.sync();
+    assert_eq!(world.target.server.borrow().outbox, Vec::<String>::new());
+}
