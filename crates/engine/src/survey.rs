@@ -128,7 +128,7 @@ impl Surveyor<'_> {
             noted.touch(listing.entries);
             return Ok(noted);
         }
-        if due || state.provisional {
+        if due || state.provisional || self.waits_for_deletions()? {
             return self.note_by_listing(state).await;
         }
         if let (true, Some(token)) = (state.sync_reports, state.sync_token.clone()) {
@@ -141,6 +141,12 @@ impl Surveyor<'_> {
             }
         }
         self.note_by_listing(state).await
+    }
+
+    /// Deletions are held: whether the entries are still gone, only a listing tells.
+    fn waits_for_deletions(&self) -> Result<bool, RunError> {
+        let Some(route) = self.route else { return Ok(false) };
+        Ok(self.store.known_again(route, self.side)?.iter().any(|known| known.recheck == Recheck::Gone))
     }
 
     async fn listing(&self) -> Result<Listing, RunError> {
@@ -158,6 +164,10 @@ impl Surveyor<'_> {
         let mut unknown: BTreeMap<&ObjectHref, &Listed> = listing.entries.iter().map(|l| (&l.href, l)).collect();
         if let Some(route) = self.route {
             self.store.each_known(route, self.side, |known| match unknown.remove(&known.href) {
+                // It was thought to be gone, and stands there after all.
+                Some(listed) if known.recheck == Recheck::Gone => {
+                    noted.touched.insert(known.href, listed.etag.clone());
+                }
                 // Without an ETag there is no telling: it is read.
                 Some(listed) if listed.etag.is_none() || listed.etag != known.etag => {
                     noted.touched.insert(known.href, listed.etag.clone());
@@ -228,13 +238,8 @@ impl Surveyor<'_> {
     fn add_rechecks(&self, noted: &mut Noted, unfinished: &[ObjectHref]) -> Result<(), RunError> {
         if let Some(route) = self.route {
             for known in self.store.known_again(route, self.side)? {
-                if noted.touched.contains_key(&known.href) || noted.gone.contains(&known.href) {
-                    continue;
-                }
-                if known.recheck == Recheck::Gone {
-                    noted.gone.insert(known.href);
-                } else {
-                    noted.touched.insert(known.href, None);
+                if known.recheck == Recheck::Read && !noted.gone.contains(&known.href) {
+                    noted.touched.entry(known.href).or_default();
                 }
             }
         }

@@ -73,6 +73,11 @@ pub fn calendar_properties(url: &Url, depth: &'static str) -> Request {
 /// No multistatus.
 pub fn read_calendars(answer: &Answer) -> Result<Vec<CalendarInfo>, DavError> {
     let multistatus = Multistatus::read(answer, "a listing of calendars")?;
+    if let [only] = multistatus.responses.as_slice()
+        && only.is_gone()
+    {
+        return Err(DavError::NotFound { url: answer.url.clone(), status: 404 });
+    }
     Ok(multistatus.responses.iter().filter_map(|r| calendar_info(r, &answer.url)).collect())
 }
 

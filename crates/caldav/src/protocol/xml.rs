@@ -60,6 +60,10 @@ impl Element {
 /// Not UTF-8, not well-formed, with a document type or unknown entities, too deep, or too much.
 pub fn parse_xml(body: &[u8]) -> Result<Element, XmlError> {
     let text = std::str::from_utf8(body).map_err(|_| XmlError("not UTF-8".into()))?;
+    // XML 1.0, 2.2: these are no characters. A server that sends one would send the entry damaged.
+    if body.iter().any(|b| *b < 0x20 && !matches!(b, b'\t' | b'\n' | b'\r')) {
+        return Err(XmlError("a control character, which XML does not allow".into()));
+    }
     let mut reader = NsReader::from_str(text.trim_start_matches('\u{feff}').trim_start());
     let mut open: Vec<Element> = Vec::new();
     let mut count = 0;
@@ -132,7 +136,8 @@ fn element(reader: &NsReader<&[u8]>, start: &BytesStart<'_>) -> Result<Element, 
 fn resolve(reference: &BytesRef<'_>) -> Result<char, XmlError> {
     let bad = || XmlError(format!("a reference that names no character: &{};", &**reference));
     if let Some(c) = reference.resolve_char_ref().map_err(|_| bad())? {
-        return Ok(c);
+        let allowed = !c.is_ascii_control() || matches!(c, '\t' | '\n' | '\r' | '\u{7f}');
+        return if allowed { Ok(c) } else { Err(bad()) };
     }
     match &reference[..] {
         "amp" => Ok('&'),

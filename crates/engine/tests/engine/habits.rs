@@ -12,12 +12,12 @@ const NEED_A_SOCKET: &[Habit] = &[Habit::DigestOnly];
 /// Habits that destroy or refuse entries, so that some must be named.
 fn spoils(habit: Habit) -> bool {
     use Habit::{
-        AddsDuration, CutsAtComma, EventsOnly, FloatingToUtc, KeepsNothing, NullAfterPut, RefusesEmptyX, RefusesRules,
+        AddsDuration, CutsAtComma, EventsOnly, EventsOnlyInWord, FloatingToUtc, KeepsNothing, NullAfterPut, RefusesEmptyX, RefusesRules,
         RefusesZeroLength, SizeLimit412, SizeLimit413, SizeLimit507, SplitsEscapedCommas,
     };
     matches!(
         habit,
-        AddsDuration | CutsAtComma | EventsOnly | FloatingToUtc | KeepsNothing | NullAfterPut | RefusesEmptyX
+        AddsDuration | CutsAtComma | EventsOnly | EventsOnlyInWord | FloatingToUtc | KeepsNothing | NullAfterPut | RefusesEmptyX
             | RefusesRules | RefusesZeroLength | SizeLimit412 | SizeLimit413 | SizeLimit507 | SplitsEscapedCommas
     )
 }
@@ -66,7 +66,7 @@ fn live(world: &World, what: &str) {
     let daily = world.sync();
     assert_explained(world, &[&first, &second, &daily], what);
     let gone = world.target.server.borrow().texts(&world.target.path);
-    assert!(!gone.values().any(|t| t.contains("Pruning course")), "{what}: the deleted entry is still there");
+    assert!(!gone.values().any(|t| t.contains("Tasting with")), "{what}: the deleted entry is still there");
 }
 
 /// Changes with their own titles; a deletion; new entries; one deleted and made anew under its old address.
@@ -78,7 +78,7 @@ fn change(world: &World) {
         }
     }
     let texts = source.server.borrow().texts(&source.path);
-    for (name, _) in texts.iter().filter(|(_, text)| text.contains("Pruning course")) {
+    for (name, _) in texts.iter().filter(|(_, text)| text.contains("Tasting with")) {
         world.delete(source, name);
     }
     world.add_entries(60..64);
