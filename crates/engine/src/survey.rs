@@ -215,15 +215,16 @@ impl Surveyor<'_> {
                 self.note_by_listing(state).await
             }
             SyncAnswer::Changes { changed, removed, token: new, date, .. } => {
-                let everything = match self.route {
+                let suspicious = match self.route {
                     Some(route) if !changed.is_empty() => {
-                        !self.store.knows_more_than(route, self.side, changed.len())?
+                        !self.store.knows_more_than(route, self.side, changed.len() * 2)?
                     }
                     _ => false,
                 };
                 let mut noted = Noted { token: new, date, ..Noted::default() };
-                // Some servers answer a token they have forgotten with everything and no removals.
-                if everything {
+                // Some servers answer a token they have forgotten with everything and no removals. Where half of
+                // the calendar is said to have changed, a listing tells what is gone.
+                if suspicious {
                     let listing = self.listing().await?;
                     noted.gone = self.compare(&listing, false)?.gone;
                 }
