@@ -1,0 +1,8 @@
+//! The core, tested on its own: tables and laws.
+
+mod carry_laws;
+mod entries;
+mod generate;
+mod ical_text;
+mod meaning;
+mod reconcile_table;
