@@ -19,4 +19,4 @@ pub use habits::{Habit, Temper};
 pub use handle_request::{Reply, ServerRequest};
 pub use object_store::{Collection, Object, Server, Share};
 pub use orchard::{OrchardEntry, orchard_entries, orchard_server};
-pub use serve::{Clock, Running, serve};
+pub use serve::{Clock, Running, Site, serve, serve_on_thread};

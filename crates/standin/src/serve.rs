@@ -51,6 +51,47 @@ impl Drop for Running {
 /// Reads the clock in milliseconds since 1970.
 pub type Clock = Arc<dyn Fn() -> i64 + Send + Sync>;
 
+/// A simulated server that runs on a thread of its own until the process ends.
+#[derive(Debug, Clone)]
+pub struct Site {
+    /// The base address, `http://127.0.0.1:PORT/`.
+    pub url: String,
+    server: Arc<Mutex<Server>>,
+}
+
+impl Site {
+    /// Gives access to what the server holds, as its own users have it.
+    pub fn with<T>(&self, work: impl FnOnce(&mut Server) -> T) -> T {
+        work(&mut self.server.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
+/// Serves on free ports from a thread of its own, for callers that are not asynchronous.
+///
+/// # Errors
+/// No port is free, or no thread or runtime can be had.
+pub fn serve_on_thread(servers: Vec<Server>, clock: Clock) -> std::io::Result<Vec<Site>> {
+    let (tell, hear) = std::sync::mpsc::channel();
+    std::thread::Builder::new().name("stand-ins".into()).spawn(move || {
+        let start = || {
+            let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+            let mut running = Vec::new();
+            for server in servers {
+                running.push(runtime.block_on(serve(server, 0, Arc::clone(&clock)))?);
+            }
+            Ok::<_, std::io::Error>((runtime, running))
+        };
+        let started = start();
+        let site = |running: &Running| Site { url: running.url(), server: Arc::clone(&running.server) };
+        let sites = started.as_ref().map(|(_, running)| running.iter().map(site).collect());
+        let heard = tell.send(sites.map_err(|e| std::io::Error::new(e.kind(), e.to_string())));
+        if let (Ok((runtime, _running)), Ok(())) = (started, heard) {
+            runtime.block_on(std::future::pending::<()>());
+        }
+    })?;
+    hear.recv().map_err(std::io::Error::other)?
+}
+
 #[derive(Clone)]
 struct Shared {
     server: Arc<Mutex<Server>>,

@@ -1,9 +1,9 @@
 //! `chestnut demo`: the whole job on stand-in servers, each command as it would be typed.
 
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError, mpsc};
+use std::sync::Arc;
 
-use chestnut_standin::{Clock, Server, Temper, orchard_server, serve};
+use chestnut_standin::{Clock, Server, Site, Temper, orchard_server, serve_on_thread};
 use serde::Serialize;
 
 use super::show;
@@ -29,12 +29,6 @@ struct Step {
     output: String,
 }
 
-/// A stand-in server on its own thread.
-struct Site {
-    url: String,
-    server: Arc<Mutex<Server>>,
-}
-
 pub(super) fn run(dir: Option<&Path>, keep: bool, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let now = io.environment.now()?;
     let fixed = io.environment.clock_is_fixed();
@@ -45,7 +39,7 @@ pub(super) fn run(dir: Option<&Path>, keep: bool, common: &Common, io: &mut Io<'
     });
     let temporary = dir.is_none().then(|| temporary_folder(io)).transpose()?;
     let folder = dir.map(Path::to_owned).or(temporary.clone()).unwrap_or_default();
-    let [office, board] = start_servers(now.as_millisecond(), clock)?;
+    let (office, board) = start_servers(now.as_millisecond(), clock)?;
     let config = write_configuration(&folder, &office, &board)?;
     let mut demo = Demo { io, config, told: !common.json && !common.quiet, steps: Vec::new() };
     demo.play(&office)?;
@@ -86,36 +80,13 @@ fn temporary_folder(io: &Io<'_>) -> Result<PathBuf, Failure> {
 }
 
 /// Two servers on free ports: the packhouse's own, and a hosted one that rewrites what it is given.
-fn start_servers(now_ms: i64, clock: Clock) -> Result<[Site; 2], Failure> {
+fn start_servers(now_ms: i64, clock: Clock) -> Result<(Site, Site), Failure> {
     let packhouse = orchard_server(ENTRIES, now_ms);
     let mut cloud = Server::new(&["board"], now_ms - 86_400_000);
     cloud.add_calendar("board", "board", "Notice board", "#3366aa");
     cloud.habits = Temper::Rewriting.habits();
-    let (tell, hear) = mpsc::channel();
-    // The commands run on this thread, each with a runtime of its own; the servers need another one.
-    std::thread::spawn(move || {
-        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
-        let serve_both = async {
-            let first = serve(packhouse, 0, Arc::clone(&clock)).await?;
-            let second = serve(cloud, 0, clock).await?;
-            Ok::<_, std::io::Error>((first, second))
-        };
-        match runtime.and_then(|runtime| runtime.block_on(serve_both).map(|both| (runtime, both))) {
-            Ok((runtime, (first, second))) => {
-                let site = |running: &chestnut_standin::Running| Site {
-                    url: running.url(),
-                    server: Arc::clone(&running.server),
-                };
-                if tell.send(Ok([site(&first), site(&second)])).is_ok() {
-                    runtime.block_on(std::future::pending::<()>());
-                }
-            }
-            // Whoever waits for the addresses is gone if this fails.
-            Err(error) => drop(tell.send(Err(error))),
-        }
-    });
-    let sites = hear.recv().map_err(|_| Failure::failed("the stand-in servers ended while starting"))?;
-    Ok(sites?)
+    let mut sites = serve_on_thread(vec![packhouse, cloud], clock)?.into_iter();
+    sites.next().zip(sites.next()).ok_or_else(|| Failure::failed("the stand-in servers did not start"))
 }
 
 fn write_configuration(folder: &Path, office: &Site, board: &Site) -> Result<PathBuf, Failure> {
@@ -187,10 +158,10 @@ impl Demo<'_, '_> {
         self.command(&["preview"])?;
         self.command(&["sync"])?;
         self.say("Now somebody at the packhouse changes a booking.")?;
-        office.change("presses", "SUMMARY:Delivery van to the market\r\n", "SUMMARY:Delivery van to the market, second round\r\n");
+        change(office, "presses", "SUMMARY:Delivery van to the market\r\n", "SUMMARY:Delivery van to the market, second round\r\n");
         self.command(&["sync", "-v"])?;
         self.say("A booking is deleted there. It must go on the notice board too.")?;
-        office.delete("presses", "SUMMARY:Crate washing\r\n");
+        delete(office, "presses", "SUMMARY:Crate washing\r\n");
         self.command(&["sync", "presses-to-board", "-v"])?;
         self.say("Nothing happened since: both are asked, and nothing is written.")?;
         self.command(&["sync"])?;
@@ -235,25 +206,21 @@ impl Demo<'_, '_> {
     }
 }
 
-impl Site {
-    fn lock(&self) -> std::sync::MutexGuard<'_, Server> {
-        self.server.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    /// Changes the first entry that has this line, as another client would.
-    fn change(&self, calendar: &str, from: &str, to: &str) {
-        let mut server = self.lock();
-        if let Some((calendar, name, text)) = find(&server, calendar, from) {
+/// Changes the first entry that has this line, as another client would.
+fn change(site: &Site, calendar: &str, from: &str, to: &str) {
+    site.with(|server| {
+        if let Some((calendar, name, text)) = find(server, calendar, from) {
             server.store(&calendar, &name, &text.replace(from, to));
         }
-    }
+    });
+}
 
-    fn delete(&self, calendar: &str, line: &str) {
-        let mut server = self.lock();
-        if let Some((calendar, name, _)) = find(&server, calendar, line) {
+fn delete(site: &Site, calendar: &str, line: &str) {
+    site.with(|server| {
+        if let Some((calendar, name, _)) = find(server, calendar, line) {
             server.delete(&calendar, &name);
         }
-    }
+    });
 }
 
 fn find(server: &Server, slug: &str, line: &str) -> Option<(String, String, String)> {

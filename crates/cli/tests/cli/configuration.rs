@@ -1,0 +1,51 @@
+//! Errors in the configuration name file, line, key, and the nearest right key.
+
+use crate::set_up::SetUp;
+
+#[test]
+fn every_mistake_is_told_with_its_line() {
+    let set_up = SetUp::new(0);
+    let standard = set_up.standard();
+    let table: &[(&str, &str, &str)] = &[
+        ("timezone =", "timezome =", "line 1: unknown key `timezome`\nHint: Did you mean `timezone`?"),
+        ("\"Europe/Ljubljana\"", "\"Orchard\"", "line 1: `timezone` in [] is \"Orchard\", which is no known zone"),
+        ("user = \"office\"", "usr = \"office\"", "line 5: unknown key `usr` in [account.packhouse]\nHint: Did you mean `user`?"),
+        ("user = \"office\"\n", "", "line 3: [account.packhouse] lacks `user`"),
+        ("{ file = \"office.password\" }", "\"office-pw\"", "must say where the password is kept, not what it is"),
+        ("{ file = \"office.password\" }", "{ fiel = \"x\" }", "unknown key `fiel` in [account.packhouse.password]\nHint: Did you mean `file`?"),
+        ("account = \"packhouse\"", "account = \"packhose\"", "names the account `packhose`, which is not there\nHint: Did you mean `packhouse`?"),
+        ("to = \"board\"", "to = \"bord\"", "line 23: `to` in [route.presses-to-board] names the calendar `bord`"),
+        ("to = \"board\"", "to = \"presses\"", "is the calendar that the route comes from"),
+        ("to = \"board\"\n", "", "line 21: [route.presses-to-board] lacks `to`"),
+        ("to = \"board\"", "to = \"board\"\ndeletions = \"maybe\"", "must be \"carry\" or \"keep\""),
+        ("to = \"board\"", "to = \"board\"\ncheck-every = \"soon\"", "is no duration; write it as \"30s\""),
+        ("to = \"board\"", "to = \"board\"\nwindow = \"90 days\"", "This version does not know `window` yet"),
+        ("to = \"board\"", "to = \"board\"\ncarry = \"busy\"", "This version carries \"everything\""),
+        ("[\"events\", \"tasks\"]", "[\"meetings\"]", "kinds are \"events\", \"tasks\" and \"journals\""),
+        ("[\"events\", \"tasks\"]", "\"events\"", "must be a list of texts"),
+        ("name = \"Notice board\"", "", "lacks `path`\nHint: `chestnut calendar list cloud` shows the paths."),
+        ("[route.presses-to-board]", "[route.presses-to-board", "line 21: "),
+        ("url = \"http", "url = \"ftp", "must begin with https:// or http://"),
+    ];
+    for (from, to, expected) in table {
+        assert!(standard.contains(from), "{from}");
+        set_up.configure(&standard.replacen(from, to, 1));
+        let told = set_up.run(&["sync"]);
+        assert_eq!(told.code, 2, "{to}: {told:?}");
+        assert!(told.err.starts_with("Error: chestnut.toml, line "), "{to}: {told:?}");
+        assert!(told.err.contains(expected), "{to}: expected {expected:?} in {}", told.err);
+    }
+}
+
+#[test]
+fn names_on_the_command_line_are_checked_too() {
+    let set_up = SetUp::new(0);
+    insta::assert_snapshot!(set_up.shown(&["sync", "presses-to-bord"]), @r"
+    Error: there is no route `presses-to-bord`
+    Hint: Did you mean `presses-to-board`?
+    (status 2)
+    ");
+    std::fs::remove_file(set_up.path("chestnut.toml")).expect("removed");
+    let told = set_up.run(&["status"]);
+    assert!(told.code == 2 && told.err.contains("there is no configuration"), "{told:?}");
+}

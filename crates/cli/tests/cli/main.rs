@@ -1,0 +1,9 @@
+//! The built program, against stand-in servers on real sockets, in a cleared environment.
+
+mod bad_input;
+mod configuration;
+mod demonstration;
+mod job;
+mod on_the_wire;
+mod real_servers;
+mod set_up;

@@ -1,0 +1,210 @@
+//! Two real servers, installed with Python from its registry, and readers that share no code with this program.
+//! Without Python these tests are skipped, and say so; in CI they must run.
+
+use std::net::{TcpListener, TcpStream};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::{LazyLock, Mutex, PoisonError};
+use std::time::Duration;
+
+use chestnut_standin::{OrchardEntry, Server, orchard_entries};
+use chestnut_testkit::hermetic;
+use tempfile::TempDir;
+
+use crate::set_up::{PROGRAM, SetUp, Told};
+
+const LAB: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/servers/lab.py");
+
+/// Python with the servers installed; `None` where there is no Python.
+static PYTHON: LazyLock<Option<PathBuf>> = LazyLock::new(|| {
+    let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("real-servers");
+    std::fs::create_dir_all(&folder).expect("a folder");
+    let installed = Command::new("python3").arg(LAB).arg("install").arg(&folder).status();
+    match installed {
+        Ok(status) if status.success() => Some(folder.join("venv/bin/python")),
+        problem => {
+            let ci = std::env::var_os("CI").is_some();
+            assert!(!ci, "the real servers could not be installed: {problem:?}");
+            None
+        }
+    }
+});
+
+/// The machine has few cores: one pair of servers at a time.
+static ONE_AT_A_TIME: Mutex<()> = Mutex::new(());
+
+fn python(test: &str) -> Option<&'static Path> {
+    let python = PYTHON.as_deref();
+    if python.is_none() {
+        eprintln!("\n*** SKIPPED: {test}: python3 or its package registry is not to be had ***\n");
+    }
+    python
+}
+
+struct RealServer {
+    process: Child,
+    base: String,
+    calendar: String,
+    _folder: TempDir,
+}
+
+impl Drop for RealServer {
+    fn drop(&mut self) {
+        drop(self.process.kill());
+        drop(self.process.wait());
+    }
+}
+
+fn lab(python: &Path, arguments: &[&str]) -> String {
+    let output = Command::new(python).arg(LAB).args(arguments).output().expect("python runs");
+    assert!(output.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8(output.stdout).expect("UTF-8")
+}
+
+fn start(python: &Path, kind: &str) -> RealServer {
+    let folder = TempDir::new().expect("a folder");
+    let port = TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a port").port();
+    let process = Command::new(python)
+        .args([LAB, "serve", kind, &port.to_string()])
+        .arg(folder.path().join(kind))
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("it starts");
+    for _ in 0..300 {
+        if TcpStream::connect(("127.0.0.1", port)).is_ok() {
+            break;
+        }
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    let base = format!("http://127.0.0.1:{port}/");
+    let calendar = match kind {
+        "radicale" => format!("{base}office/presses/"),
+        _ => format!("{base}office/calendars/presses/"),
+    };
+    lab(python, &["mkcalendar", &calendar]);
+    RealServer { process, base, calendar, _folder: folder }
+}
+
+fn configuration(from: &RealServer, to: &RealServer) -> String {
+    let path = |server: &RealServer| server.calendar[server.base.len() - 1..].to_owned();
+    format!(
+        r#"
+[account.from]
+url = "{}"
+user = "office"
+password = {{ env = "PASSWORD" }}
+
+[account.to]
+url = "{}"
+user = "office"
+password = {{ env = "PASSWORD" }}
+
+[calendar.source]
+account = "from"
+path = "{}"
+
+[calendar.copies]
+account = "to"
+path = "{}"
+
+[route.over]
+from = "source"
+to = "copies"
+only = {{ kinds = ["events", "tasks"] }}
+"#,
+        from.base,
+        to.base,
+        path(from),
+        path(to)
+    )
+}
+
+fn write_files(folder: &Path, entries: &[OrchardEntry]) {
+    std::fs::create_dir_all(folder).expect("a folder");
+    entries.iter().for_each(|e| std::fs::write(folder.join(&e.name), &e.text).expect("written"));
+}
+
+/// The titles that differ, as the independent reader sees them; each must be one that the runs named.
+fn assert_same_but_for(python: &Path, from: &RealServer, to: &RealServer, named: &[String]) {
+    let told = lab(python, &["compare", &from.calendar, &to.calendar]);
+    let told: serde_json::Value = serde_json::from_str(&told).expect("JSON");
+    for side in ["only_first", "only_second"] {
+        for title in told[side].as_array().expect("a list") {
+            let title = title.as_str().expect("a title");
+            assert!(named.iter().any(|n| n == title), "{title} differs, and no run named it: {told}");
+        }
+    }
+}
+
+fn over(from: &str, to: &str) {
+    let Some(python) = python(&format!("{from} to {to}")) else { return };
+    let _alone = ONE_AT_A_TIME.lock().unwrap_or_else(PoisonError::into_inner);
+    let (from, to) = (start(python, from), start(python, to));
+    let folder = TempDir::new().expect("a folder");
+    std::fs::write(folder.path().join("chestnut.toml"), configuration(&from, &to)).expect("written");
+    let entries = orchard_entries(205, jiff::civil::date(2026, 10, 5));
+    write_files(&folder.path().join("first"), &entries[..200]);
+    lab(python, &["fill", &from.calendar, &folder.path().join("first").display().to_string()]);
+
+    let mut named = Vec::new();
+    let mut sync = || {
+        let mut command = hermetic(Path::new(PROGRAM), folder.path());
+        command.env_remove("CHESTNUT_NOW").env("PASSWORD", "office-pw").args(["sync", "--json"]);
+        let told = Told::of(command.output().expect("it runs")).json();
+        let run = told["runs"][0].clone();
+        assert!(run["error"].is_null(), "{run}");
+        for list in ["damaged", "failed"] {
+            let troubles = run[list].as_array().expect("a list").iter();
+            named.extend(troubles.map(|t| t["title"].as_str().expect("a title").to_owned()));
+        }
+        (run, named.clone())
+    };
+    let number = |run: &serde_json::Value, key: &str| run[key].as_u64().expect("a number");
+
+    let (first, named) = sync();
+    let created = first["calendars"]["copies"]["created"].as_u64().expect("a number");
+    let refused = first["failed"].as_array().expect("a list").len() as u64;
+    assert_eq!(created + refused, 200, "{first}");
+    assert_same_but_for(python, &from, &to, &named);
+    let (second, _) = sync();
+    assert_eq!(number(&second, "writes"), 0, "{second}");
+    assert!(number(&second, "requests") <= 2, "{second}");
+
+    // Twenty changes, five deletions, five new entries, by another client.
+    let changed = folder.path().join("changed");
+    let renamed = |e: &OrchardEntry| OrchardEntry {
+        text: e.text.replacen("\r\nSUMMARY:", "\r\nSUMMARY:Changed ", 1),
+        ..e.clone()
+    };
+    let plain = entries[..200].iter().filter(|e| !e.text.contains("X-SCALE")).take(20);
+    write_files(&changed, &plain.map(renamed).collect::<Vec<_>>());
+    write_files(&changed, &entries[200..]);
+    lab(python, &["fill", &from.calendar, &changed.display().to_string()]);
+    for entry in &entries[100..105] {
+        lab(python, &["delete", &format!("{}{}", from.calendar, entry.name)]);
+    }
+    let (third, named) = sync();
+    assert_eq!(number(&third, "writes"), 30, "{third}");
+    assert!(number(&third, "requests") <= 30 + 12, "{third}");
+    assert_same_but_for(python, &from, &to, &named);
+    let (fourth, _) = sync();
+    assert!(number(&fourth, "writes") == 0 && number(&fourth, "requests") <= 2, "{fourth}");
+}
+
+#[test]
+fn radicale_to_xandikos() {
+    over("radicale", "xandikos");
+}
+
+#[test]
+fn xandikos_to_radicale() {
+    over("xandikos", "radicale");
+}
+
+#[test]
+fn an_independent_client_library_works_against_the_standin() {
+    let Some(python) = python("the client library") else { return };
+    let set_up = SetUp::with(Server::new(&["office"], chestnut_testkit::standin_now()), Server::new(&["board"], 0));
+    assert!(lab(python, &["library", &set_up.source.url]).contains("content"));
+}
