@@ -664,11 +664,17 @@ pub(crate) fn source_known(seen: &Seen) -> Known {
         etag: seen.etag.clone(),
         uid: seen.entry.as_ref().map(|e| e.uid().clone()),
         content: seen.entry.as_ref().map(ContentKey::of),
-        title: seen.entry.as_ref().map(Entry::title).unwrap_or_default(),
+        title: title_of(seen),
         left_out: None,
         recheck: Recheck::No,
         link: None,
     }
+}
+
+/// The title, or the file name of an entry that cannot be read.
+pub(crate) fn title_of(seen: &Seen) -> String {
+    let file_name = || seen.href.as_str().rsplit('/').next().unwrap_or_default().to_owned();
+    seen.entry.as_ref().map_or_else(file_name, Entry::title)
 }
 
 /// The start as iCalendar writes it, the zone behind it.

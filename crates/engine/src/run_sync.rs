@@ -1,15 +1,15 @@
 //! One run of one route, from the survey to the history.
 
-use chestnut_core::{Action, ContentKey, Decision, Entry, LeftOut, LinkFacts, ObjectHref, WriteKind};
+use chestnut_core::{Action, ContentKey, Decision, Entry, EventUid, LeftOut, LinkFacts, ObjectHref, WriteKind};
 use chestnut_store::{
     Change, ChangeAction, Counts, Known, Lease, LinkId, Recheck, RouteId, RouteSummary, RunId, RunResult, SideId, Store,
     StoreError, Writer,
 };
 
-use crate::apply::{Applier, Outcome, record_agreement, source_known, start_text};
+use crate::apply::{Applier, Outcome, record_agreement, source_known, start_text, title_of};
 use crate::error::RunError;
 use crate::observe::{Observer, Phase, Progress};
-use crate::plan::{Plan, Planned, Planner};
+use crate::plan::{Plan, Planned, Planner, Seen};
 use crate::route::{Route, RunOptions};
 use crate::survey::{Item, Look, Survey, Surveyor};
 
@@ -176,10 +176,10 @@ fn previewed(planned: &Planned) -> Option<PreviewedChange> {
             ("leave out", planned.words.clone().unwrap_or_else(|| reason.key().to_owned()))
         }
     };
-    let shown = planned.source.as_ref().and_then(|s| s.entry.as_ref());
-    let shown = shown.or_else(|| planned.target.as_ref().and_then(|t| t.entry.as_ref()));
-    let title = shown.map(Entry::title).unwrap_or_default();
-    Some(PreviewedChange { action, title, start: shown.map(start_text).unwrap_or_default(), why })
+    let shown = planned.source.as_ref().or(planned.target.as_ref());
+    let title = shown.map(title_of).unwrap_or_default();
+    let start = shown.and_then(|s| s.entry.as_ref()).map(start_text).unwrap_or_default();
+    Some(PreviewedChange { action, title, start, why })
 }
 
 /// What one run works with.
@@ -341,11 +341,14 @@ impl<'r> Job<'r> {
             }
             Decision::LeaveOut(reason) => {
                 if let Some(source) = seen {
+                    let told = self.newly_left_out(id, source, *reason, planned.words.clone())?;
                     // The same UID twice resolves itself when the other one goes: look each time.
                     let recheck = if *reason == LeftOut::SameUid { Recheck::Read } else { Recheck::No };
                     let left_out = Some(reason.key().to_owned());
                     let known = Known { left_out, recheck, ..source_known(source) };
                     put_source(writer, id, link, &known)?;
+                    self.keep_far_side(writer, id, planned)?;
+                    return Ok(told);
                 }
             }
             Decision::Forget => {
@@ -367,14 +370,45 @@ impl<'r> Job<'r> {
             }
             Decision::Act(Action::Write { .. }) => {}
         }
-        if let Some((link, row)) = &planned.link
-            && let Some(target) = planned.target.as_ref().filter(|t| t.read_now)
-            && matches!(planned.decision, Decision::Nothing | Decision::LeaveOut(_))
-        {
+        if matches!(planned.decision, Decision::Nothing | Decision::LeaveOut(_)) {
+            self.keep_far_side(writer, id, planned)?;
+        }
+        Ok(None)
+    }
+
+    /// The far side was read and stays as it is: remember its state, so that it is not read again.
+    fn keep_far_side(&self, writer: &Writer<'_>, id: RouteId, planned: &Planned) -> Result<(), StoreError> {
+        let target = planned.target.as_ref().filter(|t| t.read_now);
+        if let (Some((link, row)), Some(target)) = (&planned.link, target) {
             let known = Known { uid: Some(row.target_uid.clone()), ..source_known(target) };
             writer.put_linked(id, SideId::Target, *link, &known)?;
         }
-        Ok(None)
+        Ok(())
+    }
+
+    /// Names an entry that is left out for a reason that lies in the entry, the first time it is.
+    fn newly_left_out(
+        &self,
+        id: RouteId,
+        source: &Seen,
+        reason: LeftOut,
+        words: Option<String>,
+    ) -> Result<Option<Change>, StoreError> {
+        let by_choice = matches!(reason, LeftOut::Kind(_) | LeftOut::NotAccepted(_) | LeftOut::Copy | LeftOut::Refused);
+        let known = self.store.known(id, SideId::Source, &source.href)?;
+        if by_choice || known.is_some_and(|k| k.left_out.as_deref() == Some(reason.key())) {
+            return Ok(None);
+        }
+        Ok(Some(Change {
+            calendar: self.route.source.name.clone(),
+            action: ChangeAction::LeftOut,
+            href: source.href.clone(),
+            uid: source.entry.as_ref().map_or_else(|| EventUid::from(""), |e| e.uid().clone()),
+            title: title_of(source),
+            start: source.entry.as_ref().map(start_text).unwrap_or_default(),
+            words: words.or_else(|| Some(reason.key().to_owned())),
+            before: None,
+        }))
     }
 
     fn record_held(
@@ -470,7 +504,7 @@ fn put_source(writer: &Writer<'_>, id: RouteId, link: Option<LinkId>, known: &Kn
     }
 }
 
-fn left_out_by_settings(source: &crate::plan::Seen) -> Known {
+fn left_out_by_settings(source: &Seen) -> Known {
     let reason = source.entry.as_ref().map(|e| LeftOut::Kind(e.kind()).key().to_owned());
     Known { left_out: reason, ..source_known(source) }
 }

@@ -139,12 +139,16 @@ pub enum ChangeAction {
     Failed,
     /// A deletion that waits for a person.
     Held,
+    /// Not carried, for a reason that lies in the entry.
+    #[serde(rename = "left-out")]
+    LeftOut,
 }
 
 impl ChangeAction {
     /// All of them.
-    pub const ALL: [Self; 7] =
-        [Self::Created, Self::Updated, Self::Deleted, Self::Linked, Self::Damaged, Self::Failed, Self::Held];
+    pub const ALL: [Self; 8] = [
+        Self::Created, Self::Updated, Self::Deleted, Self::Linked, Self::Damaged, Self::Failed, Self::Held, Self::LeftOut,
+    ];
 
     /// Returns the stable word.
     #[must_use]
@@ -157,6 +161,7 @@ impl ChangeAction {
             Self::Damaged => "damaged",
             Self::Failed => "failed",
             Self::Held => "held",
+            Self::LeftOut => "left-out",
         }
     }
 }

@@ -37,6 +37,7 @@ struct Run {
     without_people: usize,
     damaged: Vec<Trouble>,
     failed: Vec<Trouble>,
+    newly_left_out: Vec<Trouble>,
     error: Option<String>,
     requests: u64,
     writes: u64,
@@ -144,6 +145,7 @@ fn not_begun(name: &str, route: &RouteSettings, failure: Failure) -> Run {
         without_people: 0,
         damaged: Vec::new(),
         failed: Vec::new(),
+        newly_left_out: Vec::new(),
         error: Some(failure.message.clone()),
         requests: 0,
         writes: 0,
@@ -179,6 +181,7 @@ fn begun(route: &RouteSettings, report: RunReport) -> Run {
         without_people: report.summary.without_people,
         damaged: troubles(ChangeAction::Damaged),
         failed: troubles(ChangeAction::Failed),
+        newly_left_out: troubles(ChangeAction::LeftOut),
         error: report.summary.error,
         requests: report.summary.requests,
         writes: report.summary.writes,
@@ -252,7 +255,11 @@ fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
         );
         out += &style::paint(style::WARN, text);
     }
-    for (troubles, what) in [(&run.damaged, "not kept as sent"), (&run.failed, "failed")] {
+    for (troubles, what) in [
+        (&run.newly_left_out, "newly left out"),
+        (&run.damaged, "not kept as sent"),
+        (&run.failed, "failed"),
+    ] {
         if troubles.is_empty() {
             continue;
         }
