@@ -12,7 +12,7 @@ use std::fmt::Write as _;
 use jiff::{Span, tz::TimeZone};
 use sha2::{Digest, Sha256};
 
-use crate::entry::{Entry, Kind};
+use crate::entry::Entry;
 use crate::ical::{Component, Property};
 use crate::values::{DurationValue, TimeValue, parse_duration, parse_time, split_list, unescape_text};
 use crate::zones::{ZoneName, resolve_zone};
@@ -104,14 +104,6 @@ impl Canonical {
         Fingerprint(short)
     }
 
-    /// Returns the normalised texts of one property of the series (or of the only component).
-    pub(crate) fn main_field(&self, name: &str) -> String {
-        let main = self.occurrences.iter().find(|(o, _)| Kind::of_component(&o.component).is_some());
-        let fields = main.map(|(_, fields)| fields.as_slice()).unwrap_or_default();
-        let texts: Vec<_> = fields.iter().filter(|f| f.name == name).map(|f| f.text.as_str()).collect();
-        texts.join("\n")
-    }
-
     /// Lists what differs between two meanings, property by property.
     #[must_use]
     pub fn differences(&self, other: &Self) -> Vec<FieldDifference> {
@@ -131,6 +123,18 @@ impl Canonical {
             })
             .collect()
     }
+}
+
+/// Returns the normalised texts of a few properties of the series (or of the only component), and its end.
+pub(crate) fn main_fields(entry: &Entry, names: &[&str]) -> Vec<String> {
+    let component = entry.main_component();
+    let mut zones = Zones::default();
+    let properties = component.properties().filter(|p| names.iter().any(|name| p.is(name)));
+    let mut fields: Vec<_> =
+        properties.filter_map(|p| field(&p.name().to_ascii_uppercase(), p, &mut zones)).collect();
+    fields.extend(end_field(component, &mut zones));
+    fields.sort();
+    fields.into_iter().map(|f| f.name + "=" + &f.text).collect()
 }
 
 fn field_differences(key: &Occurrence, a: &[Field], b: &[Field]) -> Vec<FieldDifference> {

@@ -253,7 +253,7 @@ pub fn split_entries(object: Component<'static>) -> Split {
             Item::Property(_) => {}
             Item::Component(c) if c.is("VTIMEZONE") => {
                 let id = c.value("TZID").unwrap_or_default().trim().to_owned();
-                zones.entry(id).or_insert(c);
+                zones.entry(id).or_insert(*c);
             }
             Item::Component(c) => match (Kind::of_component(c.name()), component_uid(&c)) {
                 (Some(kind), Some(uid)) => {
@@ -261,9 +261,9 @@ pub fn split_entries(object: Component<'static>) -> Split {
                     if at == groups.len() {
                         groups.push((uid, kind, Vec::new()));
                     }
-                    groups[at].2.push(c);
+                    groups[at].2.push(*c);
                 }
-                (Some(_), None) => split.without_uid.push(c),
+                (Some(_), None) => split.without_uid.push(*c),
                 (None, _) => {}
             },
         }
@@ -305,7 +305,7 @@ pub fn join_entries<'e>(entries: impl IntoIterator<Item = &'e Entry>) -> Compone
             if let Item::Component(c) = item
                 && !c.is("VTIMEZONE")
             {
-                let mut c = c.clone();
+                let mut c = (**c).clone();
                 if !renamed.is_empty() {
                     c.map_properties(&mut |p| {
                         let to = renamed.get(p.param("TZID")?.as_ref())?;

@@ -3,6 +3,7 @@
 use hmac::{Hmac, KeyInit, Mac};
 use sha2::{Digest, Sha256};
 
+use crate::canonical::main_fields;
 use crate::entry::Entry;
 use crate::ids::{EventUid, ObjectHref};
 
@@ -75,12 +76,11 @@ impl ContentKey {
     /// Hashes title, start, end, rule and kind of an entry.
     #[must_use]
     pub fn of(entry: &Entry) -> Self {
-        let meaning = entry.meaning();
         let mut hash = Sha256::new();
         hash.update(entry.kind().component_name());
-        for name in ["SUMMARY", "DTSTART", "DTEND", "DUE", "RRULE", "RDATE"] {
+        for field in main_fields(entry, &["SUMMARY", "DTSTART", "RRULE", "RDATE"]) {
             hash.update(b"\0");
-            hash.update(meaning.main_field(name));
+            hash.update(field);
         }
         let mut short = [0; 16];
         short.copy_from_slice(&hash.finalize()[..16]);

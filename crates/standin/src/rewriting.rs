@@ -18,7 +18,7 @@ pub(crate) fn rewrite(text: &str, name: &str, habits: &BTreeSet<Habit>) -> Strin
     let zoned = text.contains(";TZID=") && !text.contains("BEGIN:VTIMEZONE");
     if habits.contains(&Habit::AddsZones) && zoned {
         let tzid = text.split(";TZID=").nth(1).and_then(|t| t.split([':', ';']).next()).unwrap_or_default();
-        object.items_mut().insert(0, Item::Component(plain_zone(tzid)));
+        object.items_mut().insert(0, Item::Component(Box::new(plain_zone(tzid))));
     }
     for component in object.components_mut().filter(|c| !c.is("VTIMEZONE")) {
         rewrite_component(component, habits);

@@ -1,34 +1,63 @@
 //! A component: properties and other components, in their order (RFC 5545, 3.4 to 3.6).
 
 use std::borrow::Cow;
+use std::cell::OnceCell;
 
 use super::Property;
+use super::parse::read_items;
 
 /// `BEGIN:NAME` … `END:NAME`, known or unknown, with everything in it in its order.
-#[derive(Debug, Clone, PartialEq, Eq)]
+///
+/// What was read from a text stays that text until somebody asks what is inside, one level at a time: most of a
+/// large calendar is passed over or passed on. The text was checked as a whole when it was parsed.
+#[derive(Debug, Clone)]
 pub struct Component<'a> {
     name: Cow<'a, str>,
-    items: Vec<Item<'a>>,
+    /// The lines between BEGIN and END as they came; `None` once they were changed.
+    raw: Option<Cow<'a, str>>,
+    items: OnceCell<Vec<Item<'a>>>,
 }
+
+impl PartialEq for Component<'_> {
+    fn eq(&self, other: &Self) -> bool {
+        self.name == other.name && self.items() == other.items()
+    }
+}
+
+impl Eq for Component<'_> {}
 
 /// What a component holds.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Item<'a> {
     /// A content line.
     Property(Property<'a>),
-    /// A component inside.
-    Component(Component<'a>),
+    /// A component inside; boxed, since most items are lines.
+    Component(Box<Component<'a>>),
 }
 
 impl<'a> Component<'a> {
     /// Makes an empty component.
     #[must_use]
     pub fn new(name: impl Into<Cow<'a, str>>) -> Self {
-        Self { name: name.into(), items: Vec::new() }
+        Self { name: name.into(), raw: None, items: OnceCell::from(Vec::new()) }
     }
 
-    pub(super) fn with_capacity(name: Cow<'a, str>, items: usize) -> Self {
-        Self { name, items: Vec::with_capacity(items) }
+    /// Wraps lines that were checked: every one has a name and a colon, every BEGIN its END.
+    pub(super) fn unread(name: Cow<'a, str>, lines: Cow<'a, str>) -> Self {
+        Self { name, raw: Some(lines), items: OnceCell::new() }
+    }
+
+    /// Returns the lines between BEGIN and END as they came, where nobody changed them.
+    pub(super) fn raw(&self) -> Option<&str> {
+        self.raw.as_deref()
+    }
+
+    fn read(&self) -> &Vec<Item<'a>> {
+        self.items.get_or_init(|| match &self.raw {
+            Some(Cow::Borrowed(lines)) => read_items(lines),
+            Some(Cow::Owned(lines)) => read_items(lines).into_iter().map(Item::detach).collect(),
+            None => Vec::new(),
+        })
     }
 
     /// Returns the name as written.
@@ -46,33 +75,36 @@ impl<'a> Component<'a> {
     /// Returns everything inside, in order.
     #[must_use]
     pub fn items(&self) -> &[Item<'a>] {
-        &self.items
+        self.read()
     }
 
     /// Returns everything inside, in order, to change it.
     pub fn items_mut(&mut self) -> &mut Vec<Item<'a>> {
-        &mut self.items
+        self.read();
+        self.raw = None;
+        self.items.get_mut().expect("just read")
     }
 
     /// Takes everything out, in order.
     #[must_use]
     pub fn into_items(self) -> Vec<Item<'a>> {
-        self.items
+        self.read();
+        self.items.into_inner().expect("just read")
     }
 
     /// Adds a property behind everything else.
     pub fn push_property(&mut self, property: Property<'a>) {
-        self.items.push(Item::Property(property));
+        self.items_mut().push(Item::Property(property));
     }
 
     /// Adds a component behind everything else.
     pub fn push_component(&mut self, component: Component<'a>) {
-        self.items.push(Item::Component(component));
+        self.items_mut().push(Item::Component(Box::new(component)));
     }
 
     /// Returns the properties in order, those of inner components left out.
     pub fn properties(&self) -> impl Iterator<Item = &Property<'a>> {
-        self.items.iter().filter_map(|item| match item {
+        self.items().iter().filter_map(|item| match item {
             Item::Property(property) => Some(property),
             Item::Component(_) => None,
         })
@@ -80,16 +112,16 @@ impl<'a> Component<'a> {
 
     /// Returns the components directly inside, in order.
     pub fn components(&self) -> impl Iterator<Item = &Component<'a>> {
-        self.items.iter().filter_map(|item| match item {
-            Item::Component(component) => Some(component),
+        self.items().iter().filter_map(|item| match item {
+            Item::Component(component) => Some(&**component),
             Item::Property(_) => None,
         })
     }
 
     /// Returns the components directly inside, in order, to change them.
     pub fn components_mut(&mut self) -> impl Iterator<Item = &mut Component<'a>> {
-        self.items.iter_mut().filter_map(|item| match item {
-            Item::Component(component) => Some(component),
+        self.items_mut().iter_mut().filter_map(|item| match item {
+            Item::Component(component) => Some(&mut **component),
             Item::Property(_) => None,
         })
     }
@@ -109,7 +141,7 @@ impl<'a> Component<'a> {
     /// Gives every property of that name another value where it stands; adds one in front where there is none.
     pub fn set_value(&mut self, name: &str, value: &str) {
         let mut found = false;
-        for item in &mut self.items {
+        for item in self.items_mut() {
             if let Item::Property(property) = item
                 && property.is(name)
             {
@@ -118,13 +150,13 @@ impl<'a> Component<'a> {
             }
         }
         if !found {
-            self.items.insert(0, Item::Property(Property::new(name, value)));
+            self.items_mut().insert(0, Item::Property(Property::new(name, value)));
         }
     }
 
     /// Keeps only the properties for which `keep` says so; inner components stay.
     pub fn retain_properties(&mut self, mut keep: impl FnMut(&Property<'a>) -> bool) {
-        self.items.retain(|item| match item {
+        self.items_mut().retain(|item| match item {
             Item::Property(property) => keep(property),
             Item::Component(_) => true,
         });
@@ -132,7 +164,7 @@ impl<'a> Component<'a> {
 
     /// Calls `change` with every property of this component and of all inside it, replacing what it returns.
     pub fn map_properties(&mut self, change: &mut impl FnMut(&Property<'a>) -> Option<Property<'a>>) {
-        for item in &mut self.items {
+        for item in self.items_mut() {
             match item {
                 Item::Property(property) => {
                     if let Some(changed) = change(property) {
@@ -146,7 +178,7 @@ impl<'a> Component<'a> {
 
     /// Calls `visit` with every property of this component and of all inside it.
     pub fn visit_properties<'s>(&'s self, visit: &mut impl FnMut(&'s Property<'a>)) {
-        for item in &self.items {
+        for item in self.items() {
             match item {
                 Item::Property(property) => visit(property),
                 Item::Component(component) => component.visit_properties(visit),
@@ -157,10 +189,28 @@ impl<'a> Component<'a> {
     /// Detaches the component from the text it was read from.
     #[must_use]
     pub fn into_owned(self) -> Component<'static> {
-        let items = self.items.into_iter().map(|item| match item {
+        self.detach()
+    }
+
+    /// As [`Component::into_owned`], for any lifetime.
+    pub(super) fn detach<'b>(self) -> Component<'b> {
+        let name = Cow::Owned(self.name.into_owned());
+        match self.raw {
+            Some(lines) => Component::unread(name, Cow::Owned(lines.into_owned())),
+            None => {
+                let items = self.items.into_inner().unwrap_or_default();
+                let items = items.into_iter().map(Item::detach).collect::<Vec<_>>();
+                Component { name, raw: None, items: OnceCell::from(items) }
+            }
+        }
+    }
+}
+
+impl Item<'_> {
+    fn detach<'b>(self) -> Item<'b> {
+        match self {
             Item::Property(property) => Item::Property(property.into_owned()),
-            Item::Component(component) => Item::Component(component.into_owned()),
-        });
-        Component { name: Cow::Owned(self.name.into_owned()), items: items.collect() }
+            Item::Component(component) => Item::Component(Box::new(component.detach())),
+        }
     }
 }

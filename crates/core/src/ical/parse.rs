@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-use super::{Component, Property, property::locate_value};
+use super::{Component, Item, Property, property::is_content_line};
 
 /// Bounds on what is read, so that hostile input ends in an error and not in exhausted memory.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -76,14 +76,15 @@ pub enum ParseProblem {
 /// Reads every top-level component of a text (nearly always one VCALENDAR).
 ///
 /// CRLF, LF and a byte order mark are read; blank lines are passed over; folds may stand inside a UTF-8
-/// character (RFC 5545, 3.1).
+/// character (RFC 5545, 3.1). Every line is checked here; what is inside components is taken apart when it is
+/// asked for.
 ///
 /// # Errors
 /// [`ParseError`] with line and column: not iCalendar, cut off, unbalanced, not UTF-8, or over a limit.
 pub fn parse<'a>(input: &'a [u8], limits: &Limits) -> Result<Vec<Component<'a>>, ParseError> {
     let input = input.strip_prefix(b"\xEF\xBB\xBF").unwrap_or(input);
     match std::str::from_utf8(input) {
-        Ok(text) => Parser::new(limits).run(Lines::new(text)),
+        Ok(text) => Checker::new(limits).run(text),
         Err(_) => parse_bytes(input, limits),
     }
 }
@@ -101,7 +102,7 @@ pub fn parse_one<'a>(input: &'a [u8], limits: &Limits) -> Result<Component<'a>, 
 }
 
 /// The slow way, for folds inside a character: unfold the bytes first, then look for UTF-8 line by line.
-fn parse_bytes(input: &[u8], limits: &Limits) -> Result<Vec<Component<'static>>, ParseError> {
+fn parse_bytes<'b>(input: &[u8], limits: &Limits) -> Result<Vec<Component<'b>>, ParseError> {
     let mut unfolded: Vec<(usize, Vec<u8>)> = Vec::new();
     for (number, line) in input.split(|b| *b == b'\n').enumerate() {
         let line = line.strip_suffix(b"\r").unwrap_or(line);
@@ -110,25 +111,39 @@ fn parse_bytes(input: &[u8], limits: &Limits) -> Result<Vec<Component<'static>>,
             _ => unfolded.push((number + 1, line.to_vec())),
         }
     }
-    let mut parser = Parser::new(limits);
+    let mut text = String::with_capacity(input.len());
+    let mut numbers = Vec::with_capacity(unfolded.len());
     for (number, bytes) in unfolded {
         let line = String::from_utf8(bytes).map_err(|e| ParseError {
             line: number,
             column: e.utf8_error().valid_up_to() + 1,
             problem: ParseProblem::NotUtf8,
         })?;
-        parser
-            .take(Cow::Owned(line))
-            .map_err(|(column, problem)| ParseError { line: number, column, problem })?;
+        numbers.push(number);
+        text.push_str(&line);
+        text.push('\n');
     }
-    parser.finish().map_err(|problem| ParseError { line: line_number(input, input.len()), column: 1, problem })
+    match Checker::new(limits).run(&text) {
+        Ok(components) => Ok(components.into_iter().map(Component::detach).collect()),
+        // Lines were joined: tell the number that the line has in the input.
+        Err(error) => Err(ParseError { line: numbers.get(error.line - 1).copied().unwrap_or(error.line), ..error }),
+    }
 }
 
 fn line_number(input: &[u8], offset: usize) -> usize {
     memchr::memchr_iter(b'\n', &input[..offset]).count() + 1
 }
 
-/// Content lines of a text, unfolded, with the offset at which each begins.
+/// One content line, and where it stands in its text.
+struct Line<'a> {
+    /// Unfolded; borrowed unless it was folded.
+    text: Cow<'a, str>,
+    start: usize,
+    /// Where the next line begins.
+    next: usize,
+}
+
+/// Content lines of a text, unfolded.
 struct Lines<'a> {
     text: &'a str,
     at: usize,
@@ -140,138 +155,264 @@ impl<'a> Lines<'a> {
         Self { text, at: 0, ends: memchr::memchr_iter(b'\n', text.as_bytes()) }
     }
 
-    /// One physical line from `self.at`, without its line end.
+    /// One physical line without its line end.
     #[inline]
     fn physical(&mut self) -> &'a str {
         let end = self.ends.next().unwrap_or(self.text.len());
-        let line = &self.text[self.at..end];
-        self.at = end + 1;
+        let start = std::mem::replace(&mut self.at, end + 1);
+        let line = &self.text[start..end];
         line.strip_suffix('\r').unwrap_or(line)
     }
 
     #[inline]
-    fn folded(&self) -> bool {
+    fn goes_on(&self) -> bool {
         matches!(self.text.as_bytes().get(self.at), Some(b' ' | b'\t'))
+    }
+
+    /// Joins a folded line; the folds are gone for good.
+    #[cold]
+    fn unfold(&mut self, first: &str) -> String {
+        let mut whole = String::with_capacity(first.len() + 80);
+        whole.push_str(first);
+        while self.goes_on() {
+            whole.push_str(&self.physical()[1..]);
+        }
+        whole
     }
 }
 
 impl<'a> Iterator for Lines<'a> {
-    type Item = (usize, Cow<'a, str>);
+    type Item = Line<'a>;
 
     #[inline]
-    fn next(&mut self) -> Option<Self::Item> {
+    fn next(&mut self) -> Option<Line<'a>> {
         if self.at >= self.text.len() {
             return None;
         }
         let start = self.at;
         let line = self.physical();
-        if !self.folded() {
-            return Some((start, Cow::Borrowed(line)));
-        }
-        let mut whole = String::with_capacity(line.len() * 2 + 80);
-        whole.push_str(line);
-        while self.folded() {
-            whole.push_str(&self.physical()[1..]);
-        }
-        Some((start, Cow::Owned(whole)))
+        let text = if self.goes_on() { Cow::Owned(self.unfold(line)) } else { Cow::Borrowed(line) };
+        Some(Line { text, start, next: self.at.min(self.text.len()) })
     }
 }
 
-/// The components that are open, and those that are complete.
-struct Parser<'a, 'l> {
+/// What a content line is.
+enum Mark<'l> {
+    Begin(&'l str),
+    End(&'l str),
+    Other,
+}
+
+#[inline]
+fn mark(line: &str) -> Mark<'_> {
+    let bytes = line.as_bytes();
+    match bytes.first().map(|b| b | 0x20) {
+        Some(b'b') if has_prefix(bytes, b"BEGIN:") => Mark::Begin(line[6..].trim_ascii()),
+        Some(b'e') if has_prefix(bytes, b"END:") => Mark::End(line[4..].trim_ascii()),
+        _ => Mark::Other,
+    }
+}
+
+/// Checks every line, and finds the top-level components.
+struct Checker<'a, 'l> {
     limits: &'l Limits,
-    open: Vec<Component<'a>>,
+    /// The names of open components.
+    open: Vec<Cow<'a, str>>,
+    /// Where the lines of the outermost open component begin.
+    body: usize,
     done: Vec<Component<'a>>,
     lines: usize,
+    /// Bytes of the content line so far, its folds included.
+    length: usize,
 }
 
-type Fault = (usize, ParseProblem);
+/// A fault, and its column. Boxed, so that a line without fault returns a null pointer and no more.
+struct Fault(usize, ParseProblem);
 
-impl<'a, 'l> Parser<'a, 'l> {
+type Checked = Result<(), Box<Fault>>;
+
+fn fault(column: usize, problem: ParseProblem) -> Checked {
+    Err(Box::new(Fault(column, problem)))
+}
+
+impl<'a, 'l> Checker<'a, 'l> {
     fn new(limits: &'l Limits) -> Self {
-        Self { limits, open: Vec::new(), done: Vec::new(), lines: 0 }
+        Self { limits, open: Vec::new(), body: 0, done: Vec::new(), lines: 0, length: 0 }
     }
 
-    fn run(mut self, lines: Lines<'a>) -> Result<Vec<Component<'a>>, ParseError> {
-        let text = lines.text;
-        for (offset, line) in lines {
-            self.take(line).map_err(|(column, problem)| ParseError {
-                line: line_number(text.as_bytes(), offset),
-                column,
-                problem,
-            })?;
+    fn run(mut self, text: &'a str) -> Result<Vec<Component<'a>>, ParseError> {
+        let bytes = text.as_bytes();
+        let mut lines = Lines::new(text);
+        while lines.at < bytes.len() {
+            let start = lines.at;
+            let end = lines.ends.next().unwrap_or(bytes.len());
+            lines.at = end + 1;
+            // BEGIN, END, and the rest of a folded line; everything else is a property that begins here.
+            let special = matches!(bytes[start] | 0x20, b'b' | b'e' | b' ' | b')') || self.open.is_empty();
+            let checked = if special {
+                self.take_special(text, start, end, &mut lines)
+            } else {
+                let line = &bytes[start..end];
+                self.lines += 1;
+                self.length = line.len();
+                match self.lines <= self.limits.lines && line.len() <= self.limits.line && is_content_line(line).is_ok() {
+                    true => Ok(()),
+                    false => self.take_odd(text, start, end, &mut lines),
+                }
+            };
+            if let Err(fault) = checked {
+                return Err(ParseError { line: line_number(bytes, start), column: fault.0, problem: fault.1 });
+            }
         }
-        let last = line_number(text.as_bytes(), text.trim_end().len());
-        self.finish().map_err(|problem| ParseError { line: last, column: 1, problem })
+        let last = line_number(bytes, text.trim_end().len());
+        match self.open.pop() {
+            Some(name) => Err(ParseProblem::CutOff(name.into_owned())),
+            None if self.done.is_empty() => Err(ParseProblem::NotCalendar),
+            None => return Ok(self.done),
+        }
+        .map_err(|problem| ParseError { line: last, column: 1, problem })
     }
 
-    #[inline]
-    fn take(&mut self, line: Cow<'a, str>) -> Result<(), Fault> {
+    /// A line that may be BEGIN or END, or goes on with a folded one.
+    fn take_special(&mut self, text: &'a str, start: usize, end: usize, lines: &mut Lines<'a>) -> Checked {
+        let bytes = text.as_bytes();
+        if matches!(bytes[start], b' ' | b'\t') && !self.open.is_empty() && start > self.body {
+            // The line it belongs to was checked already; all that can be wrong is its length.
+            self.length += end - start;
+            return if self.length > self.limits.line { self.too_much() } else { Ok(()) };
+        }
+        let line = text[start..end].strip_suffix('\r').unwrap_or(&text[start..end]);
+        let body = &text[self.body.min(start)..start];
+        if lines.goes_on() {
+            let whole = lines.unfold(line);
+            let keep = |name: &str| Cow::Owned(name.to_owned());
+            self.take(&whole, keep, body, lines.at.min(text.len()))
+        } else {
+            self.take(line, Cow::Borrowed, body, lines.at.min(text.len()))
+        }
+    }
+
+    /// A blank line, a fault, or a line that is folded before its colon.
+    #[cold]
+    fn take_odd(&mut self, text: &'a str, start: usize, end: usize, lines: &mut Lines<'a>) -> Checked {
+        self.lines -= 1;
+        let line = text[start..end].strip_suffix('\r').unwrap_or(&text[start..end]);
+        let whole = if lines.goes_on() { Cow::Owned(lines.unfold(line)) } else { Cow::Borrowed(line) };
+        self.take_property(whole.as_bytes())
+    }
+
+    fn take_property(&mut self, line: &[u8]) -> Checked {
         if line.is_empty() {
             return Ok(());
         }
         self.lines += 1;
-        if self.lines > self.limits.lines {
-            return Err((1, ParseProblem::TooMuch { what: "lines", limit: self.limits.lines }));
+        self.length = line.len();
+        if self.lines > self.limits.lines || line.len() > self.limits.line {
+            return self.too_much();
         }
-        if line.len() > self.limits.line {
-            return Err((1, ParseProblem::TooMuch { what: "bytes in one line", limit: self.limits.line }));
-        }
-        match line.as_bytes()[0] | 0x20 {
-            b'b' if has_prefix(&line, "BEGIN:") => return self.begin(line),
-            b'e' if has_prefix(&line, "END:") => return self.end(&line),
-            _ => {}
-        }
-        let Some(current) = self.open.last_mut() else {
-            let nothing_yet = self.done.is_empty();
-            if nothing_yet || !line.trim().is_empty() {
-                let problem = if nothing_yet { ParseProblem::NotCalendar } else { ParseProblem::Outside };
-                return Err((1, problem));
-            }
-            return Ok(());
-        };
-        let (name_len, value_at) = locate_value(&line).map_err(|at| (at + 1, ParseProblem::NoColon))?;
-        current.push_property(Property::from_parts(line, name_len, value_at));
-        Ok(())
+        is_content_line(line).map_err(|at| Box::new(Fault(at + 1, ParseProblem::NoColon)))
     }
 
-    fn begin(&mut self, line: Cow<'a, str>) -> Result<(), Fault> {
+    /// Takes a line that may be BEGIN or END. `body` are the lines of the outermost component so far, `next` is
+    /// where the next line begins; `keep` makes a name last.
+    #[inline]
+    fn take<'n>(&mut self, line: &'n str, keep: impl Fn(&'n str) -> Cow<'a, str>, body: &'a str, next: usize) -> Checked {
+        let mark = mark(line);
+        if matches!(mark, Mark::Other) && self.open.is_empty() {
+            return self.outside(line.as_bytes());
+        }
+        self.take_property(line.as_bytes())?;
+        match mark {
+            Mark::Other => Ok(()),
+            Mark::Begin(name) => self.begin(keep(name), next),
+            Mark::End(name) => self.end(name, body),
+        }
+    }
+
+    #[cold]
+    fn too_much(&self) -> Checked {
+        let (what, limit) = match self.lines > self.limits.lines {
+            true => ("lines", self.limits.lines),
+            false => ("bytes in one line", self.limits.line),
+        };
+        fault(1, ParseProblem::TooMuch { what, limit })
+    }
+
+    /// Blanks around components are no fault.
+    #[cold]
+    fn outside(&self, line: &[u8]) -> Checked {
+        match (line.is_empty(), self.done.is_empty(), line.iter().all(u8::is_ascii_whitespace)) {
+            (true, ..) | (false, false, true) => Ok(()),
+            (false, true, _) => fault(1, ParseProblem::NotCalendar),
+            (false, false, false) => fault(1, ParseProblem::Outside),
+        }
+    }
+
+    fn begin(&mut self, name: Cow<'a, str>, body: usize) -> Checked {
         if self.open.len() >= self.limits.depth {
-            return Err((1, ParseProblem::TooMuch { what: "nested components", limit: self.limits.depth }));
+            return fault(1, ParseProblem::TooMuch { what: "nested components", limit: self.limits.depth });
         }
-        let name = match line {
-            Cow::Borrowed(text) => Cow::Borrowed(text[6..].trim()),
-            Cow::Owned(text) => Cow::Owned(text[6..].trim().to_owned()),
-        };
-        // Most entries have between eight and sixteen lines: one allocation serves.
-        let room = if self.open.is_empty() { 8 } else { 16 };
-        self.open.push(Component::with_capacity(name, room));
+        if self.open.is_empty() {
+            self.body = body;
+        }
+        self.open.push(name);
         Ok(())
     }
 
-    fn end(&mut self, line: &str) -> Result<(), Fault> {
-        let found = line[4..].trim();
-        let Some(component) = self.open.pop_if(|open| open.is(found)) else {
-            let expected = self.open.last().map_or_else(String::new, |c| c.name().to_owned());
-            return Err((1, ParseProblem::WrongEnd { found: found.to_owned(), expected }));
+    fn end(&mut self, found: &str, lines: &'a str) -> Checked {
+        let Some(name) = self.open.pop_if(|name| name == found || name.eq_ignore_ascii_case(found)) else {
+            let expected = self.open.last().map_or_else(String::new, |name| name.clone().into_owned());
+            return fault(1, ParseProblem::WrongEnd { found: found.to_owned(), expected });
         };
-        match self.open.last_mut() {
-            Some(outer) => outer.push_component(component),
-            None => self.done.push(component),
+        if self.open.is_empty() {
+            self.done.push(Component::unread(name, Cow::Borrowed(lines)));
         }
         Ok(())
-    }
-
-    fn finish(mut self) -> Result<Vec<Component<'a>>, ParseProblem> {
-        match self.open.pop() {
-            Some(open) => Err(ParseProblem::CutOff(open.name().to_owned())),
-            None if self.done.is_empty() => Err(ParseProblem::NotCalendar),
-            None => Ok(self.done),
-        }
     }
 }
 
+/// Names are nearly always the same few: they need no allocation.
+fn known_name(name: &str) -> Cow<'static, str> {
+    const NAMES: &[&str] = &["VCALENDAR", "VEVENT", "VTODO", "VJOURNAL", "VALARM", "VTIMEZONE", "STANDARD", "DAYLIGHT"];
+    let known = NAMES.iter().find(|known| **known == name);
+    known.map_or_else(|| Cow::Owned(name.to_owned()), |known| Cow::Borrowed(*known))
+}
+
+/// Takes checked lines apart, one level deep: components inside stay unread.
+pub(super) fn read_items(text: &str) -> Vec<Item<'_>> {
+    let mut items = Vec::with_capacity(16);
+    let mut lines = Lines::new(text);
+    while let Some(line) = lines.next() {
+        match mark(&line.text) {
+            Mark::Begin(name) => {
+                let name = known_name(name);
+                let body = skip_component(text, line.next, &mut lines);
+                items.push(Item::Component(Box::new(Component::unread(name, Cow::Borrowed(body)))));
+            }
+            Mark::Other if !line.text.is_empty() => items.push(Item::Property(Property::from_line(line.text))),
+            Mark::End(_) | Mark::Other => {}
+        }
+    }
+    items
+}
+
+/// Returns the lines up to the END that closes what was just begun.
+fn skip_component<'a>(text: &'a str, from: usize, lines: &mut Lines<'a>) -> &'a str {
+    let mut depth = 1;
+    for line in lines {
+        match mark(&line.text) {
+            Mark::Begin(_) => depth += 1,
+            Mark::End(_) => depth -= 1,
+            Mark::Other => {}
+        }
+        if depth == 0 {
+            return &text[from..line.start];
+        }
+    }
+    &text[from..]
+}
+
 #[inline]
-fn has_prefix(line: &str, prefix: &str) -> bool {
-    line.as_bytes().get(..prefix.len()).is_some_and(|head| head.eq_ignore_ascii_case(prefix.as_bytes()))
+fn has_prefix(line: &[u8], prefix: &[u8]) -> bool {
+    line.get(..prefix.len()).is_some_and(|head| head == prefix || head.eq_ignore_ascii_case(prefix))
 }

@@ -18,15 +18,35 @@ pub fn write_to(component: &Component<'_>, out: &mut String) {
     out.push_str("BEGIN:");
     out.push_str(component.name());
     out.push_str("\r\n");
-    for item in component.items() {
-        match item {
-            Item::Property(property) => fold_line(property.line(), out),
-            Item::Component(inner) => write_to(inner, out),
+    match component.raw() {
+        Some(lines) if needs_no_folding(lines) => out.push_str(lines),
+        _ => {
+            for item in component.items() {
+                match item {
+                    Item::Property(property) => fold_line(property.line(), out),
+                    Item::Component(inner) => write_to(inner, out),
+                }
+            }
         }
     }
     out.push_str("END:");
     out.push_str(component.name());
     out.push_str("\r\n");
+}
+
+/// Tells whether lines that nobody changed can be passed on as they are: no physical line is too long, and each
+/// ends as it should.
+fn needs_no_folding(lines: &str) -> bool {
+    let bytes = lines.as_bytes();
+    let mut start = 0;
+    for end in memchr::memchr_iter(b'\n', bytes) {
+        let proper = end > start + 1 && bytes[end - 1] == b'\r' && end - 1 - start <= FOLD_AT;
+        if !proper {
+            return false;
+        }
+        start = end + 1;
+    }
+    start == bytes.len()
 }
 
 /// Writes one content line, folded so that no UTF-8 character is cut.

@@ -41,7 +41,7 @@ fn body(recurrence_id: Option<u8>) -> impl Strategy<Value = Component<'static>> 
     let people = prop::collection::vec(prop::sample::select(vec!["mailto:office@coop.example", "mailto:crew@coop.example"]), 0..3);
     let items = prop::collection::vec(prop_oneof![
         3 => property().prop_map(Item::Property),
-        1 => inner().prop_map(Item::Component),
+        1 => inner().prop_map(|c| Item::Component(Box::new(c))),
     ], 0..6);
     (items, people, 1..28_u8).prop_map(move |(items, people, day)| {
         let mut component = Component::new("VEVENT");

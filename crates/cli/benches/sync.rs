@@ -1,0 +1,148 @@
+//! Whole syncs between two stand-in servers over real sockets, beside the same requests sent bare at the same
+//! concurrency: what a sync costs above what its requests cost.
+//!
+//! `cargo bench -p chestnut --bench sync [-- SIZES]`
+
+use std::cell::RefCell;
+use std::future::Future;
+use std::pin::Pin;
+use std::rc::Rc;
+use std::sync::Arc;
+use std::time::Duration;
+
+use chestnut_caldav::{Answer, Client, ClientOptions, HttpOptions, HttpTransport, Request, Transport, TransportError};
+use chestnut_caldav::Credentials;
+use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
+use chestnut_engine::{CalendarEnd, Route, RunOptions, Silent, run_route};
+use chestnut_standin::{Server, Site, orchard_entries, serve_on_thread};
+use chestnut_store::Store;
+use futures_util::StreamExt as _;
+use jiff::SignedDuration;
+use tokio::time::Instant;
+
+const AT_ONCE: usize = 4;
+const ROUNDS: usize = 3;
+
+/// Notes what is sent.
+struct Recorder {
+    inner: HttpTransport,
+    sent: Rc<RefCell<Vec<Request>>>,
+}
+
+impl Transport for Recorder {
+    fn send<'a>(&'a self, request: &'a Request) -> Pin<Box<dyn Future<Output = Result<Answer, TransportError>> + 'a>> {
+        self.sent.borrow_mut().push(request.clone());
+        self.inner.send(request)
+    }
+}
+
+fn http() -> HttpTransport {
+    let credentials = Some(Credentials { user: "office".into(), password: "office-pw".to_owned().into() });
+    HttpTransport::new(HttpOptions { credentials, ..HttpOptions::default() }).expect("a transport")
+}
+
+fn now_ms() -> i64 {
+    1_791_187_200_000
+}
+
+fn servers(entries: usize) -> [Site; 2] {
+    let mut source = Server::new(&["office"], now_ms() - 86_400_000);
+    let path = source.add_calendar("office", "presses", "Press hall", "");
+    for entry in orchard_entries(entries, jiff::civil::date(2026, 10, 5)) {
+        source.store(&path, &entry.name, &entry.text);
+    }
+    let mut target = Server::new(&["office"], now_ms() - 86_400_000);
+    target.add_calendar("office", "board", "Board", "");
+    let sites = serve_on_thread(vec![source, target], Arc::new(now_ms)).expect("servers");
+    sites.try_into().expect("two servers")
+}
+
+fn route(sites: &[Site; 2], sent: &Rc<RefCell<Vec<Request>>>) -> Route {
+    let end = |name: &str, site: &Site, path: &str| CalendarEnd {
+        name: name.into(),
+        account: name.into(),
+        client: Client::new(
+            Rc::new(Recorder { inner: http(), sent: Rc::clone(sent) }),
+            ClientOptions { at_once: AT_ONCE },
+        ),
+        url: format!("{}office/calendars/{path}/", site.url).parse().expect("an address"),
+    };
+    Route {
+        name: "bench".into(),
+        source: end("source", &sites[0], "presses"),
+        target: end("target", &sites[1], "board"),
+        kinds: [Kind::Event, Kind::Task].into_iter().collect(),
+        deletions: Deletions::Carry,
+        far_edits: FarEdits::Restore,
+        key: RouteKey::new(b"key", "bench"),
+        check_every: SignedDuration::from_hours(24),
+        keep_history: SignedDuration::from_hours(2000),
+    }
+}
+
+/// A sync; returns what it took and what it sent.
+async fn sync(sites: &[Site; 2], store: &Store) -> (Duration, Vec<Request>) {
+    let sent = Rc::default();
+    let route = route(sites, &sent);
+    let options = RunOptions::at(jiff::Timestamp::from_millisecond(now_ms()).expect("a moment"));
+    let began = Instant::now();
+    let report = run_route(&route, store, &options, &Silent).await.expect("a run");
+    let took = began.elapsed();
+    assert!(report.error.is_none() && report.summary.failed == 0, "{:?}", report.summary);
+    drop(route);
+    (took, Rc::try_unwrap(sent).expect("nobody else has it").into_inner())
+}
+
+/// The same requests, to servers in the same state, with nothing around them.
+async fn bare(sites: &[Site; 2], requests: &[Request], before: &[Site; 2]) -> Duration {
+    let transport = http();
+    let moved: Vec<Request> = requests
+        .iter()
+        .map(|request| {
+            let text = request.url.as_str().replace(&before[0].url, &sites[0].url).replace(&before[1].url, &sites[1].url);
+            Request { url: text.parse().expect("an address"), ..request.clone() }
+        })
+        .collect();
+    let began = Instant::now();
+    let sends = futures_util::stream::iter(&moved).map(|request| transport.send(request)).buffer_unordered(AT_ONCE);
+    let answers: Vec<_> = sends.collect().await;
+    let took = began.elapsed();
+    assert!(answers.iter().all(Result::is_ok));
+    took
+}
+
+fn median(mut times: Vec<f64>) -> f64 {
+    times.sort_by(f64::total_cmp);
+    times[times.len() / 2]
+}
+
+#[expect(clippy::print_stdout, reason = "a benchmark prints its figures")]
+fn main() {
+    drop(rustls::crypto::ring::default_provider().install_default());
+    let sizes: Vec<usize> = std::env::args().filter_map(|a| a.parse().ok()).collect();
+    let sizes = if sizes.is_empty() { vec![1_000, 10_000] } else { sizes };
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
+    println!("entries | what            | requests |   sync s |   bare s | ratio (median of {ROUNDS}, in turn)");
+    for size in sizes {
+        let (mut first, mut unchanged) = (Vec::new(), Vec::new());
+        for _ in 0..ROUNDS {
+            let folder = tempfile::tempdir().expect("a folder");
+            let store = Store::open(&folder.path().join("state")).expect("a state");
+            runtime.block_on(async {
+                let sites = servers(size);
+                let (took, sent) = sync(&sites, &store).await;
+                let again = servers(size);
+                let alone = bare(&again, &sent, &sites).await;
+                first.push((took.as_secs_f64(), alone.as_secs_f64(), sent.len()));
+                let (took, sent) = sync(&sites, &store).await;
+                let alone = bare(&sites, &sent, &sites).await;
+                unchanged.push((took.as_secs_f64(), alone.as_secs_f64(), sent.len()));
+            });
+        }
+        for (what, rows) in [("first sync", first), ("unchanged sync", unchanged)] {
+            let (took, alone) = (median(rows.iter().map(|r| r.0).collect()), median(rows.iter().map(|r| r.1).collect()));
+            let ratio = median(rows.iter().map(|r| r.0 / r.1).collect());
+            println!("{size:7} | {what:15} | {:8} | {took:8.3} | {alone:8.3} | {ratio:5.2}", rows[0].2);
+        }
+    }
+}

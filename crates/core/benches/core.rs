@@ -1,0 +1,118 @@
+//! Parse, write, fingerprint, reconcile: at 1,000, 10,000 and 100,000 entries.
+
+use chestnut_core::ical::{Component, Limits, parse, write_to};
+use chestnut_core::{
+    Carry, Deletions, Entry, FarEdits, Kind, Kinds, LinkFacts, Pair, RouteKey, RoutePolicy, Side, reconcile,
+};
+use divan::counter::{BytesCount, ItemsCount};
+use divan::{Bencher, black_box};
+
+fn main() {
+    divan::main();
+}
+
+fn event(i: usize) -> String {
+    format!(
+        "BEGIN:VEVENT\r\nUID:orchard-{i:06}@coop.example\r\nDTSTAMP:20260901T060000Z\r\nCREATED:20260801T080000Z\r\n\
+         SEQUENCE:1\r\nSUMMARY:Press hall\\, early apples\\, batch {i}\r\n\
+         DTSTART;TZID=Europe/Ljubljana:202610{:02}T080000\r\nDTEND;TZID=Europe/Ljubljana:202610{:02}T093000\r\n\
+         RRULE:FREQ=WEEKLY;BYDAY=MO,WE;COUNT=10\r\nLOCATION:Row 12\\; upper gate\r\n\
+         DESCRIPTION:Bring crates\\, labels\\; and the scale. Prinesi zaboje.\\nBring crates\\, la\r\n bels again.\r\n\
+         ATTENDEE;CN=Picking crew;PARTSTAT=ACCEPTED:mailto:crew@coop.example\r\n\
+         BEGIN:VALARM\r\nACTION:DISPLAY\r\nTRIGGER:-PT30M\r\nDESCRIPTION:Load the van\r\nEND:VALARM\r\nEND:VEVENT\r\n",
+        1 + i % 28,
+        1 + i % 28
+    )
+}
+
+fn calendar(bytes: usize) -> String {
+    let mut text = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\n".to_owned();
+    for i in 0.. {
+        if text.len() > bytes {
+            break;
+        }
+        text.push_str(&event(i));
+    }
+    text + "END:VCALENDAR\r\n"
+}
+
+const FIFTY_MB: usize = 50_000_000;
+
+/// The measure for parsing: nothing but finding the ends of lines.
+#[divan::bench(sample_count = 20)]
+fn scan_line_ends_50_mb(bencher: Bencher) {
+    let text = calendar(FIFTY_MB);
+    bencher.counter(BytesCount::of_str(&text)).bench(|| {
+        let ends = memchr::memchr_iter(b'\n', black_box(text.as_bytes()));
+        ends.fold(0_usize, |sum, at| sum.wrapping_add(at))
+    });
+}
+
+#[divan::bench(sample_count = 20)]
+fn parse_50_mb(bencher: Bencher) {
+    let text = calendar(FIFTY_MB);
+    let limits = Limits::default();
+    bencher.counter(BytesCount::of_str(&text)).bench(|| parse(black_box(text.as_bytes()), &limits).map(|c| c.len()));
+}
+
+/// Without freeing the tree, which is what a reader that keeps it pays.
+#[divan::bench(sample_count = 20)]
+fn parse_50_mb_kept(bencher: Bencher) {
+    let text = calendar(FIFTY_MB);
+    let limits = Limits::default();
+    bencher.counter(BytesCount::of_str(&text)).bench(|| parse(black_box(text.as_bytes()), &limits));
+}
+
+#[divan::bench(sample_count = 20)]
+fn write_50_mb(bencher: Bencher) {
+    let text = calendar(FIFTY_MB);
+    let parsed = parse(text.as_bytes(), &Limits::default()).expect("a calendar");
+    bencher.counter(BytesCount::of_str(&text)).with_inputs(|| String::with_capacity(FIFTY_MB + 1_000_000)).bench_values(
+        |mut out| {
+            parsed.iter().for_each(|c: &Component<'_>| write_to(black_box(c), &mut out));
+            out
+        },
+    );
+}
+
+fn entries(count: usize) -> Vec<Entry> {
+    let read = |i| Entry::parse(&format!("BEGIN:VCALENDAR\r\n{}END:VCALENDAR\r\n", event(i)), &Limits::default());
+    (0..count).map(|i| read(i).expect("an entry")).collect()
+}
+
+const SIZES: [usize; 3] = [1_000, 10_000, 100_000];
+
+#[divan::bench(args = SIZES, sample_count = 5)]
+fn fingerprint(bencher: Bencher, count: usize) {
+    let entries = entries(count);
+    bencher
+        .counter(ItemsCount::new(count))
+        .bench(|| entries.iter().map(|e| black_box(e).meaning().fingerprint().0[0]).fold(0, u8::wrapping_add));
+}
+
+#[divan::bench(args = SIZES, sample_count = 5)]
+fn reconcile_unchanged(bencher: Bencher, count: usize) {
+    let entries = entries(count);
+    let carry = Carry::default();
+    let links: Vec<_> = entries
+        .iter()
+        .map(|e| carry.show(e).fingerprint())
+        .map(|view| LinkFacts { view, far: Some(view), refused: None })
+        .collect();
+    let policy = RoutePolicy {
+        kinds: [Kind::Event].into_iter().collect(),
+        accepted: Kinds::all(),
+        max_size: None,
+        carry,
+        deletions: Deletions::Carry,
+        far_edits: FarEdits::Restore,
+        key: RouteKey::new(b"secret", "route"),
+    };
+    let now = jiff::Timestamp::UNIX_EPOCH;
+    bencher.counter(ItemsCount::new(count)).bench(|| {
+        for (entry, link) in entries.iter().zip(&links) {
+            let pair = Pair { link: Some(*link), source: Side::Present(entry), target: Side::Unchanged };
+            black_box(reconcile(&policy, &pair, now));
+        }
+    });
+}
