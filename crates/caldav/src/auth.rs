@@ -63,7 +63,8 @@ impl DigestChallenge {
     /// Answers the challenge for one request. `cnonce` need only be new each time.
     pub(crate) fn answer(&mut self, who: &Credentials, method: &str, target: &str, cnonce: &str) -> String {
         self.count += 1;
-        let hash = |text: String| if self.sha256 { hex(&Sha256::digest(text)) } else { hex(&Md5::digest(text)) };
+        let hash =
+            |text: String| if self.sha256 { hex(&Sha256::digest(text)) } else { hex(&Md5::digest(text)) };
         let a1 = hash(format!("{}:{}:{}", who.user, self.realm, who.password.expose_secret()));
         let a2 = hash(format!("{method}:{target}"));
         let nc = format!("{:08x}", self.count);
@@ -80,7 +81,8 @@ impl DigestChallenge {
             if self.sha256 { "SHA-256" } else { "MD5" },
         );
         if self.qop {
-            write!(header, ", qop=auth, nc={nc}, cnonce=\"{cnonce}\"").expect("writing to a string cannot fail");
+            write!(header, ", qop=auth, nc={nc}, cnonce=\"{cnonce}\"")
+                .expect("writing to a string cannot fail");
         }
         if let Some(opaque) = &self.opaque {
             write!(header, ", opaque=\"{opaque}\"").expect("writing to a string cannot fail");

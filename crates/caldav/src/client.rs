@@ -131,12 +131,14 @@ impl Client {
     /// The address is no calendar, or the server does not answer.
     pub async fn capabilities(&self, calendar: &Url) -> Result<Capabilities, DavError> {
         let answer = self.send(&protocol::calendar_properties(calendar, "0")).await?;
-        let info = protocol::read_calendars(&answer)?.into_iter().next().ok_or_else(|| DavError::NotCalDav {
-            url: calendar.clone(),
-            what: "a look at the calendar",
-            problem: "something that is no calendar".to_owned(),
-        })?;
-        let options = Request { method: "OPTIONS", url: calendar.clone(), headers: Vec::new(), body: String::new() };
+        let info =
+            protocol::read_calendars(&answer)?.into_iter().next().ok_or_else(|| DavError::NotCalDav {
+                url: calendar.clone(),
+                what: "a look at the calendar",
+                problem: "something that is no calendar".to_owned(),
+            })?;
+        let options =
+            Request { method: "OPTIONS", url: calendar.clone(), headers: Vec::new(), body: String::new() };
         let announced = |answer: &Answer| {
             let headers = answer.headers.get_all("dav").iter().filter_map(|h| h.to_str().ok());
             headers.flat_map(|h| h.split(',')).any(|one| one.trim() == "calendar-auto-schedule")
@@ -289,7 +291,12 @@ impl Client {
     ///
     /// # Errors
     /// No answer: whether it was deleted is unknown until it is read.
-    pub async fn delete(&self, calendar: &Url, href: &ObjectHref, condition: &Condition) -> Result<Stored, DavError> {
+    pub async fn delete(
+        &self,
+        calendar: &Url,
+        href: &ObjectHref,
+        condition: &Condition,
+    ) -> Result<Stored, DavError> {
         let answer = self.send(&protocol::delete_object(calendar, href, condition)).await?;
         Ok(protocol::read_write(&answer, calendar))
     }

@@ -28,7 +28,13 @@ pub struct HttpOptions {
 
 impl Default for HttpOptions {
     fn default() -> Self {
-        Self { credentials: None, timeout: Duration::from_secs(30), plain_http: false, max_answer: 256 << 20, ca: None }
+        Self {
+            credentials: None,
+            timeout: Duration::from_secs(30),
+            plain_http: false,
+            max_answer: 256 << 20,
+            ca: None,
+        }
     }
 }
 
@@ -72,13 +78,19 @@ impl HttpTransport {
             let moved = matches!(answer.status, 301 | 302 | 307 | 308);
             let Some(location) = answer.headers.get(LOCATION).filter(|_| moved) else { return Ok(answer) };
             let target = location.to_str().ok().and_then(|l| url.join(l).ok());
-            url = target.ok_or_else(|| fault(TransportFault::Redirect, &url, "an unreadable Location header"))?;
+            url = target
+                .ok_or_else(|| fault(TransportFault::Redirect, &url, "an unreadable Location header"))?;
         }
         Err(fault(TransportFault::Redirect, &url, "more than 6 redirects"))
     }
 
     /// Sends with the sign-in the server wants; a Digest challenge is answered once per request.
-    async fn signed(&self, request: &Request, url: &Url, same_origin: bool) -> Result<Answer, TransportError> {
+    async fn signed(
+        &self,
+        request: &Request,
+        url: &Url,
+        same_origin: bool,
+    ) -> Result<Answer, TransportError> {
         let who = self.options.credentials.as_ref().filter(|_| same_origin);
         let Some(who) = who else { return self.once(request, url, None).await };
         if url.scheme() == "http" && !self.options.plain_http && !is_loopback(url) {
@@ -106,7 +118,12 @@ impl HttpTransport {
         challenge.answer(who, request.method, target, &cnonce)
     }
 
-    async fn once(&self, request: &Request, url: &Url, auth: Option<String>) -> Result<Answer, TransportError> {
+    async fn once(
+        &self,
+        request: &Request,
+        url: &Url,
+        auth: Option<String>,
+    ) -> Result<Answer, TransportError> {
         let method = reqwest::Method::from_bytes(request.method.as_bytes()).expect("methods are constants");
         let mut builder = self.client.request(method, url.clone());
         for (name, value) in &request.headers {

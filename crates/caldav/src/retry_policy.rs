@@ -5,7 +5,8 @@ use std::time::Duration;
 use crate::transport::{Answer, TransportError, TransportFault};
 
 /// Pauses before the second, third and fourth try.
-const PAUSES: [Duration; 3] = [Duration::from_millis(400), Duration::from_millis(1600), Duration::from_secs(5)];
+const PAUSES: [Duration; 3] =
+    [Duration::from_millis(400), Duration::from_millis(1600), Duration::from_secs(5)];
 /// A server that asks for more patience than this is left alone until the next run.
 const LONGEST_WAIT: Duration = Duration::from_secs(60);
 
@@ -37,6 +38,7 @@ pub(crate) fn retry_after(answer: &Answer) -> Option<Duration> {
     if let Ok(seconds) = text.parse() {
         return Some(Duration::from_secs(seconds));
     }
-    let at = httpdate::parse_http_date(text).ok()?.duration_since(std::time::UNIX_EPOCH).ok()?.as_secs() as i64;
+    let at =
+        httpdate::parse_http_date(text).ok()?.duration_since(std::time::UNIX_EPOCH).ok()?.as_secs() as i64;
     Some(Duration::from_secs(u64::try_from(at - answer.date()?).unwrap_or(0)))
 }

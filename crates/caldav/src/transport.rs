@@ -93,7 +93,9 @@ impl TransportError {
             TransportFault::Connect => format!("nothing answers at {host} ({detail})"),
             TransportFault::Tls => format!("no secure connection to {host} ({detail})"),
             TransportFault::Timeout => format!("{host} did not answer in time"),
-            TransportFault::Broken => format!("the connection to {host} broke before the answer was complete"),
+            TransportFault::Broken => {
+                format!("the connection to {host} broke before the answer was complete")
+            }
             TransportFault::Redirect => format!("{host} redirects in a circle or to nowhere"),
             TransportFault::TooLarge => format!("the answer of {host} is larger than the limit ({detail})"),
             TransportFault::PlainHttp => format!("a password would travel unencrypted to {host}"),
@@ -108,9 +110,10 @@ impl TransportError {
             TransportFault::Timeout | TransportFault::Broken => Class::OutcomeUnknown,
             TransportFault::Resolve | TransportFault::Connect => Class::Retry,
             TransportFault::TooLarge => Class::TooLarge,
-            TransportFault::Tls | TransportFault::Redirect | TransportFault::PlainHttp | TransportFault::Stopped => {
-                Class::Unsupported
-            }
+            TransportFault::Tls
+            | TransportFault::Redirect
+            | TransportFault::PlainHttp
+            | TransportFault::Stopped => Class::Unsupported,
         }
     }
 }

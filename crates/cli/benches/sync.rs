@@ -10,8 +10,10 @@ use std::rc::Rc;
 use std::sync::Arc;
 use std::time::Duration;
 
-use chestnut_caldav::{Answer, Client, ClientOptions, HttpOptions, HttpTransport, Request, Transport, TransportError};
 use chestnut_caldav::Credentials;
+use chestnut_caldav::{
+    Answer, Client, ClientOptions, HttpOptions, HttpTransport, Request, Transport, TransportError,
+};
 use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
 use chestnut_engine::{CalendarEnd, Route, RunOptions, Silent, run_route};
 use chestnut_standin::{Server, Site, orchard_entries, serve_on_thread};
@@ -30,7 +32,10 @@ struct Recorder {
 }
 
 impl Transport for Recorder {
-    fn send<'a>(&'a self, request: &'a Request) -> Pin<Box<dyn Future<Output = Result<Answer, TransportError>> + 'a>> {
+    fn send<'a>(
+        &'a self,
+        request: &'a Request,
+    ) -> Pin<Box<dyn Future<Output = Result<Answer, TransportError>> + 'a>> {
         self.sent.borrow_mut().push(request.clone());
         self.inner.send(request)
     }
@@ -99,12 +104,17 @@ async fn bare(sites: &[Site; 2], requests: &[Request], before: &[Site; 2]) -> Du
     let moved: Vec<Request> = requests
         .iter()
         .map(|request| {
-            let text = request.url.as_str().replace(&before[0].url, &sites[0].url).replace(&before[1].url, &sites[1].url);
+            let text = request
+                .url
+                .as_str()
+                .replace(&before[0].url, &sites[0].url)
+                .replace(&before[1].url, &sites[1].url);
             Request { url: text.parse().expect("an address"), ..request.clone() }
         })
         .collect();
     let began = Instant::now();
-    let sends = futures_util::stream::iter(&moved).map(|request| transport.send(request)).buffer_unordered(AT_ONCE);
+    let sends =
+        futures_util::stream::iter(&moved).map(|request| transport.send(request)).buffer_unordered(AT_ONCE);
     let answers: Vec<_> = sends.collect().await;
     let took = began.elapsed();
     assert!(answers.iter().all(Result::is_ok));
@@ -122,7 +132,9 @@ fn main() {
     let sizes: Vec<usize> = std::env::args().filter_map(|a| a.parse().ok()).collect();
     let sizes = if sizes.is_empty() { vec![1_000, 10_000] } else { sizes };
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
-    println!("entries | what            | requests |   sync s |   bare s | ratio (median of {ROUNDS}, in turn)");
+    println!(
+        "entries | what            | requests |   sync s |   bare s | ratio (median of {ROUNDS}, in turn)"
+    );
     for size in sizes {
         let (mut first, mut unchanged) = (Vec::new(), Vec::new());
         for _ in 0..ROUNDS {
@@ -140,7 +152,8 @@ fn main() {
             });
         }
         for (what, rows) in [("first sync", first), ("unchanged sync", unchanged)] {
-            let (took, alone) = (median(rows.iter().map(|r| r.0).collect()), median(rows.iter().map(|r| r.1).collect()));
+            let (took, alone) =
+                (median(rows.iter().map(|r| r.0).collect()), median(rows.iter().map(|r| r.1).collect()));
             let ratio = median(rows.iter().map(|r| r.0 / r.1).collect());
             println!("{size:7} | {what:15} | {:8} | {took:8.3} | {alone:8.3} | {ratio:5.2}", rows[0].2);
         }

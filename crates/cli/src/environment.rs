@@ -18,7 +18,9 @@ impl Environment {
     /// Reads the process's environment.
     #[must_use]
     pub fn of_process() -> Self {
-        Self { variables: std::env::vars_os().filter_map(|(k, v)| Some((k.into_string().ok()?, v))).collect() }
+        Self {
+            variables: std::env::vars_os().filter_map(|(k, v)| Some((k.into_string().ok()?, v))).collect(),
+        }
     }
 
     /// Returns a variable that is set to something.

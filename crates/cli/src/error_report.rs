@@ -43,7 +43,9 @@ impl From<StoreError> for Failure {
             StoreError::Unreadable { .. } => {
                 "Move the file away: the next sync finds all copies again by their UIDs and writes nothing twice."
             }
-            StoreError::Open { .. } => "See that the folder exists and that you may write there, or use --state.",
+            StoreError::Open { .. } => {
+                "See that the folder exists and that you may write there, or use --state."
+            }
             StoreError::Full => "Make room and run it again; it goes on where it was cut off.",
             StoreError::Busy { .. } => "Wait until it has ended, then run it again.",
             _ => "Run it again; if it stays, keep the state file for a report.",
@@ -84,23 +86,33 @@ pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
         ),
         DavError::NotFound { .. } => format!("See what is there with `chestnut calendar list {account}`."),
         DavError::NotCalDav { .. } => {
-            format!("The address leads to something that is no CalDAV server. Nothing was changed. See {test}.")
+            format!(
+                "The address leads to something that is no CalDAV server. Nothing was changed. See {test}."
+            )
         }
         DavError::NoCalendars { .. } => {
             format!("Check the url of account {account}: a CalDAV address, not that of the web page.")
         }
         DavError::Incomplete => "Nothing was concluded from it. Run it again later.".to_owned(),
-        DavError::Forbidden { .. } => format!("Ask for the right, or see the rights with `chestnut calendar list {account}`."),
+        DavError::Forbidden { .. } => {
+            format!("Ask for the right, or see the rights with `chestnut calendar list {account}`.")
+        }
         DavError::Transport(error) => match error.fault {
-            TransportFault::Resolve => format!("Check the host in the url of account {account}, and this machine's network."),
+            TransportFault::Resolve => {
+                format!("Check the host in the url of account {account}, and this machine's network.")
+            }
             TransportFault::Connect => {
-                format!("Check host and port in the url of account {account}, and that the server is running.")
+                format!(
+                    "Check host and port in the url of account {account}, and that the server is running."
+                )
             }
             TransportFault::Tls => {
                 format!("For a private certificate authority, name its file with `ca` in account {account}.")
             }
             TransportFault::PlainHttp => {
-                format!("Use https, or allow it with `plain-http = true` in account {account} if you trust the network.")
+                format!(
+                    "Use https, or allow it with `plain-http = true` in account {account} if you trust the network."
+                )
             }
             TransportFault::Redirect => format!("Check the url of account {account}."),
             _ => format!("Run it again; if it stays, raise `timeout` in account {account}."),

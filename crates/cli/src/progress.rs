@@ -32,7 +32,8 @@ impl Observer for Bar {
         let bar = slot.get_or_insert_with(|| {
             let style = ProgressStyle::with_template("{prefix}: {msg} {bar:30} {pos}/{len}");
             let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr());
-            bar.with_style(style.unwrap_or_else(|_| ProgressStyle::default_bar())).with_prefix(self.route.clone())
+            bar.with_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()))
+                .with_prefix(self.route.clone())
         });
         let phase = match progress.phase {
             Phase::Surveying => "looking for changes",

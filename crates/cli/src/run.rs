@@ -36,7 +36,9 @@ impl std::fmt::Debug for Io<'_> {
 pub fn run_program() -> ExitCode {
     let environment = Environment::of_process();
     let (out, err) = (std::io::stdout(), std::io::stderr());
-    let color = out.is_terminal() && environment.get("NO_COLOR").is_none() && environment.get("TERM").as_deref() != Some("dumb");
+    let color = out.is_terminal()
+        && environment.get("NO_COLOR").is_none()
+        && environment.get("TERM").as_deref() != Some("dumb");
     let progress = err.is_terminal();
     let arguments: Vec<_> = std::env::args_os().collect();
     let (mut out, mut err) = (out.lock(), err.lock());
@@ -62,7 +64,10 @@ pub fn run(arguments: &[impl Clone + Into<std::ffi::OsString>], io: &mut Io<'_>)
         commands::run(&cli, &mut Io { out: io.out, err: io.err, color, progress: io.progress, environment })
     } else {
         let mut plain = Plain(StripBytes::new(), &mut *io.out);
-        commands::run(&cli, &mut Io { out: &mut plain, err: io.err, color, progress: io.progress, environment })
+        commands::run(
+            &cli,
+            &mut Io { out: &mut plain, err: io.err, color, progress: io.progress, environment },
+        )
     };
     match result {
         Ok(code) => code,
@@ -89,7 +94,8 @@ fn usage(error: &clap::Error, io: &mut Io<'_>) -> ExitCode {
 fn log_requests(cli: &Cli) {
     if cli.common.verbose >= 2 {
         let filter = tracing_subscriber::EnvFilter::new("chestnut_caldav=debug,chestnut_engine=debug");
-        let logging = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).without_time();
+        let logging =
+            tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).without_time();
         // It is set up once for each process.
         drop(logging.try_init());
     }

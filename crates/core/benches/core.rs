@@ -52,7 +52,9 @@ fn scan_line_ends_50_mb(bencher: Bencher) {
 fn parse_50_mb(bencher: Bencher) {
     let text = calendar(FIFTY_MB);
     let limits = Limits::default();
-    bencher.counter(BytesCount::of_str(&text)).bench(|| parse(black_box(text.as_bytes()), &limits).map(|c| c.len()));
+    bencher
+        .counter(BytesCount::of_str(&text))
+        .bench(|| parse(black_box(text.as_bytes()), &limits).map(|c| c.len()));
 }
 
 /// Without freeing the tree, which is what a reader that keeps it pays.
@@ -67,16 +69,18 @@ fn parse_50_mb_kept(bencher: Bencher) {
 fn write_50_mb(bencher: Bencher) {
     let text = calendar(FIFTY_MB);
     let parsed = parse(text.as_bytes(), &Limits::default()).expect("a calendar");
-    bencher.counter(BytesCount::of_str(&text)).with_inputs(|| String::with_capacity(FIFTY_MB + 1_000_000)).bench_values(
-        |mut out| {
+    bencher
+        .counter(BytesCount::of_str(&text))
+        .with_inputs(|| String::with_capacity(FIFTY_MB + 1_000_000))
+        .bench_values(|mut out| {
             parsed.iter().for_each(|c: &Component<'_>| write_to(black_box(c), &mut out));
             out
-        },
-    );
+        });
 }
 
 fn entries(count: usize) -> Vec<Entry> {
-    let read = |i| Entry::parse(&format!("BEGIN:VCALENDAR\r\n{}END:VCALENDAR\r\n", event(i)), &Limits::default());
+    let read =
+        |i| Entry::parse(&format!("BEGIN:VCALENDAR\r\n{}END:VCALENDAR\r\n", event(i)), &Limits::default());
     (0..count).map(|i| read(i).expect("an entry")).collect()
 }
 
@@ -85,9 +89,9 @@ const SIZES: [usize; 3] = [1_000, 10_000, 100_000];
 #[divan::bench(args = SIZES, sample_count = 5)]
 fn fingerprint(bencher: Bencher, count: usize) {
     let entries = entries(count);
-    bencher
-        .counter(ItemsCount::new(count))
-        .bench(|| entries.iter().map(|e| black_box(e).meaning().fingerprint().0[0]).fold(0, u8::wrapping_add));
+    bencher.counter(ItemsCount::new(count)).bench(|| {
+        entries.iter().map(|e| black_box(e).meaning().fingerprint().0[0]).fold(0, u8::wrapping_add)
+    });
 }
 
 #[divan::bench(args = SIZES, sample_count = 5)]

@@ -68,7 +68,8 @@ impl Canonical {
         let mut occurrences: BTreeMap<Occurrence, Vec<Field>> = BTreeMap::new();
         let mut zones = Zones::default();
         for component in entry.components() {
-            let recurrence_id = component.property("RECURRENCE-ID").map(|p| zones.instant(p)).unwrap_or_default();
+            let recurrence_id =
+                component.property("RECURRENCE-ID").map(|p| zones.instant(p)).unwrap_or_default();
             let occurrence = Occurrence { component: component.name().to_ascii_uppercase(), recurrence_id };
             occurrences.entry(occurrence).or_default().extend(fields(component, &mut zones));
         }
@@ -250,7 +251,9 @@ fn fields(component: &Component<'_>, zones: &mut Zones) -> Vec<Field> {
             "EXDATE" | "RDATE" => {
                 let tzid = property.param("TZID");
                 let values = property.value().split(',').filter(|v| !v.trim().is_empty());
-                out.extend(values.map(|v| Field { name: name.clone(), text: period(v, tzid.as_deref(), zones) }));
+                out.extend(
+                    values.map(|v| Field { name: name.clone(), text: period(v, tzid.as_deref(), zones) }),
+                );
             }
             list if LISTS.contains(&list) => {
                 let values = split_list(property.value()).map(|v| unescape_text(v).trim().to_owned());
@@ -313,7 +316,8 @@ fn params_text(property: &Property<'_>) -> String {
             || PARAM_DEFAULTS.contains(&(name.as_str(), upper.as_str()))
             || SERVER_PARAMS.contains(&name.as_str());
         if !default && !value.is_empty() {
-            let token = matches!(name.as_str(), "VALUE" | "PARTSTAT" | "ROLE" | "CUTYPE" | "RSVP" | "RELATED");
+            let token =
+                matches!(name.as_str(), "VALUE" | "PARTSTAT" | "ROLE" | "CUTYPE" | "RSVP" | "RELATED");
             params.insert(name, if token { upper } else { value });
         }
     }
@@ -450,7 +454,8 @@ fn zone_rules(zone: &Component<'_>) -> Vec<Field> {
             .properties()
             .filter(|p| RULES.iter().any(|name| p.is(name)))
             .map(|p| {
-                let value = if p.is("RRULE") { canonical_rule(p.value()) } else { p.value().trim().to_owned() };
+                let value =
+                    if p.is("RRULE") { canonical_rule(p.value()) } else { p.value().trim().to_owned() };
                 format!("{}={value}", p.name().to_ascii_uppercase())
             })
             .collect();

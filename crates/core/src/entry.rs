@@ -249,7 +249,9 @@ pub fn split_entries(object: Component<'static>) -> Split {
     let mut split = Split::default();
     for item in object.into_items() {
         match item {
-            Item::Property(p) if ["VERSION", "PRODID", "CALSCALE"].iter().any(|name| p.is(name)) => head.push(p),
+            Item::Property(p) if ["VERSION", "PRODID", "CALSCALE"].iter().any(|name| p.is(name)) => {
+                head.push(p)
+            }
             Item::Property(_) => {}
             Item::Component(c) if c.is("VTIMEZONE") => {
                 let id = c.value("TZID").unwrap_or_default().trim().to_owned();
@@ -324,7 +326,11 @@ pub fn join_entries<'e>(entries: impl IntoIterator<Item = &'e Entry>) -> Compone
 }
 
 /// Returns a TZID under which this zone stands already, or under which it may be added.
-fn free_zone_name(zones: &BTreeMap<String, Component<'static>>, id: &str, zone: &Component<'static>) -> String {
+fn free_zone_name(
+    zones: &BTreeMap<String, Component<'static>>,
+    id: &str,
+    zone: &Component<'static>,
+) -> String {
     let same = |other: &Component<'static>| {
         let mut other = other.clone();
         other.set_value("TZID", id);

@@ -38,8 +38,10 @@ pub use entry::{Entry, EntryError, Kind, Kinds, Split, join_entries, split_entri
 pub use ids::{ETag, EventUid, ObjectHref, SyncToken};
 pub use matching::{ContentKey, RouteKey};
 pub use reconcile::{
-    Action, Decision, Deletions, FarEdits, Held, LeftOut, LinkFacts, Pair, RoutePolicy, Side, WriteKind, guard_deletions,
-    reconcile,
+    Action, Decision, Deletions, FarEdits, Held, LeftOut, LinkFacts, Pair, RoutePolicy, Side, WriteKind,
+    guard_deletions, reconcile,
 };
-pub use values::{DurationValue, TimeValue, escape_text, parse_duration, parse_time, split_list, unescape_text};
+pub use values::{
+    DurationValue, TimeValue, escape_text, parse_duration, parse_time, split_list, unescape_text,
+};
 pub use zones::{ZoneName, resolve_zone};

@@ -60,7 +60,8 @@ impl EventUid {
     #[must_use]
     pub fn file_name(&self) -> ObjectHref {
         let plain = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_' | b'.');
-        let safe = self.as_str().bytes().all(plain) && self.as_str().len() <= 80 && !self.as_str().starts_with('.');
+        let safe =
+            self.as_str().bytes().all(plain) && self.as_str().len() <= 80 && !self.as_str().starts_with('.');
         if safe && !self.as_str().is_empty() {
             return ObjectHref::from(format!("{self}.ics"));
         }

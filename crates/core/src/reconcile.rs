@@ -233,7 +233,9 @@ fn decide_present(policy: &RoutePolicy, pair: &Pair<'_>, source: &Entry, now: Ti
         Decision::Act(Action::Write { kind, entry, text, view })
     };
     match pair.target {
-        Side::Gone if pair.link.is_some() && !source_changed && policy.far_edits == FarEdits::Leave => Decision::Nothing,
+        Side::Gone if pair.link.is_some() && !source_changed && policy.far_edits == FarEdits::Leave => {
+            Decision::Nothing
+        }
         Side::Gone => write(WriteKind::Create, Identity::New(policy.key.copy_uid(source.uid()))),
         Side::Present(existing) => {
             let seen = shown.same_rule(existing).fingerprint();

@@ -5,11 +5,12 @@ use std::collections::{BTreeMap, VecDeque};
 use chestnut_caldav::protocol::{Condition, Stored};
 use chestnut_caldav::{DavError, TransportFault};
 use chestnut_core::{
-    Action, ContentKey, Decision, ETag, Entry, EventUid, FieldDifference, Fingerprint, LinkFacts, ObjectHref, Pair,
-    RoutePolicy, Side, WriteKind, reconcile,
+    Action, ContentKey, Decision, ETag, Entry, EventUid, FieldDifference, Fingerprint, LinkFacts, ObjectHref,
+    Pair, RoutePolicy, Side, WriteKind, reconcile,
 };
 use chestnut_store::{
-    Agreed, Change, ChangeAction, Counts, Known, LinkId, LinkRow, Recheck, RouteId, RunId, SideId, SideState, Store, Writer,
+    Agreed, Change, ChangeAction, Counts, Known, LinkId, LinkRow, Recheck, RouteId, RunId, SideId, SideState,
+    Store, Writer,
 };
 use futures_util::stream::{self, StreamExt as _};
 
@@ -108,7 +109,8 @@ pub(crate) struct Applier<'r> {
 impl Applier<'_> {
     /// Does everything that is planned and not held.
     pub(crate) async fn apply(&mut self, planned: &[Planned], deletions_held: bool) -> Result<(), RunError> {
-        let writes: VecDeque<Write> = planned.iter().filter_map(|p| self.write_of(p, &p.decision, 0)).collect();
+        let writes: VecDeque<Write> =
+            planned.iter().filter_map(|p| self.write_of(p, &p.decision, 0)).collect();
         self.write_all(writes).await?;
         let deletions: Vec<_> =
             planned.iter().filter(|p| matches!(p.decision, Decision::Act(Action::Delete))).collect();
@@ -171,7 +173,9 @@ impl Applier<'_> {
                         self.outcome.again.push(write.source.href);
                     }
                     Sent::SignIn => return Err(self.route.target.failed(DavError::SignIn)),
-                    Sent::Lost(error) if silent >= GIVE_UP_AFTER => return Err(self.route.target.failed(error)),
+                    Sent::Lost(error) if silent >= GIVE_UP_AFTER => {
+                        return Err(self.route.target.failed(error));
+                    }
                     Sent::Lost(error) => self.fail(&write, error.to_string()),
                 }
             }
@@ -196,7 +200,10 @@ impl Applier<'_> {
         Ok(())
     }
 
-    fn intend<'a>(&self, writes: impl Iterator<Item = (&'a ObjectHref, &'a EventUid)>) -> Result<(), RunError> {
+    fn intend<'a>(
+        &self,
+        writes: impl Iterator<Item = (&'a ObjectHref, &'a EventUid)>,
+    ) -> Result<(), RunError> {
         let mut writes = writes;
         Ok(self.store.write(|writer| writes.try_for_each(|(href, uid)| writer.intend(self.id, href, uid)))?)
     }
@@ -353,9 +360,15 @@ impl Applier<'_> {
         let kept = item.is_some();
         let target = kept.then(|| known_row(&write.href, etag, item.as_ref().and_then(Item::entry), &write));
         let agreed = kept.then(|| Agreed { source: write.source.text.clone(), target: far_text });
-        let row = LinkRow { source_uid: write.source_uid().clone(), target_uid: far_uid, facts, words: words.clone() };
+        let row = LinkRow {
+            source_uid: write.source_uid().clone(),
+            target_uid: far_uid,
+            facts,
+            words: words.clone(),
+        };
         let before = write.target.as_ref().map(|t| t.text.clone()).filter(|t| !t.is_empty());
-        let told = words.or_else(|| lonely.then(|| "without its people: the far server would write to them".to_owned()));
+        let told = words
+            .or_else(|| lonely.then(|| "without its people: the far server would write to them".to_owned()));
         let change = self.change(&write, action, told, before);
         Record { done, lonely, write, row, target, agreed, change }
     }
@@ -373,7 +386,13 @@ impl Applier<'_> {
         outcome.changes.push(record.change);
     }
 
-    fn change(&self, write: &Write, action: ChangeAction, words: Option<String>, before: Option<String>) -> Change {
+    fn change(
+        &self,
+        write: &Write,
+        action: ChangeAction,
+        words: Option<String>,
+        before: Option<String>,
+    ) -> Change {
         let source = write.source.entry.as_ref();
         Change {
             calendar: self.route.target.name.clone(),
@@ -392,7 +411,10 @@ impl Applier<'_> {
         let old = before.unwrap_or(LinkFacts { view: NEVER, far: None, refused: None });
         let row = LinkRow {
             source_uid: write.source_uid().clone(),
-            target_uid: write.link.as_ref().map_or_else(|| write.entry.uid().clone(), |(_, r)| r.target_uid.clone()),
+            target_uid: write
+                .link
+                .as_ref()
+                .map_or_else(|| write.entry.uid().clone(), |(_, r)| r.target_uid.clone()),
             facts: LinkFacts { refused: Some(write.view), ..old },
             words: Some(words.clone()),
         };
@@ -468,7 +490,8 @@ impl Applier<'_> {
         let (store, id, run) = (self.store, self.id, self.run);
         let name = self.route.target.name.clone();
         let change = store.write(|writer| {
-            let change = record_agreement(writer, id, planned, source, target, facts(*view, Some(*far)), name)?;
+            let change =
+                record_agreement(writer, id, planned, source, target, facts(*view, Some(*far)), name)?;
             if let Some(change) = &change {
                 writer.add_change(run, change)?;
             }
@@ -482,11 +505,13 @@ impl Applier<'_> {
 
     /// Looks once more, keeps what stands there, and deletes it.
     async fn delete_batch(&mut self, batch: &[&Planned]) -> Result<(), RunError> {
-        let standing: Vec<(&Planned, &Seen)> = batch.iter().filter_map(|p| Some((*p, p.target.as_ref()?))).collect();
+        let standing: Vec<(&Planned, &Seen)> =
+            batch.iter().filter_map(|p| Some((*p, p.target.as_ref()?))).collect();
         self.intend(standing.iter().filter_map(|(p, t)| Some((&t.href, &p.link.as_ref()?.1.source_uid))))?;
         let hrefs: Vec<_> = standing.iter().map(|(_, t)| t.href.clone()).collect();
         let mut found: BTreeMap<_, _> = self.surveyor.fetch(&hrefs).await?.into_iter().collect();
-        let jobs: Vec<_> = standing.into_iter().map(|(p, t)| (p, t, found.remove(&t.href).flatten())).collect();
+        let jobs: Vec<_> =
+            standing.into_iter().map(|(p, t)| (p, t, found.remove(&t.href).flatten())).collect();
         let sends = jobs.into_iter().map(|(planned, target, item)| {
             let this = &*self;
             async move {
@@ -522,7 +547,8 @@ impl Applier<'_> {
             Some(Item::Entry { text, .. }) => Some(text),
             _ => Some(target.text.clone()).filter(|t| !t.is_empty()),
         };
-        let shown = before.as_deref().and_then(|t| Entry::parse(t, &chestnut_core::ical::Limits::default()).ok());
+        let shown =
+            before.as_deref().and_then(|t| Entry::parse(t, &chestnut_core::ical::Limits::default()).ok());
         let mut change = Change {
             calendar: self.route.target.name.clone(),
             action: ChangeAction::Deleted,
@@ -546,7 +572,9 @@ impl Applier<'_> {
                 change.action = ChangeAction::Failed;
                 change.before = None;
                 change.words = Some(match other {
-                    Ok(Stored::ConditionFailed) => "somebody changed it meanwhile; the next run looks again".to_owned(),
+                    Ok(Stored::ConditionFailed) => {
+                        "somebody changed it meanwhile; the next run looks again".to_owned()
+                    }
                     Ok(Stored::Refused { status, .. } | Stored::Failed { status }) => {
                         format!("the server does not delete it ({status})")
                     }

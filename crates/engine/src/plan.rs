@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use chestnut_core::ical::Limits;
 use chestnut_core::{
-    Action, Carry, Decision, ETag, Entry, EventUid, Held, LeftOut, ObjectHref, Pair, RoutePolicy, Side, guard_deletions,
-    reconcile,
+    Action, Carry, Decision, ETag, Entry, EventUid, Held, LeftOut, ObjectHref, Pair, RoutePolicy, Side,
+    guard_deletions, reconcile,
 };
 use chestnut_store::{LinkId, LinkRow, RouteId, SideId, Store};
 
@@ -87,7 +87,9 @@ impl Planner<'_> {
         for (href, item) in source.items.iter().filter(|(href, _)| !linked_sources.contains(*href)) {
             let refused = match item.entry() {
                 None => Some(LeftOut::Unreadable),
-                Some(entry) if self.uid_is_taken(entry.uid(), href, &uids, &source)? => Some(LeftOut::SameUid),
+                Some(entry) if self.uid_is_taken(entry.uid(), href, &uids, &source)? => {
+                    Some(LeftOut::SameUid)
+                }
                 Some(_) => None,
             };
             if let Some(reason) = refused {
@@ -129,7 +131,8 @@ impl Planner<'_> {
     }
 
     fn guard(&self, planned: &[Planned]) -> Result<Option<Held>, RunError> {
-        let deletions = planned.iter().filter(|p| matches!(p.decision, Decision::Act(Action::Delete))).count();
+        let deletions =
+            planned.iter().filter(|p| matches!(p.decision, Decision::Act(Action::Delete))).count();
         let linked = match self.id {
             Some(id) => self.store.link_count(id)?,
             None => 0,
@@ -153,7 +156,9 @@ impl Planner<'_> {
         let mut links: BTreeMap<LinkId, Open> = BTreeMap::new();
         for (side, survey) in [(SideId::Source, source), (SideId::Target, target)] {
             for href in survey.items.keys().chain(&survey.gone) {
-                let Some(link) = self.store.known(id, side, href)?.and_then(|known| known.link) else { continue };
+                let Some(link) = self.store.known(id, side, href)?.and_then(|known| known.link) else {
+                    continue;
+                };
                 let Some(row) = self.store.link(link)? else { continue };
                 let at = |side| Ok::<_, RunError>(self.store.linked(link, side)?.map(|known| known.href));
                 if let std::collections::btree_map::Entry::Vacant(slot) = links.entry(link) {
@@ -199,25 +204,33 @@ impl Planner<'_> {
         let Some(id) = self.id else { return Ok(false) };
         let others = self.store.known_by_uid(id, SideId::Source, uid)?;
         Ok(others.iter().any(|other| {
-            let moved_here = source.items.get(&other.href).and_then(Item::entry).is_some_and(|e| e.uid() != uid);
+            let moved_here =
+                source.items.get(&other.href).and_then(Item::entry).is_some_and(|e| e.uid() != uid);
             other.href != *href && other.link.is_some() && !source.gone.contains(&other.href) && !moved_here
         }))
     }
 
-    fn decide(&self, policy: &RoutePolicy, open: Open, source: &Survey, target: &Survey) -> Result<Planned, RunError> {
+    fn decide(
+        &self,
+        policy: &RoutePolicy,
+        open: Open,
+        source: &Survey,
+        target: &Survey,
+    ) -> Result<Planned, RunError> {
         let agreed = match &open.link {
             Some((link, _)) => self.store.agreed(*link)?,
             None => None,
         };
-        let remembered = |side: SideId, href: &ObjectHref, text: Option<&String>| -> Result<Option<Seen>, RunError> {
-            let etag = match self.id {
-                Some(id) => self.store.known(id, side, href)?.and_then(|known| known.etag),
-                None => None,
+        let remembered =
+            |side: SideId, href: &ObjectHref, text: Option<&String>| -> Result<Option<Seen>, RunError> {
+                let etag = match self.id {
+                    Some(id) => self.store.known(id, side, href)?.and_then(|known| known.etag),
+                    None => None,
+                };
+                let entry = text.and_then(|text| Entry::parse(text, &Limits::default()).ok());
+                let text = text.cloned().unwrap_or_default();
+                Ok(Some(Seen { href: href.clone(), etag, entry, text, read_now: false }))
             };
-            let entry = text.and_then(|text| Entry::parse(text, &Limits::default()).ok());
-            let text = text.cloned().unwrap_or_default();
-            Ok(Some(Seen { href: href.clone(), etag, entry, text, read_now: false }))
-        };
         let look = |side, href: &Option<ObjectHref>, survey: &Survey, text: Option<&String>| match href {
             None => Ok(None),
             Some(href) if survey.gone.contains(href) => Ok(None),
@@ -230,14 +243,25 @@ impl Planner<'_> {
         let far_known = open.link.as_ref().is_none_or(|(_, row)| row.facts.far.is_some());
         let far_text = agreed.as_ref().map(|a| &a.target).filter(|_| far_known);
         let to = look(SideId::Target, &open.target_href, target, far_text)?;
-        let words = from.as_ref().zip(open.source_href.as_ref()).and_then(|(_, href)| match source.items.get(href) {
-            Some(Item::Unreadable { words, .. }) => Some(words.clone()),
-            _ => None,
-        });
-        let pair =
-            Pair { link: open.link.as_ref().map(|(_, row)| row.facts), source: side(&from), target: side(&to) };
+        let words =
+            from.as_ref().zip(open.source_href.as_ref()).and_then(|(_, href)| match source.items.get(href) {
+                Some(Item::Unreadable { words, .. }) => Some(words.clone()),
+                _ => None,
+            });
+        let pair = Pair {
+            link: open.link.as_ref().map(|(_, row)| row.facts),
+            source: side(&from),
+            target: side(&to),
+        };
         let decision = reconcile(policy, &pair, self.options.now);
-        Ok(Planned { link: open.link, source: from, source_href: open.source_href, target: to, decision, words })
+        Ok(Planned {
+            link: open.link,
+            source: from,
+            source_href: open.source_href,
+            target: to,
+            decision,
+            words,
+        })
     }
 }
 

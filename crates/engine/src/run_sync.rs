@@ -1,9 +1,11 @@
 //! One run of one route, from the survey to the history.
 
-use chestnut_core::{Action, ContentKey, Decision, Entry, EventUid, LeftOut, LinkFacts, ObjectHref, WriteKind};
+use chestnut_core::{
+    Action, ContentKey, Decision, Entry, EventUid, LeftOut, LinkFacts, ObjectHref, WriteKind,
+};
 use chestnut_store::{
-    Change, ChangeAction, Counts, Known, Lease, LinkId, Recheck, RouteId, RouteSummary, RunId, RunResult, SideId, Store,
-    StoreError, Writer,
+    Change, ChangeAction, Counts, Known, Lease, LinkId, Recheck, RouteId, RouteSummary, RunId, RunResult,
+    SideId, Store, StoreError, Writer,
 };
 
 use crate::apply::{Applier, Outcome, record_agreement, source_known, start_text, title_of};
@@ -101,7 +103,14 @@ pub async fn run_route(
         writer.finish_run(run, options.now, result, &summary)?;
         writer.prune_history(options.now.saturating_sub(route.keep_history).unwrap_or(options.now))
     })?;
-    Ok(RunReport { route: route.name.clone(), run: Some(run), result, summary, changes: outcome.changes, error })
+    Ok(RunReport {
+        route: route.name.clone(),
+        run: Some(run),
+        result,
+        summary,
+        changes: outcome.changes,
+        error,
+    })
 }
 
 /// Says what a run would do, and writes nothing.
@@ -133,10 +142,16 @@ pub async fn preview_route(
         }
     }
     if let Some(id) = id {
-        let seen = |href: &ObjectHref| plan.source.items.contains_key(href) || plan.source.gone.contains(href);
+        let seen =
+            |href: &ObjectHref| plan.source.items.contains_key(href) || plan.source.gone.contains(href);
         for known in store.left_out(id)?.into_iter().filter(|k| !seen(&k.href)) {
             let why = known.left_out.clone().unwrap_or_default();
-            report.left_out.push(PreviewedChange { action: "leave out", title: known.title, start: String::new(), why });
+            report.left_out.push(PreviewedChange {
+                action: "leave out",
+                title: known.title,
+                start: String::new(),
+                why,
+            });
         }
     }
     for list in [&mut report.changes, &mut report.left_out] {
@@ -162,7 +177,9 @@ fn previewed(planned: &Planned) -> Option<PreviewedChange> {
         Decision::Act(Action::Write { kind: WriteKind::Create, .. }) if linked => {
             ("create", "the copy is gone on the far side".to_owned())
         }
-        Decision::Act(Action::Write { kind: WriteKind::Create, .. }) => ("create", "new at the source".to_owned()),
+        Decision::Act(Action::Write { kind: WriteKind::Create, .. }) => {
+            ("create", "new at the source".to_owned())
+        }
         Decision::Act(Action::Write { view, .. }) => {
             let changed = planned.link.as_ref().is_none_or(|(_, row)| row.facts.view != *view);
             let why = match (linked, changed) {
@@ -215,7 +232,8 @@ impl<'r> Job<'r> {
         }
         self.observer.progress(Progress { phase: Phase::Surveying, done: 0, total: 0 });
         let look = Look { now: self.options.now, afresh, check_every: self.route.check_every };
-        let (source_surveyor, target_surveyor) = (self.surveyor(SideId::Source), self.surveyor(SideId::Target));
+        let (source_surveyor, target_surveyor) =
+            (self.surveyor(SideId::Source), self.surveyor(SideId::Target));
         let (source, target) =
             tokio::join!(source_surveyor.survey(look, &[]), target_surveyor.survey(look, &unfinished));
         let (source, target) = (source?, target?);
@@ -330,7 +348,9 @@ impl<'r> Job<'r> {
         let seen = planned.source.as_ref().filter(|s| s.read_now);
         match &planned.decision {
             Decision::Agree { view, far } => {
-                let (Some(source), Some(target)) = (&planned.source, &planned.target) else { return Ok(None) };
+                let (Some(source), Some(target)) = (&planned.source, &planned.target) else {
+                    return Ok(None);
+                };
                 let facts = LinkFacts { view: *view, far: Some(*far), refused: None };
                 return record_agreement(writer, id, planned, source, target, facts, calendar.to_owned());
             }
@@ -394,7 +414,8 @@ impl<'r> Job<'r> {
         reason: LeftOut,
         words: Option<String>,
     ) -> Result<Option<Change>, StoreError> {
-        let by_choice = matches!(reason, LeftOut::Kind(_) | LeftOut::NotAccepted(_) | LeftOut::Copy | LeftOut::Refused);
+        let by_choice =
+            matches!(reason, LeftOut::Kind(_) | LeftOut::NotAccepted(_) | LeftOut::Copy | LeftOut::Refused);
         let known = self.store.known(id, SideId::Source, &source.href)?;
         if by_choice || known.is_some_and(|k| k.left_out.as_deref() == Some(reason.key())) {
             return Ok(None);
@@ -497,7 +518,12 @@ impl<'r> Job<'r> {
     }
 }
 
-fn put_source(writer: &Writer<'_>, id: RouteId, link: Option<LinkId>, known: &Known) -> Result<(), StoreError> {
+fn put_source(
+    writer: &Writer<'_>,
+    id: RouteId,
+    link: Option<LinkId>,
+    known: &Known,
+) -> Result<(), StoreError> {
     match link {
         Some(link) => writer.put_linked(id, SideId::Source, link, known),
         None => writer.put_known(id, SideId::Source, known),

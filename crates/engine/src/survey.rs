@@ -161,7 +161,8 @@ impl Surveyor<'_> {
             date: listing.date,
             ..Noted::default()
         };
-        let mut unknown: BTreeMap<&ObjectHref, &Listed> = listing.entries.iter().map(|l| (&l.href, l)).collect();
+        let mut unknown: BTreeMap<&ObjectHref, &Listed> =
+            listing.entries.iter().map(|l| (&l.href, l)).collect();
         if let Some(route) = self.route {
             self.store.each_known(route, self.side, |known| match unknown.remove(&known.href) {
                 // It was thought to be gone, and stands there after all.
@@ -188,9 +189,7 @@ impl Surveyor<'_> {
         let listing = self.listing().await?;
         let mut noted = self.compare(&listing, false)?;
         let nothing_seen = noted.touched.is_empty() && noted.gone.is_empty();
-        let moved = |then: &Option<String>, now: &Option<SyncToken>| {
-            matches!((then, now), (Some(then), Some(now)) if then != now.as_str())
-        };
+        let moved = |then: &Option<String>, now: &Option<SyncToken>| matches!((then, now), (Some(then), Some(now)) if then != now.as_str());
         if state.sync_reports && moved(&state.sync_token, &listing.sync_token) {
             // An entry that was deleted and made anew may have its old ETag: only the report tells.
             let token = SyncToken::from(state.sync_token.clone().unwrap_or_default());
@@ -283,7 +282,10 @@ impl Surveyor<'_> {
     }
 
     /// Reads entries; `None` where nothing stands.
-    pub(crate) async fn fetch(&self, hrefs: &[ObjectHref]) -> Result<Vec<(ObjectHref, Option<Item>)>, RunError> {
+    pub(crate) async fn fetch(
+        &self,
+        hrefs: &[ObjectHref],
+    ) -> Result<Vec<(ObjectHref, Option<Item>)>, RunError> {
         let fetched = self.end.client.fetch(&self.end.url, hrefs).await.map_err(|e| self.end.failed(e))?;
         let item = |fetched| match fetched {
             Fetched::Missing => None,
@@ -308,7 +310,9 @@ impl Surveyor<'_> {
         let mut noted = None;
         if let Some(token) = token {
             let answer = self.end.client.changes_since(&self.end.url, &token).await;
-            if let SyncAnswer::Changes { changed, removed, token, date, .. } = answer.map_err(|e| self.end.failed(e))? {
+            if let SyncAnswer::Changes { changed, removed, token, date, .. } =
+                answer.map_err(|e| self.end.failed(e))?
+            {
                 let mut report = Noted { token, date, ..Noted::default() };
                 report.touch(changed);
                 report.touched.extend(removed.into_iter().map(|href| (href, None)));

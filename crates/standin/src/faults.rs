@@ -64,7 +64,8 @@ impl Fault {
     }
 
     fn meets(&self, method: &str, path: &str) -> bool {
-        self.method.as_deref().is_none_or(|m| m == method) && self.path.as_deref().is_none_or(|p| path.contains(p))
+        self.method.as_deref().is_none_or(|m| m == method)
+            && self.path.as_deref().is_none_or(|p| path.contains(p))
     }
 }
 

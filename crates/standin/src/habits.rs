@@ -218,17 +218,32 @@ impl Temper {
         use Habit::{
             AddsDefaults, AddsZones, Delete200, DropsEmpty, EventsOnlyInWord, Forgets403, IfMatchCreates,
             IgnoresIfNoneMatch, MultigetOmits, NoEtagOnPut, NoSync, NoWellKnown, OneRequestPerConnection,
-            RefusesEmptyX, RefusesMethod, RefusesNames, RefusesZeroLength, Reorders, ReordersRules, RoundsGeo,
-            SizeLimit413, SplitsLists, TrimsTexts, UidConflict403, WeakEtags, WritesDuration,
+            RefusesEmptyX, RefusesMethod, RefusesNames, RefusesZeroLength, Reorders, ReordersRules,
+            RoundsGeo, SizeLimit413, SplitsLists, TrimsTexts, UidConflict403, WeakEtags, WritesDuration,
         };
         let set: &[Habit] = match self {
             Self::Lenient => &[EventsOnlyInWord, IfMatchCreates, IgnoresIfNoneMatch, MultigetOmits],
-            Self::Strict => {
-                &[RefusesZeroLength, RefusesEmptyX, RefusesMethod, RefusesNames, SizeLimit413, UidConflict403, Forgets403]
-            }
+            Self::Strict => &[
+                RefusesZeroLength,
+                RefusesEmptyX,
+                RefusesMethod,
+                RefusesNames,
+                SizeLimit413,
+                UidConflict403,
+                Forgets403,
+            ],
             Self::Rewriting => &[
-                Reorders, ReordersRules, SplitsLists, RoundsGeo, TrimsTexts, DropsEmpty, AddsDefaults, AddsZones,
-                WritesDuration, NoEtagOnPut, WeakEtags,
+                Reorders,
+                ReordersRules,
+                SplitsLists,
+                RoundsGeo,
+                TrimsTexts,
+                DropsEmpty,
+                AddsDefaults,
+                AddsZones,
+                WritesDuration,
+                NoEtagOnPut,
+                WeakEtags,
             ],
             Self::Old => &[NoSync, NoWellKnown, OneRequestPerConnection, Delete200, NoEtagOnPut],
         };

@@ -79,7 +79,8 @@ impl Reply {
     /// An error that names the condition that failed (RFC 4918, 16).
     pub(crate) fn condition(server: &Server, status: u16, name: &str, href: Option<&str>) -> Self {
         let inner = href.map(|h| format!("<d:href>{h}</d:href>")).unwrap_or_default();
-        let declared = if server.has(Habit::StrangeErrors) { "" } else { r#" xmlns:c="urn:ietf:params:xml:ns:caldav""# };
+        let declared =
+            if server.has(Habit::StrangeErrors) { "" } else { r#" xmlns:c="urn:ietf:params:xml:ns:caldav""# };
         let prefix = if name == "valid-sync-token" || name == "supported-report" { "d" } else { "c" };
         let body = format!(
             r#"<?xml version="1.0" encoding="utf-8"?><d:error xmlns:d="DAV:"{declared}><{prefix}:{name}>{inner}</{prefix}:{name}></d:error>"#
@@ -153,7 +154,8 @@ impl Server {
     }
 
     fn dav_header(&self) -> String {
-        let schedules = if self.has(Habit::Schedules) { ", calendar-schedule, calendar-auto-schedule" } else { "" };
+        let schedules =
+            if self.has(Habit::Schedules) { ", calendar-schedule, calendar-auto-schedule" } else { "" };
         format!("1, 3, calendar-access, extended-mkcol{schedules}")
     }
 
@@ -226,7 +228,8 @@ impl Server {
 
     fn get(&self, request: &ServerRequest, path: &str, user: &str) -> Reply {
         if path == "/" {
-            return Reply::status(200).body("text/html", "<!doctype html><html><title>Orchard</title></html>");
+            return Reply::status(200)
+                .body("text/html", "<!doctype html><html><title>Orchard</title></html>");
         }
         let Some((calendar, name)) = Self::locate(path) else { return Reply::status(405) };
         if self.access(calendar, user) < Access::Read {
@@ -236,7 +239,9 @@ impl Server {
             Some(object) => {
                 let weak = self.has(Habit::WeakEtags) && accepts_gzip(request);
                 let etag = if weak { format!("W/{}", object.etag) } else { object.etag.clone() };
-                Reply::status(200).with("ETag", etag).body("text/calendar; charset=utf-8", object.text.clone())
+                Reply::status(200)
+                    .with("ETag", etag)
+                    .body("text/calendar; charset=utf-8", object.text.clone())
             }
             None => Reply::status(404),
         }
@@ -263,12 +268,17 @@ impl Server {
             return Reply::status(500);
         }
         let existing = self.collections[calendar].objects.get(name).map(|o| o.etag.clone());
-        if request.header("if-none-match") == Some("*") && existing.is_some() && !self.has(Habit::IgnoresIfNoneMatch) {
+        if request.header("if-none-match") == Some("*")
+            && existing.is_some()
+            && !self.has(Habit::IgnoresIfNoneMatch)
+        {
             return Reply::status(412);
         }
         if let Some(wanted) = request.header("if-match").filter(|_| !self.has(Habit::IgnoresIfMatch)) {
             let holds = match &existing {
-                Some(etag) => wanted == "*" || wanted.split(',').any(|w| w.trim().trim_start_matches("W/") == etag),
+                Some(etag) => {
+                    wanted == "*" || wanted.split(',').any(|w| w.trim().trim_start_matches("W/") == etag)
+                }
                 None => request.method == "PUT" && self.has(Habit::IfMatchCreates),
             };
             if !holds && existing.is_none() && request.method == "DELETE" {
@@ -328,10 +338,14 @@ impl Server {
         if self.has(Habit::RefusesNames) && (!name.bytes().all(plain) || name.starts_with('.')) {
             return Some(Reply::status(400));
         }
-        if self.has(Habit::RefusesZeroLength) && main.value("DTEND") == main.value("DTSTART") && kind == "VEVENT" {
+        if self.has(Habit::RefusesZeroLength)
+            && main.value("DTEND") == main.value("DTSTART")
+            && kind == "VEVENT"
+        {
             return Some(Reply::status(400).body("text/plain", "an event must not end when it starts"));
         }
-        if self.has(Habit::RefusesEmptyX) && main.properties().any(|p| p.name().starts_with("X-") && p.value().is_empty())
+        if self.has(Habit::RefusesEmptyX)
+            && main.properties().any(|p| p.name().starts_with("X-") && p.value().is_empty())
         {
             return condition(403, "valid-calendar-object-resource");
         }
@@ -341,7 +355,9 @@ impl Server {
         if self.has(Habit::RefusesMethod) && entry.object().property("METHOD").is_some() {
             return Some(Reply::status(415));
         }
-        for (habit, status) in [(Habit::SizeLimit413, 413), (Habit::SizeLimit412, 412), (Habit::SizeLimit507, 507)] {
+        for (habit, status) in
+            [(Habit::SizeLimit413, 413), (Habit::SizeLimit412, 412), (Habit::SizeLimit507, 507)]
+        {
             if self.has(habit) && long {
                 return condition(status, "max-resource-size");
             }
@@ -352,12 +368,14 @@ impl Server {
     fn uid_conflict(&self, calendar: &str, name: &str, entry: &Entry) -> Option<Reply> {
         let line = format!("UID:{}", entry.uid());
         let stands_at = |collection: &Collection, but: &str| {
-            let found = collection.objects.iter().find(|(n, o)| *n != but && o.text.lines().any(|l| l == line));
+            let found =
+                collection.objects.iter().find(|(n, o)| *n != but && o.text.lines().any(|l| l == line));
             found.map(|(n, _)| n.clone())
         };
         let here = stands_at(&self.collections[calendar], name).map(|n| format!("{calendar}{n}"));
         let home = calendar.split('/').nth(1).unwrap_or_default();
-        let mut of_user = self.collections.iter().filter(|(p, _)| p.starts_with(&format!("/{home}/")) && *p != calendar);
+        let mut of_user =
+            self.collections.iter().filter(|(p, _)| p.starts_with(&format!("/{home}/")) && *p != calendar);
         let elsewhere = of_user.find_map(|(p, c)| stands_at(c, "").map(|n| format!("{p}{n}")));
         let (at, named) = match (here, elsewhere.filter(|_| self.has(Habit::OneUidPerUser))) {
             (Some(at), _) => (at, true),
@@ -382,7 +400,9 @@ impl Server {
             return vec!["VEVENT"];
         }
         let all = ["VEVENT", "VTODO", "VJOURNAL"];
-        all.into_iter().filter(|k| collection.kinds.is_empty() || collection.kinds.iter().any(|c| c == k)).collect()
+        all.into_iter()
+            .filter(|k| collection.kinds.is_empty() || collection.kinds.iter().any(|c| c == k))
+            .collect()
     }
 
     /// What a scheduling server does behind its users' backs (RFC 6638, 3.2).

@@ -48,7 +48,8 @@ fn run(args: &Args, out: &mut impl std::io::Write) -> std::io::Result<()> {
     let mut habits = args.temper.map(Temper::habits).unwrap_or_default();
     for name in &args.habits {
         let habit = Habit::ALL.iter().find(|h| h.name() == *name);
-        let unknown = || std::io::Error::other(format!("there is no habit {name}; --list-habits names them all"));
+        let unknown =
+            || std::io::Error::other(format!("there is no habit {name}; --list-habits names them all"));
         habits.insert(*habit.ok_or_else(unknown)?);
     }
     let mut server = orchard_server(args.entries, now_ms());

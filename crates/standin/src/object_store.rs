@@ -86,7 +86,8 @@ impl Server {
     /// Adds a calendar to a user's home and returns its path.
     pub fn add_calendar(&mut self, user: &str, slug: &str, name: &str, color: &str) -> String {
         let path = format!("{}{slug}/", self.home(user));
-        let collection = Collection { name: name.to_owned(), color: color.to_owned(), ..Collection::default() };
+        let collection =
+            Collection { name: name.to_owned(), color: color.to_owned(), ..Collection::default() };
         self.collections.insert(path.clone(), collection);
         self.touch(&path);
         path

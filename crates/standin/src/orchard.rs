@@ -35,8 +35,13 @@ const TITLES: &[&str] = &[
     "Wasp nets, rows 4 and 5; ladder needed",
     "Pruning course \\ beginners",
 ];
-const PLACES: &[&str] =
-    &["Press hall, ground floor", "Row 12; upper gate", "Harbour market \"North\"", "Škatlarna", "https://orchard.example/map?x=1&y=2"];
+const PLACES: &[&str] = &[
+    "Press hall, ground floor",
+    "Row 12; upper gate",
+    "Harbour market \"North\"",
+    "Škatlarna",
+    "https://orchard.example/map?x=1&y=2",
+];
 const GROUPS: &[&str] = &["Press", "Picking", "Market, town", "Delivery", "Äpfel"];
 
 /// Escapes a TEXT value (RFC 5545, 3.3.11).
@@ -104,8 +109,14 @@ fn entry(i: usize, first_day: Date) -> OrchardEntry {
         3 => {
             lines.extend(zoned);
             lines.extend(
-                ["BEGIN:VALARM", "ACTION:DISPLAY", "TRIGGER:-PT30M", "DESCRIPTION:Load the van", "END:VALARM"]
-                    .map(String::from),
+                [
+                    "BEGIN:VALARM",
+                    "ACTION:DISPLAY",
+                    "TRIGGER:-PT30M",
+                    "DESCRIPTION:Load the van",
+                    "END:VALARM",
+                ]
+                .map(String::from),
             );
         }
         4 => {
@@ -144,13 +155,24 @@ fn entry(i: usize, first_day: Date) -> OrchardEntry {
             lines.extend([format!("DTSTART:{}", stamp(at)), format!("DTEND:{}", stamp(end))]);
         }
         10 => {
-            lines.extend([format!("DTSTART{}", local(at)), "DURATION:PT1H30M".into(), "CLASS:PRIVATE".into()]);
+            lines.extend([
+                format!("DTSTART{}", local(at)),
+                "DURATION:PT1H30M".into(),
+                "CLASS:PRIVATE".into(),
+            ]);
         }
         11 => {
             lines.extend(zoned);
             lines.push(format!(
                 "RRULE:{}",
-                pick(&["FREQ=MONTHLY;BYDAY=-1FR", "FREQ=DAILY;INTERVAL=2;COUNT=20", "FREQ=WEEKLY;BYDAY=MO,WE,FR"], i / 20)
+                pick(
+                    &[
+                        "FREQ=MONTHLY;BYDAY=-1FR",
+                        "FREQ=DAILY;INTERVAL=2;COUNT=20",
+                        "FREQ=WEEKLY;BYDAY=MO,WE,FR"
+                    ],
+                    i / 20
+                )
             ));
         }
         12 => {
@@ -188,7 +210,8 @@ fn entry(i: usize, first_day: Date) -> OrchardEntry {
             lines.push(format!("LOCATION:{}", escaped(pick(PLACES, i))));
         }
     }
-    let mut text = String::from("BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Orchard co-operative//Sample//EN\r\n");
+    let mut text =
+        String::from("BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Orchard co-operative//Sample//EN\r\n");
     if zone {
         text.push_str(ZONE);
     }

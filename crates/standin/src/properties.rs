@@ -169,7 +169,9 @@ fn push_collection(
     let values = wanted.iter().map(|(ns, prop)| match (ns.as_str(), prop.as_str()) {
         (DAV, "resourcetype") => Some("<d:collection/><c:calendar/>".to_owned()),
         (DAV, "displayname") => Some(display_name(server, collection)),
-        (DAV, "current-user-principal") => Some(format!("<d:href>{}</d:href>", href_plain(&server.principal(user)))),
+        (DAV, "current-user-principal") => {
+            Some(format!("<d:href>{}</d:href>", href_plain(&server.principal(user))))
+        }
         (DAV, "owner") => Some(format!("<d:href>{}</d:href>", href_plain(&server.principal(owner)))),
         (DAV, "sync-token") if sync => Some(server.token(collection)),
         (DAV, "current-user-privilege-set") if !server.has(Habit::NoPrivileges) => {
@@ -180,7 +182,8 @@ fn push_collection(
         (DAV, "supported-report-set") => {
             let mut reports = vec!["c:calendar-multiget", "c:calendar-query"];
             reports.extend(sync.then_some("d:sync-collection"));
-            let one = |r: &&str| format!("<d:supported-report><d:report><{r}/></d:report></d:supported-report>");
+            let one =
+                |r: &&str| format!("<d:supported-report><d:report><{r}/></d:report></d:supported-report>");
             Some(reports.iter().map(one).collect())
         }
         (CALDAV, "supported-calendar-component-set") => {

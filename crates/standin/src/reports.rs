@@ -31,7 +31,8 @@ pub(crate) fn report(server: &Server, request: &ServerRequest, path: &str, user:
 
 fn missing(href: &str) -> Vec<u8> {
     let href = escape_xml(href);
-    format!("<d:response><d:href>{href}</d:href><d:status>HTTP/1.1 404 Not Found</d:status></d:response>").into_bytes()
+    format!("<d:response><d:href>{href}</d:href><d:status>HTTP/1.1 404 Not Found</d:status></d:response>")
+        .into_bytes()
 }
 
 fn with_data(server: &Server, path: &str, name: &str, object: &Object, batch: bool) -> Vec<u8> {
@@ -125,7 +126,9 @@ fn in_range(server: &Server, range: &Element, component: &Component<'_>) -> bool
         return true;
     }
     let time = |value: Option<&str>| value.and_then(parse_time).map(|t| t.local());
-    let Some(start) = time(component.value("DTSTART").or_else(|| component.value("DUE"))) else { return true };
+    let Some(start) = time(component.value("DTSTART").or_else(|| component.value("DUE"))) else {
+        return true;
+    };
     let end = time(component.value("DTEND")).unwrap_or(start);
     let after = time(attribute(range, "start")).is_none_or(|from| {
         let inclusive = server.has(Habit::InclusiveRanges) || start == end;
@@ -193,7 +196,8 @@ fn sync(server: &Server, collection: &Collection, path: &str, root: &Element) ->
         let own = escape_xml(&href(server, path));
         let status = "HTTP/1.1 507 Insufficient Storage";
         parts.push(
-            format!("<d:response><d:href>{own}</d:href><d:status>{status}</d:status></d:response>").into_bytes(),
+            format!("<d:response><d:href>{own}</d:href><d:status>{status}</d:status></d:response>")
+                .into_bytes(),
         );
     }
     multistatus(parts, &format!("<d:sync-token>{}</d:sync-token>", escape_xml(&token)))

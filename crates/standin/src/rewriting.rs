@@ -32,7 +32,8 @@ fn plain_zone(tzid: &str) -> Component<'static> {
     let mut zone = Component::new("VTIMEZONE");
     zone.push_property(Property::new("TZID", tzid));
     let mut standard = Component::new("STANDARD");
-    for (name, value) in [("DTSTART", "19700101T000000"), ("TZOFFSETFROM", "+0100"), ("TZOFFSETTO", "+0100")] {
+    for (name, value) in [("DTSTART", "19700101T000000"), ("TZOFFSETFROM", "+0100"), ("TZOFFSETTO", "+0100")]
+    {
         standard.push_property(Property::new(name, value));
     }
     zone.push_component(standard);
@@ -45,13 +46,16 @@ fn rewrite_component(component: &mut Component<'static>, habits: &BTreeSet<Habit
     let mut items: Vec<Item<'static>> = Vec::with_capacity(taken.len());
     for item in taken {
         match item {
-            Item::Property(property) => items.extend(rewrite_property(property, habits).into_iter().map(Item::Property)),
+            Item::Property(property) => {
+                items.extend(rewrite_property(property, habits).into_iter().map(Item::Property))
+            }
             Item::Component(inner) => items.push(Item::Component(inner)),
         }
     }
     *component.items_mut() = items;
     if has(Habit::AddsDefaults) && component.is("VEVENT") {
-        for (name, value) in [("CLASS", "PUBLIC"), ("TRANSP", "OPAQUE"), ("SEQUENCE", "0"), ("PRIORITY", "0")] {
+        for (name, value) in [("CLASS", "PUBLIC"), ("TRANSP", "OPAQUE"), ("SEQUENCE", "0"), ("PRIORITY", "0")]
+        {
             if component.property(name).is_none() {
                 component.push_property(Property::new(name, value));
             }
@@ -105,7 +109,8 @@ fn rewrite_property(property: Property<'static>, habits: &BTreeSet<Habit>) -> Ve
         let cut = chestnut_core::split_list(&value).next().unwrap_or_default().to_owned();
         return vec![property.with_value(&cut)];
     }
-    let floating = property.param("TZID").is_none() && matches!(parse_time(&value), Some(TimeValue::Local(_)));
+    let floating =
+        property.param("TZID").is_none() && matches!(parse_time(&value), Some(TimeValue::Local(_)));
     if has(Habit::FloatingToUtc) && is(&["DTSTART", "DTEND"]) && floating {
         return vec![property.with_value(&format!("{value}Z"))];
     }
@@ -121,7 +126,9 @@ fn rewrite_property(property: Property<'static>, habits: &BTreeSet<Habit>) -> Ve
 
 /// DTEND becomes DURATION where both ends are in one zone and on one day, so that no clock change lies between.
 fn write_duration(component: &mut Component<'static>) {
-    let (Some(start), Some(end)) = (component.property("DTSTART"), component.property("DTEND")) else { return };
+    let (Some(start), Some(end)) = (component.property("DTSTART"), component.property("DTEND")) else {
+        return;
+    };
     let same_zone = start.param("TZID") == end.param("TZID");
     let (Some(from), Some(to)) = (parse_time(start.value()), parse_time(end.value())) else { return };
     let seconds = to.local().duration_since(from.local()).as_secs();

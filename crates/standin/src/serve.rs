@@ -122,7 +122,9 @@ async fn answer(State(shared): State<Shared>, request: Request) -> Response {
     let request = ServerRequest {
         method: parts.method.as_str().to_owned(),
         path: parts.uri.path_and_query().map_or_else(|| "/".to_owned(), |p| p.as_str().to_owned()),
-        headers: headers.map(|(k, v)| (k.as_str().to_owned(), v.to_str().unwrap_or_default().to_owned())).collect(),
+        headers: headers
+            .map(|(k, v)| (k.as_str().to_owned(), v.to_str().unwrap_or_default().to_owned()))
+            .collect(),
         body: body.to_vec(),
     };
     if request.path.starts_with("/.standin/") {
@@ -195,9 +197,7 @@ fn control(shared: &Shared, request: &ServerRequest) -> Reply {
         "/.standin/faults" => {
             serde_json::from_slice::<Vec<Fault>>(&request.body).map(|faults| server.faults = faults)
         }
-        "/.standin/habits" => {
-            serde_json::from_slice(&request.body).map(|habits| server.habits = habits)
-        }
+        "/.standin/habits" => serde_json::from_slice(&request.body).map(|habits| server.habits = habits),
         _ => return Reply::status(404),
     };
     match done {

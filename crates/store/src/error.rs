@@ -7,7 +7,9 @@ use std::path::PathBuf;
 #[non_exhaustive]
 pub enum StoreError {
     /// The file was written by a newer Chestnut.
-    #[error("the state {path} was written by a newer Chestnut (format {found}; this one knows up to {known})")]
+    #[error(
+        "the state {path} was written by a newer Chestnut (format {found}; this one knows up to {known})"
+    )]
     Newer {
         /// The file.
         path: PathBuf,

@@ -40,7 +40,10 @@ impl Lease {
             Err(TryLockError::WouldBlock) => {
                 let mut text = String::new();
                 let read = file.read_to_string(&mut text).is_ok() && !text.is_empty();
-                return Err(StoreError::Busy { route: route.to_owned(), holder: read.then_some(Holder(text)) });
+                return Err(StoreError::Busy {
+                    route: route.to_owned(),
+                    holder: read.then_some(Holder(text)),
+                });
             }
             Err(TryLockError::Error(e)) => return Err(open_error(e)),
         }

@@ -147,7 +147,14 @@ pub enum ChangeAction {
 impl ChangeAction {
     /// All of them.
     pub const ALL: [Self; 8] = [
-        Self::Created, Self::Updated, Self::Deleted, Self::Linked, Self::Damaged, Self::Failed, Self::Held, Self::LeftOut,
+        Self::Created,
+        Self::Updated,
+        Self::Deleted,
+        Self::Linked,
+        Self::Damaged,
+        Self::Failed,
+        Self::Held,
+        Self::LeftOut,
     ];
 
     /// Returns the stable word.

@@ -12,8 +12,8 @@ use rusqlite::{Connection, OptionalExtension as _, Row, named_params, params};
 use crate::error::StoreError;
 use crate::migrate::migrate;
 use crate::records::{
-    Agreed, Change, ChangeAction, Known, LinkId, LinkRow, Recheck, RouteId, RunId, RunRecord, RunResult, SideId, SideState,
-    fingerprint,
+    Agreed, Change, ChangeAction, Known, LinkId, LinkRow, Recheck, RouteId, RunId, RunRecord, RunResult,
+    SideId, SideState, fingerprint,
 };
 use crate::texts::unpack;
 use crate::writer::Writer;
@@ -117,7 +117,8 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn route_settings(&self, route: RouteId) -> Result<(String, String), StoreError> {
-        let mut query = self.connection.prepare_cached("SELECT settings, endpoints FROM route WHERE id = ?")?;
+        let mut query =
+            self.connection.prepare_cached("SELECT settings, endpoints FROM route WHERE id = ?")?;
         Ok(query.query_row([route.0], |row| Ok((row.get(0)?, row.get(1)?)))?)
     }
 
@@ -126,7 +127,8 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn side(&self, route: RouteId, side: SideId) -> Result<SideState, StoreError> {
-        let mut query = self.connection.prepare_cached("SELECT state FROM side WHERE route = ? AND side = ?")?;
+        let mut query =
+            self.connection.prepare_cached("SELECT state FROM side WHERE route = ? AND side = ?")?;
         let text: Option<String> =
             query.query_row(params![route.0, side.number()], |row| row.get(0)).optional()?;
         // A state that this version cannot read is as good as none: the calendar is read afresh.
@@ -137,7 +139,12 @@ impl Store {
     ///
     /// # Errors
     /// The state cannot be read.
-    pub fn known(&self, route: RouteId, side: SideId, href: &ObjectHref) -> Result<Option<Known>, StoreError> {
+    pub fn known(
+        &self,
+        route: RouteId,
+        side: SideId,
+        href: &ObjectHref,
+    ) -> Result<Option<Known>, StoreError> {
         let found = self.known_where(route, side, "href = :value", href.as_str())?;
         Ok(found.into_iter().next())
     }
@@ -146,7 +153,12 @@ impl Store {
     ///
     /// # Errors
     /// The state cannot be read.
-    pub fn known_by_uid(&self, route: RouteId, side: SideId, uid: &EventUid) -> Result<Vec<Known>, StoreError> {
+    pub fn known_by_uid(
+        &self,
+        route: RouteId,
+        side: SideId,
+        uid: &EventUid,
+    ) -> Result<Vec<Known>, StoreError> {
         self.known_where(route, side, "uid = :value", uid.as_str())
     }
 
@@ -196,7 +208,9 @@ impl Store {
         condition: &str,
         value: impl rusqlite::ToSql,
     ) -> Result<Vec<Known>, StoreError> {
-        let sql = format!("SELECT {KNOWN_COLUMNS} FROM known WHERE route = :route AND side = :side AND {condition}");
+        let sql = format!(
+            "SELECT {KNOWN_COLUMNS} FROM known WHERE route = :route AND side = :side AND {condition}"
+        );
         let mut query = self.connection.prepare_cached(&sql)?;
         let bound = named_params! { ":route": route.0, ":side": side.number(), ":value": value };
         let rows = query.query_map(bound, known_row)?;
@@ -249,7 +263,8 @@ impl Store {
         let mut query = self.connection.prepare_cached("SELECT source, target FROM agreed WHERE link = ?")?;
         let row: Option<(Vec<u8>, Vec<u8>)> =
             query.query_row([link.0], |row| Ok((row.get(0)?, row.get(1)?))).optional()?;
-        Ok(row.and_then(|(source, target)| Some(Agreed { source: unpack(&source)?, target: unpack(&target)? })))
+        Ok(row
+            .and_then(|(source, target)| Some(Agreed { source: unpack(&source)?, target: unpack(&target)? })))
     }
 
     /// Counts the links of a route.
@@ -266,7 +281,8 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn link_troubles(&self, route: RouteId) -> Result<Vec<(String, String)>, StoreError> {
-        let sql = "SELECT coalesce((SELECT title FROM known WHERE known.link = link.id AND side = 0), ''), words
+        let sql =
+            "SELECT coalesce((SELECT title FROM known WHERE known.link = link.id AND side = 0), ''), words
                    FROM link WHERE route = ? AND words IS NOT NULL ORDER BY id";
         let mut query = self.connection.prepare_cached(sql)?;
         let rows = query.query_map([route.0], |row| Ok((row.get(0)?, row.get(1)?)))?;
@@ -278,7 +294,8 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn left_out_counts(&self, route: RouteId) -> Result<BTreeMap<String, usize>, StoreError> {
-        let sql = "SELECT left_out, count(*) FROM known WHERE route = ? AND left_out IS NOT NULL GROUP BY left_out";
+        let sql =
+            "SELECT left_out, count(*) FROM known WHERE route = ? AND left_out IS NOT NULL GROUP BY left_out";
         let mut query = self.connection.prepare_cached(sql)?;
         let rows = query.query_map([route.0], |row| Ok((row.get(0)?, row.get(1)?)))?;
         Ok(rows.collect::<Result<_, _>>()?)
@@ -289,9 +306,11 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn unfinished_writes(&self, route: RouteId) -> Result<Vec<(ObjectHref, EventUid)>, StoreError> {
-        let mut query = self.connection.prepare_cached("SELECT href, source_uid FROM journal WHERE route = ?")?;
-        let rows = query
-            .query_map([route.0], |row| Ok((ObjectHref::from(text(row, 0)?), EventUid::from(text(row, 1)?))))?;
+        let mut query =
+            self.connection.prepare_cached("SELECT href, source_uid FROM journal WHERE route = ?")?;
+        let rows = query.query_map([route.0], |row| {
+            Ok((ObjectHref::from(text(row, 0)?), EventUid::from(text(row, 1)?)))
+        })?;
         Ok(rows.collect::<Result<_, _>>()?)
     }
 
@@ -341,7 +360,10 @@ impl Store {
             let action = text(row, 1)?;
             Ok(Change {
                 calendar: row.get(0)?,
-                action: ChangeAction::ALL.into_iter().find(|a| a.word() == action).unwrap_or(ChangeAction::Failed),
+                action: ChangeAction::ALL
+                    .into_iter()
+                    .find(|a| a.word() == action)
+                    .unwrap_or(ChangeAction::Failed),
                 href: ObjectHref::from(text(row, 2)?),
                 uid: EventUid::from(text(row, 3)?),
                 title: row.get(4)?,

@@ -30,7 +30,8 @@ impl Writer<'_> {
     /// The state cannot be written; so for all methods here.
     pub fn route(&self, name: &str) -> Result<RouteId, StoreError> {
         self.run("INSERT INTO route (name) VALUES (?) ON CONFLICT DO NOTHING", [name])?;
-        let id = self.connection.query_row("SELECT id FROM route WHERE name = ?", [name], |row| row.get(0))?;
+        let id =
+            self.connection.query_row("SELECT id FROM route WHERE name = ?", [name], |row| row.get(0))?;
         Ok(RouteId(id))
     }
 
@@ -39,7 +40,10 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn set_route_settings(&self, route: RouteId, settings: &str, endpoints: &str) -> Done {
-        self.run("UPDATE route SET settings = ?, endpoints = ? WHERE id = ?", params![settings, endpoints, route.0])
+        self.run(
+            "UPDATE route SET settings = ?, endpoints = ? WHERE id = ?",
+            params![settings, endpoints, route.0],
+        )
     }
 
     /// Remembers what is known of a calendar as a whole.

@@ -7,7 +7,9 @@ use std::rc::Rc;
 
 use chestnut_caldav::{Answer, Client, ClientOptions, Request, Transport, TransportError, TransportFault};
 use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
-use chestnut_engine::{CalendarEnd, PreviewReport, Route, RunError, RunOptions, RunReport, Silent, preview_route, run_route};
+use chestnut_engine::{
+    CalendarEnd, PreviewReport, Route, RunError, RunOptions, RunReport, Silent, preview_route, run_route,
+};
 use chestnut_standin::{Habit, Server, ServerRequest, Temper, orchard_entries};
 use chestnut_store::Store;
 use jiff::{SignedDuration, Timestamp};
@@ -97,7 +99,10 @@ impl InProcess {
 }
 
 impl Transport for InProcess {
-    fn send<'a>(&'a self, request: &'a Request) -> Pin<Box<dyn Future<Output = Result<Answer, TransportError>> + 'a>> {
+    fn send<'a>(
+        &'a self,
+        request: &'a Request,
+    ) -> Pin<Box<dyn Future<Output = Result<Answer, TransportError>> + 'a>> {
         Box::pin(async move { self.ask(request) })
     }
 }
@@ -346,8 +351,11 @@ pub fn text_of(end: &End, marker: &str) -> (String, String) {
 pub fn titles(end: &End) -> Vec<String> {
     let texts = end.server.borrow().texts(&end.path);
     let limits = chestnut_core::ical::Limits::default();
-    let mut titles: Vec<_> =
-        texts.values().filter_map(|t| chestnut_core::Entry::parse(t, &limits).ok()).map(|e| e.title()).collect();
+    let mut titles: Vec<_> = texts
+        .values()
+        .filter_map(|t| chestnut_core::Entry::parse(t, &limits).ok())
+        .map(|e| e.title())
+        .collect();
     titles.sort();
     titles
 }

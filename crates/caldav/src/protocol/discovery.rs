@@ -99,7 +99,8 @@ impl Discovery {
         };
         let own = href_of(answer.url.path(), &answer.url);
         let responses = &multistatus.responses;
-        let named = responses.iter().find(|r| href_of(&r.href, &answer.url) == own).or_else(|| responses.first());
+        let named =
+            responses.iter().find(|r| href_of(&r.href, &answer.url) == own).or_else(|| responses.first());
         let Some(response) = named else { return self.next_start(None) };
         self.itself = self.itself.take().or_else(|| calendar_info(response, &answer.url));
         if let Some(homes) = response.prop(CALDAV, "calendar-home-set").map(|p| hrefs_in(p, &answer.url))

@@ -6,9 +6,21 @@ use url::Url;
 
 /// What a path keeps as it is: unreserved characters, sub-delims, `:`, `@` and `/` (RFC 3986, 3.3). A percent
 /// sign stands for itself, since decoding leaves `%2F` and `%25` as they are.
-const PATH: &AsciiSet =
-    &CONTROLS.add(b' ').add(b'"').add(b'#').add(b'<').add(b'>').add(b'?').add(b'`').add(b'{').add(b'}').add(b'[')
-        .add(b']').add(b'\\').add(b'^').add(b'|');
+const PATH: &AsciiSet = &CONTROLS
+    .add(b' ')
+    .add(b'"')
+    .add(b'#')
+    .add(b'<')
+    .add(b'>')
+    .add(b'?')
+    .add(b'`')
+    .add(b'{')
+    .add(b'}')
+    .add(b'[')
+    .add(b']')
+    .add(b'\\')
+    .add(b'^')
+    .add(b'|');
 
 /// Returns the path of a href, decoded: servers escape otherwise than they were sent, add the host, or give a
 /// bare name. `%2F` and `%25` stay, so that no two paths become one.

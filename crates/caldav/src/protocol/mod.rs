@@ -12,8 +12,8 @@ mod xml;
 pub use discovery::{Discovery, DiscoveryNext, Found};
 pub use href::{href_of, url_of};
 pub use listing::{
-    CalendarInfo, Listed, Listing, address_properties, calendar_properties, etag_listing, read_addresses, read_calendars,
-    read_listing, read_principal,
+    CalendarInfo, Listed, Listing, address_properties, calendar_properties, etag_listing, read_addresses,
+    read_calendars, read_listing, read_principal,
 };
 pub use multiget::{Part, multiget, read_multiget, read_object};
 pub use multistatus::{Multistatus, PropResponse};

@@ -27,7 +27,8 @@ pub enum Part {
 /// Asks for many entries at once.
 #[must_use]
 pub fn multiget(calendar: &Url, hrefs: &[ObjectHref]) -> Request {
-    let mut body = format!("{HEAD}<c:calendar-multiget {NAMESPACES}><d:prop><d:getetag/><c:calendar-data/></d:prop>");
+    let mut body =
+        format!("{HEAD}<c:calendar-multiget {NAMESPACES}><d:prop><d:getetag/><c:calendar-data/></d:prop>");
     for href in hrefs {
         body.push_str("<d:href>");
         body.push_str(&escape_xml(url_of(href, calendar).path()));

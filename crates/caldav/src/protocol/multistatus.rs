@@ -2,8 +2,8 @@
 
 use url::Url;
 
-use super::xml::{Element, parse_xml};
 use super::DAV;
+use super::xml::{Element, parse_xml};
 use crate::error::DavError;
 use crate::transport::Answer;
 
@@ -124,7 +124,8 @@ fn describe(answer: &Answer) -> String {
     if answer.body.is_empty() {
         return format!("an empty answer (status {})", answer.status);
     }
-    let kind = answer.header("content-type").map_or("something unlabelled", |t| t.split(';').next().unwrap_or(t));
+    let kind =
+        answer.header("content-type").map_or("something unlabelled", |t| t.split(';').next().unwrap_or(t));
     format!("{kind} with status {}", answer.status)
 }
 

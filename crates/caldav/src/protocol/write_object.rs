@@ -62,10 +62,8 @@ fn condition_header(condition: &Condition) -> (&'static str, String) {
 /// Asks to store a text.
 #[must_use]
 pub fn put_object(calendar: &Url, href: &ObjectHref, text: &str, condition: &Condition) -> Request {
-    let headers = vec![
-        ("Content-Type", "text/calendar; charset=utf-8".to_owned()),
-        condition_header(condition),
-    ];
+    let headers =
+        vec![("Content-Type", "text/calendar; charset=utf-8".to_owned()), condition_header(condition)];
     Request { method: "PUT", url: url_of(href, calendar), headers, body: text.to_owned() }
 }
 
@@ -103,8 +101,13 @@ pub fn read_write(answer: &Answer, calendar: &Url) -> Stored {
 
 /// Conditions of RFC 4791, 5.3.2.1, that say something about the text.
 fn is_precondition(words: &str) -> bool {
-    const NAMES: &[&str] =
-        &["valid-calendar-data", "valid-calendar-object-resource", "supported-calendar", "max-", "min-date-time"];
+    const NAMES: &[&str] = &[
+        "valid-calendar-data",
+        "valid-calendar-object-resource",
+        "supported-calendar",
+        "max-",
+        "min-date-time",
+    ];
     NAMES.iter().any(|name| words.contains(name))
 }
 

@@ -130,7 +130,13 @@ fn element(reader: &NsReader<&[u8]>, start: &BytesStart<'_>) -> Result<Element, 
         let value = value.map(|v| v.into_owned()).unwrap_or_default();
         attributes.push((text(attribute.key.local_name().as_ref()), value));
     }
-    Ok(Element { namespace, name: text(local.as_ref()), attributes, text: String::new(), children: Vec::new() })
+    Ok(Element {
+        namespace,
+        name: text(local.as_ref()),
+        attributes,
+        text: String::new(),
+        children: Vec::new(),
+    })
 }
 
 fn resolve(reference: &BytesRef<'_>) -> Result<char, XmlError> {

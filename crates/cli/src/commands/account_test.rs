@@ -46,7 +46,8 @@ pub(super) fn run(names: &[String], common: &Common, io: &mut Io<'_>) -> Result<
     let report = Report { accounts };
     show(common, io, &report, || report.accounts.iter().map(human).collect::<Vec<_>>().join("\n"))?;
     for failed in report.accounts.iter().filter(|a| !a.ok && !common.json) {
-        let failure = Failure { code, message: failed.error.clone().unwrap_or_default(), hint: failed.hint.clone() };
+        let failure =
+            Failure { code, message: failed.error.clone().unwrap_or_default(), hint: failed.hint.clone() };
         io.err.write_all(failure.lines().as_bytes())?;
     }
     Ok(code)
@@ -74,7 +75,8 @@ fn report(settings: &Settings, name: &str, found: Result<&Found, Failure>) -> Ac
 
 fn human(report: &AccountReport) -> String {
     let user = report.user.as_deref().map(|u| format!(" as {u}")).unwrap_or_default();
-    let mut out = format!("{} at {}{}\n", style::paint(style::STRONG, &report.account), report.url, clean(&user));
+    let mut out =
+        format!("{} at {}{}\n", style::paint(style::STRONG, &report.account), report.url, clean(&user));
     if !report.ok {
         return out;
     }

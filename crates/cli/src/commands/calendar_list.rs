@@ -93,11 +93,8 @@ pub(super) fn calendar_rows(calendars: &[CalendarReport]) -> String {
         ("Routes", Align::Left),
     ];
     let row = |c: &CalendarReport| {
-        let routes = if c.routes.is_empty() {
-            style::paint(style::WARN, "none")
-        } else {
-            clean(&c.routes.join(", "))
-        };
+        let routes =
+            if c.routes.is_empty() { style::paint(style::WARN, "none") } else { clean(&c.routes.join(", ")) };
         vec![
             shorten(&c.name, 28),
             clean(&c.path),

@@ -29,7 +29,12 @@ struct Step {
     output: String,
 }
 
-pub(super) fn run(dir: Option<&Path>, keep: bool, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+pub(super) fn run(
+    dir: Option<&Path>,
+    keep: bool,
+    common: &Common,
+    io: &mut Io<'_>,
+) -> Result<ExitCode, Failure> {
     let now = io.environment.now()?;
     let fixed = io.environment.clock_is_fixed();
     let environment = io.environment.clone();
@@ -61,7 +66,8 @@ pub(super) fn run(dir: Option<&Path>, keep: bool, common: &Common, io: &mut Io<'
 
 fn ending(folder: &Path, keep: bool) -> String {
     if !keep {
-        return "\nThat was all. `chestnut demo DIR --keep` leaves the servers running, to explore.\n".to_owned();
+        return "\nThat was all. `chestnut demo DIR --keep` leaves the servers running, to explore.\n"
+            .to_owned();
     }
     format!(
         "\nThe servers go on running. In another terminal:\n\n  cd {}\n  chestnut status\n\nPress Ctrl-C here to stop them.\n",
@@ -150,7 +156,9 @@ struct Demo<'d, 'io> {
 impl Demo<'_, '_> {
     fn play(&mut self, office: &Site) -> Result<(), Failure> {
         self.say("Two stand-in servers are running: the packhouse's, with the bookings of an orchard co-operative,")?;
-        self.say("and a hosted one with an empty notice board. First: does the sign-in work, and what is there?")?;
+        self.say(
+            "and a hosted one with an empty notice board. First: does the sign-in work, and what is there?",
+        )?;
         self.command(&["account", "test"])?;
         self.say("The configuration names three of these calendars, and two routes into the notice board.")?;
         self.command(&["calendar", "list", "packhouse"])?;
@@ -158,7 +166,12 @@ impl Demo<'_, '_> {
         self.command(&["preview"])?;
         self.command(&["sync"])?;
         self.say("Now somebody at the packhouse changes a booking.")?;
-        change(office, "presses", "SUMMARY:Delivery van to the market\r\n", "SUMMARY:Delivery van to the market, second round\r\n");
+        change(
+            office,
+            "presses",
+            "SUMMARY:Delivery van to the market\r\n",
+            "SUMMARY:Delivery van to the market, second round\r\n",
+        );
         self.command(&["sync", "-v"])?;
         self.say("A booking is deleted there. It must go on the notice board too.")?;
         delete(office, "presses", "SUMMARY:Crate washing\r\n");

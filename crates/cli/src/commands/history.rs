@@ -40,7 +40,12 @@ struct ChangeLine {
     kept_text: bool,
 }
 
-pub(super) fn run(number: Option<i64>, last: usize, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+pub(super) fn run(
+    number: Option<i64>,
+    last: usize,
+    common: &Common,
+    io: &mut Io<'_>,
+) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
     let store = look_at_state(common, &settings)?;
     let zone = settings.zone.clone();
@@ -57,7 +62,8 @@ pub(super) fn run(number: Option<i64>, last: usize, common: &Common, io: &mut Io
 
 fn one(store: &Store, id: RunId, zone: &TimeZone, common: &Common, io: &mut Io<'_>) -> Result<(), Failure> {
     let record = store.run(id)?.ok_or_else(|| {
-        Failure::usage(format!("there is no run {}", id.0)).hint("`chestnut history` lists the runs that are kept.")
+        Failure::usage(format!("there is no run {}", id.0))
+            .hint("`chestnut history` lists the runs that are kept.")
     })?;
     let changes = store.changes(id)?;
     let report = Report { runs: vec![run_of(&record, Some(&changes))] };
@@ -131,7 +137,9 @@ pub(super) fn result_text(record: &RunRecord) -> String {
         Some(RunResult::Ok) => style::paint(style::GOOD, "done"),
         Some(RunResult::Held) => style::paint(style::WARN, format!("done, {} held", summary.held)),
         Some(RunResult::Failed) => match (&summary.error, summary.failed + summary.damaged) {
-            (Some(error), _) => style::paint(style::BAD, format!("failed: {}", crate::render::shorten(error, 70))),
+            (Some(error), _) => {
+                style::paint(style::BAD, format!("failed: {}", crate::render::shorten(error, 70)))
+            }
             (None, entries) => style::paint(style::BAD, format!("{entries} not stored as sent")),
         },
     }

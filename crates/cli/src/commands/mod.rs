@@ -27,7 +27,9 @@ pub(crate) fn run(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
         Command::Account(AccountCommand::Test { names }) => account_test::run(names, common, io),
         Command::Calendar(CalendarCommand::List { names }) => calendar_list::run(names, common, io),
         Command::Preview { routes } => preview::run(routes, common, io),
-        Command::Sync { routes, allow_deletions, afresh } => sync::run(routes, *allow_deletions, *afresh, common, io),
+        Command::Sync { routes, allow_deletions, afresh } => {
+            sync::run(routes, *allow_deletions, *afresh, common, io)
+        }
         Command::History { run, last } => history::run(*run, *last, common, io),
         Command::Status => status::run(common, io),
     }

@@ -62,7 +62,9 @@ pub(super) fn run(routes: &[String], common: &Common, io: &mut Io<'_>) -> Result
     })??;
     let report = Report { previews };
     let zone = settings.zone.clone();
-    show(common, io, &report, || report.previews.iter().map(|p| human(p, &zone, common.verbose > 0)).collect())?;
+    show(common, io, &report, || {
+        report.previews.iter().map(|p| human(p, &zone, common.verbose > 0)).collect()
+    })?;
     let held = report.previews.iter().any(|p| p.held > 0);
     Ok(if held { ExitCode::Waiting } else { ExitCode::Ok })
 }
@@ -98,7 +100,8 @@ fn human(preview: &RoutePreview, zone: &TimeZone, all: bool) -> String {
             (preview.delete, "to delete"),
             (preview.link, "already there and alike"),
         ];
-        let told: Vec<_> = counts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect();
+        let told: Vec<_> =
+            counts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect();
         out += &format!("  {}; nothing is written by a preview\n", told.join(", "));
     }
     if preview.held > 0 {

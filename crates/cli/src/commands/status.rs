@@ -129,17 +129,22 @@ fn notes(status: &RouteStatus) -> String {
     let mut out = String::new();
     let route = &status.route;
     if status.record.is_none() {
-        out += &format!("{route}: has not run yet. `chestnut preview {route}` says what the first run would do.\n");
+        out += &format!(
+            "{route}: has not run yet. `chestnut preview {route}` says what the first run would do.\n"
+        );
     }
     if !status.left_out.is_empty() {
-        let told: Vec<_> = status.left_out.iter().map(|(reason, n)| format!("{n} {}", left_out_words(reason))).collect();
+        let told: Vec<_> =
+            status.left_out.iter().map(|(reason, n)| format!("{n} {}", left_out_words(reason))).collect();
         out += &format!("{route}: left out: {}\n", told.join(", "));
     }
     if status.held > 0 {
         let held = count(status.held, "deletion waits", "deletions wait");
         out += &style::paint(
             style::WARN,
-            format!("{route}: {held} for a person; `chestnut sync {route} --allow-deletions` lets them through\n"),
+            format!(
+                "{route}: {held} for a person; `chestnut sync {route} --allow-deletions` lets them through\n"
+            ),
         );
     }
     if !status.troubles.is_empty() {

@@ -83,7 +83,9 @@ pub(super) fn run(
         for (name, route) in chosen {
             // One route that fails does not stop the others.
             let report = match connections.route(name, route, &key).await {
-                Ok(ready) => run_route(&ready, &store, &options, &Bar::new(name, drawn)).await.map_err(Failure::from),
+                Ok(ready) => {
+                    run_route(&ready, &store, &options, &Bar::new(name, drawn)).await.map_err(Failure::from)
+                }
                 Err(failure) => Err(failure),
             };
             runs.push(report.map_or_else(|failure| not_begun(name, route, failure), |r| begun(route, r)));
@@ -237,15 +239,21 @@ fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
     let mut out = String::new();
     let route = &run.route;
     if run.linked > 0 {
-        out += &format!("{route}: {} stood there already and are linked without a write\n", count(run.linked, "entry", "entries"));
+        out += &format!(
+            "{route}: {} stood there already and are linked without a write\n",
+            count(run.linked, "entry", "entries")
+        );
     }
     if !run.left_out.is_empty() {
-        let told: Vec<_> = run.left_out.iter().map(|(reason, n)| format!("{n} {}", left_out_words(reason))).collect();
+        let told: Vec<_> =
+            run.left_out.iter().map(|(reason, n)| format!("{n} {}", left_out_words(reason))).collect();
         out += &format!("{route}: left out: {}\n", told.join(", "));
     }
     if run.without_people > 0 {
         let entries = count(run.without_people, "entry", "entries");
-        out += &format!("{route}: {entries} written without the people they name: the far server would write to them\n");
+        out += &format!(
+            "{route}: {entries} written without the people they name: the far server would write to them\n"
+        );
     }
     if run.held > 0 {
         let text = format!(
@@ -255,19 +263,21 @@ fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
         );
         out += &style::paint(style::WARN, text);
     }
-    for (troubles, what) in [
-        (&run.newly_left_out, "newly left out"),
-        (&run.damaged, "not kept as sent"),
-        (&run.failed, "failed"),
-    ] {
+    for (troubles, what) in
+        [(&run.newly_left_out, "newly left out"), (&run.damaged, "not kept as sent"), (&run.failed, "failed")]
+    {
         if troubles.is_empty() {
             continue;
         }
-        out += &style::paint(style::BAD, format!("{route}: {}, {what}:\n", count(troubles.len(), "entry", "entries")));
+        out += &style::paint(
+            style::BAD,
+            format!("{route}: {}, {what}:\n", count(troubles.len(), "entry", "entries")),
+        );
         let shown = if verbose { troubles.len() } else { troubles.len().min(12) };
         for trouble in &troubles[..shown] {
             let start = start_text(&trouble.start, zone);
-            out += &format!("  {start:24} {}: {}\n", shorten(&trouble.title, 36), shorten(&trouble.reason, 100));
+            out +=
+                &format!("  {start:24} {}: {}\n", shorten(&trouble.title, 36), shorten(&trouble.reason, 100));
         }
         if shown < troubles.len() {
             out += &format!("  … and {} more; -v names them all\n", troubles.len() - shown);
@@ -299,7 +309,11 @@ pub(super) fn left_out_words(reason: &str) -> String {
 /// One line for each change.
 pub(super) fn change_lines(changes: &[Change], zone: &TimeZone) -> String {
     let line = |c: &Change| {
-        let words = c.words.as_ref().map(|w| format!("  {}", style::paint(style::FAINT, shorten(w, 100)))).unwrap_or_default();
+        let words = c
+            .words
+            .as_ref()
+            .map(|w| format!("  {}", style::paint(style::FAINT, shorten(w, 100))))
+            .unwrap_or_default();
         let start = start_text(&c.start, zone);
         format!("  {:8} {start:24} {}{words}\n", c.action.word(), shorten(&c.title, 44))
     };

@@ -8,7 +8,12 @@ pub(crate) fn clean(text: &str) -> String {
     let harmless = |c: char| match c {
         '\n' | '\r' | '\t' => ' ',
         c if c.is_control() => '\u{fffd}',
-        '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{200e}' | '\u{200f}' | '\u{2028}' | '\u{2029}' => '\u{fffd}',
+        '\u{202a}'..='\u{202e}'
+        | '\u{2066}'..='\u{2069}'
+        | '\u{200e}'
+        | '\u{200f}'
+        | '\u{2028}'
+        | '\u{2029}' => '\u{fffd}',
         c => c,
     };
     text.chars().map(harmless).collect()

@@ -51,7 +51,10 @@ impl<'s> Connections<'s> {
         let ca = account.ca.as_ref().map(|path| {
             let path = base.join(path);
             std::fs::read(&path).map_err(|e| {
-                Failure::usage(format!("account {name}: the certificate file {} cannot be read: {e}", path.display()))
+                Failure::usage(format!(
+                    "account {name}: the certificate file {} cannot be read: {e}",
+                    path.display()
+                ))
             })
         });
         let options = HttpOptions {
@@ -61,7 +64,8 @@ impl<'s> Connections<'s> {
             ca: ca.transpose()?,
             ..HttpOptions::default()
         };
-        let transport = HttpTransport::new(options).map_err(|e| Failure::usage(format!("account {name}: {e}")))?;
+        let transport =
+            HttpTransport::new(options).map_err(|e| Failure::usage(format!("account {name}: {e}")))?;
         Ok(Client::new(Rc::new(transport), ClientOptions { at_once: account.at_once }))
     }
 
@@ -91,22 +95,37 @@ impl<'s> Connections<'s> {
                 match (matches.next(), matches.next()) {
                     (Some(one), None) => one.url.clone(),
                     (None, _) => {
-                        let message = format!("calendar {name}: account {account} has no calendar named {shown:?}");
-                        return Err(Failure::usage(message).hint(format!("See them with `chestnut calendar list {account}`.")));
+                        let message =
+                            format!("calendar {name}: account {account} has no calendar named {shown:?}");
+                        return Err(Failure::usage(message)
+                            .hint(format!("See them with `chestnut calendar list {account}`.")));
                     }
                     (Some(_), Some(_)) => {
-                        let message = format!("calendar {name}: account {account} has several calendars named {shown:?}");
-                        return Err(Failure::usage(message)
-                            .hint(format!("Use `path` instead; `chestnut calendar list {account}` shows the paths.")));
+                        let message = format!(
+                            "calendar {name}: account {account} has several calendars named {shown:?}"
+                        );
+                        return Err(Failure::usage(message).hint(format!(
+                            "Use `path` instead; `chestnut calendar list {account}` shows the paths."
+                        )));
                     }
                 }
             }
         };
-        Ok(CalendarEnd { name: name.to_owned(), account: account.clone(), client: self.client(account)?, url })
+        Ok(CalendarEnd {
+            name: name.to_owned(),
+            account: account.clone(),
+            client: self.client(account)?,
+            url,
+        })
     }
 
     /// Makes a route ready to run.
-    pub(crate) async fn route(&self, name: &str, route: &RouteSettings, key: &[u8]) -> Result<Route, Failure> {
+    pub(crate) async fn route(
+        &self,
+        name: &str,
+        route: &RouteSettings,
+        key: &[u8],
+    ) -> Result<Route, Failure> {
         Ok(Route {
             name: name.to_owned(),
             source: self.end(&route.from).await?,
@@ -164,7 +183,8 @@ fn password_file(account: &str, path: &PathBuf) -> Result<String, Failure> {
 }
 
 fn password_command(account: &str, words: &[String]) -> Result<String, Failure> {
-    let failed = |why: String| Failure::usage(format!("account {account}: the password command `{}` {why}", words[0]));
+    let failed =
+        |why: String| Failure::usage(format!("account {account}: the password command `{}` {why}", words[0]));
     let output = std::process::Command::new(&words[0]).args(&words[1..]).output();
     let output = output.map_err(|e| failed(format!("could not be run: {e}")))?;
     if !output.status.success() {
@@ -187,11 +207,13 @@ pub(crate) fn route_key(settings: &Settings, may_make: bool) -> Result<Vec<u8>, 
         Err(e) => return Err(Failure::usage(format!("the key file {} cannot be read: {e}", path.display()))),
     }
     let mut bytes = [0; 32];
-    getrandom::fill(&mut bytes).map_err(|e| Failure::failed(format!("no random numbers for the key: {e}")))?;
+    getrandom::fill(&mut bytes)
+        .map_err(|e| Failure::failed(format!("no random numbers for the key: {e}")))?;
     let text: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
     if may_make {
-        write_private(&path, &format!("{text}\n"))
-            .map_err(|e| Failure::failed(format!("the key file {} cannot be written: {e}", path.display())))?;
+        write_private(&path, &format!("{text}\n")).map_err(|e| {
+            Failure::failed(format!("the key file {} cannot be written: {e}", path.display()))
+        })?;
     }
     Ok(text.into_bytes())
 }

@@ -144,7 +144,11 @@ impl Settings {
     }
 }
 
-fn choose<'s, T>(all: &'s BTreeMap<String, T>, names: &[String], what: &str) -> Result<Vec<(&'s str, &'s T)>, Failure> {
+fn choose<'s, T>(
+    all: &'s BTreeMap<String, T>,
+    names: &[String],
+    what: &str,
+) -> Result<Vec<(&'s str, &'s T)>, Failure> {
     if names.is_empty() {
         return Ok(all.iter().map(|(name, value)| (name.as_str(), value)).collect());
     }
@@ -162,10 +166,18 @@ fn choose<'s, T>(all: &'s BTreeMap<String, T>, names: &[String], what: &str) -> 
 }
 
 fn nearest<'k>(name: &str, keys: impl Iterator<Item = &'k String>) -> Option<&'k String> {
-    keys.map(|k| (strsim::jaro_winkler(k, name), k)).filter(|(score, _)| *score > 0.8).max_by(|a, b| a.0.total_cmp(&b.0)).map(|(_, k)| k)
+    keys.map(|k| (strsim::jaro_winkler(k, name), k))
+        .filter(|(score, _)| *score > 0.8)
+        .max_by(|a, b| a.0.total_cmp(&b.0))
+        .map(|(_, k)| k)
 }
 
-fn unknown<'k>(section: &Section<'_>, key: &str, value: &str, known: impl Iterator<Item = &'k String> + Clone) -> Failure {
+fn unknown<'k>(
+    section: &Section<'_>,
+    key: &str,
+    value: &str,
+    known: impl Iterator<Item = &'k String> + Clone,
+) -> Failure {
     let kind = if key == "account" { "account" } else { "calendar" };
     let failure = section.wrong(key, format_args!("names the {kind} `{value}`, which is not there"));
     match nearest(value, known.clone()) {
@@ -207,14 +219,20 @@ fn named<T>(root: &Section<'_>, key: &str, read: Read<T>) -> Result<BTreeMap<Str
 fn zone(root: &Section<'_>) -> Result<TimeZone, Failure> {
     let Some(name) = root.text("timezone")? else { return Ok(TimeZone::system()) };
     let zone = chestnut_core::resolve_zone(&name).map(|zone| zone.rules);
-    zone.ok_or_else(|| root.wrong("timezone", format_args!("is {name:?}, which is no known zone such as \"Europe/Ljubljana\"")))
+    zone.ok_or_else(|| {
+        root.wrong(
+            "timezone",
+            format_args!("is {name:?}, which is no known zone such as \"Europe/Ljubljana\""),
+        )
+    })
 }
 
 fn account(section: &Section<'_>) -> Result<AccountSettings, Failure> {
     section.allow(&["url", "user", "password", "ca", "timeout", "at-once", "plain-http"])?;
     let text = section.needed_text("url")?;
     let url = Url::parse(&text).ok().filter(|url| matches!(url.scheme(), "http" | "https") && url.has_host());
-    let url = url.ok_or_else(|| section.wrong("url", "must begin with https:// or http:// and name a host"))?;
+    let url =
+        url.ok_or_else(|| section.wrong("url", "must begin with https:// or http:// and name a host"))?;
     if !url.username().is_empty() || url.password().is_some() {
         return Err(section.wrong("url", "must not hold user or password; use `user` and `password`"));
     }
@@ -311,7 +329,10 @@ fn route(section: &Section<'_>) -> Result<RouteSettings, Failure> {
 fn kinds(only: &Section<'_>, words: &[String]) -> Result<Kinds, Failure> {
     let kind = |word: &String| {
         Kind::ALL.into_iter().find(|k| k.word() == word).ok_or_else(|| {
-            only.wrong("kinds", format_args!("has {word:?}; kinds are \"events\", \"tasks\" and \"journals\""))
+            only.wrong(
+                "kinds",
+                format_args!("has {word:?}; kinds are \"events\", \"tasks\" and \"journals\""),
+            )
         })
     };
     words.iter().map(kind).collect()

@@ -16,8 +16,24 @@ pub(super) struct Source<'a> {
 
 /// Keys of a later version: better a plain word than a guess at a similar key.
 const NOT_YET: &[&str] = &[
-    "between", "window", "skip", "busy-title", "every", "disagree", "strangers", "deletion-limit", "relay", "past-copies",
-    "occurrences", "me", "oauth", "proxy", "feed", "file", "folder", "keyring",
+    "between",
+    "window",
+    "skip",
+    "busy-title",
+    "every",
+    "disagree",
+    "strangers",
+    "deletion-limit",
+    "relay",
+    "past-copies",
+    "occurrences",
+    "me",
+    "oauth",
+    "proxy",
+    "feed",
+    "file",
+    "folder",
+    "keyring",
 ];
 
 impl Source<'_> {
@@ -50,7 +66,9 @@ impl<'a> Section<'a> {
             let error = self.source.error(key.span().start, format_args!("unknown key `{name}`{place}"));
             let nearest = keys.iter().max_by_key(|k| (strsim::jaro_winkler(k, name) * 1000.0) as u32);
             return Err(match nearest {
-                _ if NOT_YET.contains(&name) => error.hint(format!("This version does not know `{name}` yet; take it out.")),
+                _ if NOT_YET.contains(&name) => {
+                    error.hint(format!("This version does not know `{name}` yet; take it out."))
+                }
                 Some(nearest) if strsim::jaro_winkler(nearest, name) > 0.7 => {
                     error.hint(format!("Did you mean `{nearest}`?"))
                 }
@@ -108,7 +126,9 @@ impl<'a> Section<'a> {
         let list = value.get_ref().as_array().map(|items| {
             items.iter().map(|item| item.get_ref().as_str().map(str::to_owned)).collect::<Option<Vec<_>>>()
         });
-        list.flatten().map(Some).ok_or_else(|| self.wrong(key, "must be a list of texts, such as [\"events\"]"))
+        list.flatten()
+            .map(Some)
+            .ok_or_else(|| self.wrong(key, "must be a list of texts, such as [\"events\"]"))
     }
 
     /// A text that must be one of a few.

@@ -7,22 +7,70 @@ use crate::set_up::{PRESSES, SetUp};
 
 #[test]
 fn what_is_wrong_outside_is_told_with_what_to_do() {
-    let html = FaultKind::Body { code: 200, content_type: "text/html".into(), text: "<html>Sign in</html>".into() };
+    let html =
+        FaultKind::Body { code: 200, content_type: "text/html".into(), text: "<html>Sign in</html>".into() };
     type Spoil = Box<dyn Fn(&SetUp)>;
     let replace = |from: &'static str, to: &'static str| -> Spoil {
         Box::new(move |s| s.configure(&s.standard().replacen(from, to, 1)))
     };
-    let url = |to: &'static str| -> Spoil { Box::new(move |s| s.configure(&s.standard().replace(&s.source.url, to))) };
+    let url = |to: &'static str| -> Spoil {
+        Box::new(move |s| s.configure(&s.standard().replace(&s.source.url, to)))
+    };
     let table: Vec<(&str, Spoil, &str, &str)> = vec![
-        ("unreachable host", url("http://127.0.0.1:1/"), "calendar presses (account packhouse): nothing answers at 127.0.0.1:1", "that the server is running"),
+        (
+            "unreachable host",
+            url("http://127.0.0.1:1/"),
+            "calendar presses (account packhouse): nothing answers at 127.0.0.1:1",
+            "that the server is running",
+        ),
         ("unknown host", url("http://packhouse.invalid/"), "account packhouse", "plain-http"),
-        ("wrong password", Box::new(|s| s.private("office.password", "wrong\n")), "calendar presses (account packhouse): the server refuses the user name or the password", "app password"),
-        ("empty password", Box::new(|s| s.private("office.password", "\n")), "account packhouse: the password is empty", ""),
-        ("no password file", Box::new(|s| std::fs::remove_file(s.path("office.password")).expect("removed")), "account packhouse: the password file", ""),
-        ("no CalDAV server", Box::new(move |s| s.source.with(|server| server.faults = vec![Fault::always("PROPFIND", html.clone())])), "gave no CalDAV answer", "Nothing was changed"),
-        ("no such calendar", replace("/office/calendars/presses/", "/office/calendars/pressed/"), "calendar presses (account packhouse): there is nothing at http://packhouse/office/calendars/pressed/ (404)", "`chestnut calendar list packhouse`"),
-        ("no such name", replace("\"Notice board\"", "\"Notices\""), "calendar board: account cloud has no calendar named \"Notices\"", "`chestnut calendar list cloud`"),
-        ("a damaged state", Box::new(|s| std::fs::write(s.path("chestnut.state"), "no database, but long enough to look").expect("written")), "cannot be read", "Move the file away"),
+        (
+            "wrong password",
+            Box::new(|s| s.private("office.password", "wrong\n")),
+            "calendar presses (account packhouse): the server refuses the user name or the password",
+            "app password",
+        ),
+        (
+            "empty password",
+            Box::new(|s| s.private("office.password", "\n")),
+            "account packhouse: the password is empty",
+            "",
+        ),
+        (
+            "no password file",
+            Box::new(|s| std::fs::remove_file(s.path("office.password")).expect("removed")),
+            "account packhouse: the password file",
+            "",
+        ),
+        (
+            "no CalDAV server",
+            Box::new(move |s| {
+                s.source.with(|server| server.faults = vec![Fault::always("PROPFIND", html.clone())])
+            }),
+            "gave no CalDAV answer",
+            "Nothing was changed",
+        ),
+        (
+            "no such calendar",
+            replace("/office/calendars/presses/", "/office/calendars/pressed/"),
+            "calendar presses (account packhouse): there is nothing at http://packhouse/office/calendars/pressed/ (404)",
+            "`chestnut calendar list packhouse`",
+        ),
+        (
+            "no such name",
+            replace("\"Notice board\"", "\"Notices\""),
+            "calendar board: account cloud has no calendar named \"Notices\"",
+            "`chestnut calendar list cloud`",
+        ),
+        (
+            "a damaged state",
+            Box::new(|s| {
+                std::fs::write(s.path("chestnut.state"), "no database, but long enough to look")
+                    .expect("written")
+            }),
+            "cannot be read",
+            "Move the file away",
+        ),
     ];
     for (what, spoil, message, hint) in table {
         let set_up = SetUp::new(3);
@@ -30,7 +78,11 @@ fn what_is_wrong_outside_is_told_with_what_to_do() {
         let told = set_up.run(&["sync"]);
         assert!(told.code == 1 || told.code == 2, "{what}: {told:?}");
         assert!(told.err.contains("Error: ") && told.err.contains(message), "{what}: {}", told.err);
-        assert!(told.err.contains("Hint: ") == !hint.is_empty() && told.err.contains(hint), "{what}: {}", told.err);
+        assert!(
+            told.err.contains("Hint: ") == !hint.is_empty() && told.err.contains(hint),
+            "{what}: {}",
+            told.err
+        );
         assert!(!format!("{told:?}").contains("office-pw"), "{what}");
     }
 }
@@ -51,7 +103,9 @@ fn a_password_file_that_others_may_read_is_refused() {
 #[test]
 fn an_unreadable_entry_is_named_and_the_good_ones_go_through() {
     let set_up = SetUp::new(5);
-    set_up.source.with(|server| server.store_raw(PRESSES, "bad.ics", "BEGIN:VCALENDAR\r\nnonsense\r\n".into()));
+    set_up
+        .source
+        .with(|server| server.store_raw(PRESSES, "bad.ics", "BEGIN:VCALENDAR\r\nnonsense\r\n".into()));
     let told = set_up.ok(&["sync"]);
     assert!(told.out.contains("left out: 1 unreadable"), "{told:?}");
     assert!(told.out.contains("bad.ics: line 2, column 9: a line without a name and a colon"), "{told:?}");
@@ -64,7 +118,8 @@ fn an_unreadable_entry_is_named_and_the_good_ones_go_through() {
 #[test]
 fn a_second_run_at_the_same_time_is_refused() {
     let set_up = SetUp::new(3);
-    let lease = Lease::take(&set_up.path("chestnut.state"), "presses-to-board", "just now").expect("the lease");
+    let lease =
+        Lease::take(&set_up.path("chestnut.state"), "presses-to-board", "just now").expect("the lease");
     let told = set_up.run(&["sync"]);
     assert_eq!(told.code, 1);
     assert!(told.err.contains("another run of route presses-to-board is going on (process "), "{told:?}");
@@ -76,7 +131,9 @@ fn a_second_run_at_the_same_time_is_refused() {
 fn hostile_titles_do_not_reach_the_terminal_and_secrets_go_nowhere() {
     let set_up = SetUp::new(3);
     set_up.edit("orchard-0000.ics", "SUMMARY:Press hall", "SUMMARY:\u{1b}[31mred\u{202e}\u{7}Press hall");
-    for arguments in [&["preview"][..], &["sync", "-vv"], &["history", "1"], &["account", "test"], &["sync", "--json"]] {
+    for arguments in
+        [&["preview"][..], &["sync", "-vv"], &["history", "1"], &["account", "test"], &["sync", "--json"]]
+    {
         let told = set_up.run(arguments);
         assert_eq!(told.code, 0, "{told:?}");
         let all = format!("{}{}", told.out, told.err);

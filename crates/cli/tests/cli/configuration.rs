@@ -8,13 +8,37 @@ fn every_mistake_is_told_with_its_line() {
     let standard = set_up.standard();
     let table: &[(&str, &str, &str)] = &[
         ("timezone =", "timezome =", "line 1: unknown key `timezome`\nHint: Did you mean `timezone`?"),
-        ("\"Europe/Ljubljana\"", "\"Orchard\"", "line 1: `timezone` in [] is \"Orchard\", which is no known zone"),
-        ("user = \"office\"", "usr = \"office\"", "line 5: unknown key `usr` in [account.packhouse]\nHint: Did you mean `user`?"),
+        (
+            "\"Europe/Ljubljana\"",
+            "\"Orchard\"",
+            "line 1: `timezone` in [] is \"Orchard\", which is no known zone",
+        ),
+        (
+            "user = \"office\"",
+            "usr = \"office\"",
+            "line 5: unknown key `usr` in [account.packhouse]\nHint: Did you mean `user`?",
+        ),
         ("user = \"office\"\n", "", "line 3: [account.packhouse] lacks `user`"),
-        ("{ file = \"office.password\" }", "\"office-pw\"", "must say where the password is kept, not what it is"),
-        ("{ file = \"office.password\" }", "{ fiel = \"x\" }", "unknown key `fiel` in [account.packhouse.password]\nHint: Did you mean `file`?"),
-        ("account = \"packhouse\"", "account = \"packhose\"", "names the account `packhose`, which is not there\nHint: Did you mean `packhouse`?"),
-        ("to = \"board\"", "to = \"bord\"", "line 23: `to` in [route.presses-to-board] names the calendar `bord`"),
+        (
+            "{ file = \"office.password\" }",
+            "\"office-pw\"",
+            "must say where the password is kept, not what it is",
+        ),
+        (
+            "{ file = \"office.password\" }",
+            "{ fiel = \"x\" }",
+            "unknown key `fiel` in [account.packhouse.password]\nHint: Did you mean `file`?",
+        ),
+        (
+            "account = \"packhouse\"",
+            "account = \"packhose\"",
+            "names the account `packhose`, which is not there\nHint: Did you mean `packhouse`?",
+        ),
+        (
+            "to = \"board\"",
+            "to = \"bord\"",
+            "line 23: `to` in [route.presses-to-board] names the calendar `bord`",
+        ),
         ("to = \"board\"", "to = \"presses\"", "is the calendar that the route comes from"),
         ("to = \"board\"\n", "", "line 21: [route.presses-to-board] lacks `to`"),
         ("to = \"board\"", "to = \"board\"\ndeletions = \"maybe\"", "must be \"carry\" or \"keep\""),
@@ -23,7 +47,11 @@ fn every_mistake_is_told_with_its_line() {
         ("to = \"board\"", "to = \"board\"\ncarry = \"busy\"", "This version carries \"everything\""),
         ("[\"events\", \"tasks\"]", "[\"meetings\"]", "kinds are \"events\", \"tasks\" and \"journals\""),
         ("[\"events\", \"tasks\"]", "\"events\"", "must be a list of texts"),
-        ("name = \"Notice board\"", "", "lacks `path`\nHint: `chestnut calendar list cloud` shows the paths."),
+        (
+            "name = \"Notice board\"",
+            "",
+            "lacks `path`\nHint: `chestnut calendar list cloud` shows the paths.",
+        ),
         ("[route.presses-to-board]", "[route.presses-to-board", "line 21: "),
         ("url = \"http", "url = \"ftp", "must begin with https:// or http://"),
     ];

@@ -44,7 +44,8 @@ fn kept_it_can_be_explored_with_the_ordinary_commands() {
         .spawn()
         .expect("it starts");
     let lines = BufReader::new(demo.stdout.take().expect("its output")).lines();
-    let told: Vec<String> = lines.map_while(Result::ok).take_while(|line| !line.contains("Press Ctrl-C")).collect();
+    let told: Vec<String> =
+        lines.map_while(Result::ok).take_while(|line| !line.contains("Press Ctrl-C")).collect();
     assert!(told.iter().any(|line| line.trim() == "chestnut status"), "{told:#?}");
     let status = hermetic(Path::new(PROGRAM), &folder.path().join("orchard")).arg("sync").output();
     let status = Told::of(status.expect("it runs"));

@@ -7,8 +7,9 @@ use crate::set_up::{BOARD, PRESSES, SetUp};
 #[test]
 fn habits_of_connections_sign_in_and_addresses() {
     use Habit::{
-        AlphaColors, CrowdedHome, DigestOnly, DoubleEscapes, FailsParallel, Gzip, HomeIsPrincipal, LocksParallel,
-        NoPrivileges, NoWellKnown, OneRequestPerConnection, WeakEtags, WellKnown302, WellKnownAbsolute,
+        AlphaColors, CrowdedHome, DigestOnly, DoubleEscapes, FailsParallel, Gzip, HomeIsPrincipal,
+        LocksParallel, NoPrivileges, NoWellKnown, OneRequestPerConnection, WeakEtags, WellKnown302,
+        WellKnownAbsolute,
     };
     for habits in [
         vec![Gzip, WeakEtags],
@@ -25,13 +26,18 @@ fn habits_of_connections_sign_in_and_addresses() {
             site.with(|server| server.habits = habits.iter().copied().collect());
         }
         // A calendar's name may come back changed, its path does not.
-        set_up.configure(&set_up.standard().replace("name = \"Notice board\"", &format!("path = \"{BOARD}\"")));
+        set_up
+            .configure(&set_up.standard().replace("name = \"Notice board\"", &format!("path = \"{BOARD}\"")));
         let found = set_up.ok(&["account", "test", "--json"]).json();
         assert_eq!(found["accounts"][1]["calendars"].as_array().map(Vec::len), Some(1), "{habits:?}");
         let told = set_up.ok(&["sync", "--json"]).json();
         assert_eq!(told["runs"][0]["calendars"]["board"]["created"], 24, "{habits:?}: {told}");
         let told = set_up.ok(&["sync", "--json"]).json();
-        assert_eq!((&told["runs"][0]["writes"], &told["runs"][0]["requests"]), (&0.into(), &2.into()), "{habits:?}");
+        assert_eq!(
+            (&told["runs"][0]["writes"], &told["runs"][0]["requests"]),
+            (&0.into(), &2.into()),
+            "{habits:?}"
+        );
     }
     let set_up = SetUp::new(0);
     set_up.source.with(|server| server.habits = [HomeIsPrincipal].into());
@@ -48,7 +54,14 @@ fn every_starting_point_leads_to_the_same_calendars() {
     };
     let expected = calendars("");
     assert_eq!(expected[0]["path"], PRESSES);
-    for start in [".well-known/caldav", "office/", "office", "office/calendars/", "office/calendars/presses/", "nowhere/"] {
+    for start in [
+        ".well-known/caldav",
+        "office/",
+        "office",
+        "office/calendars/",
+        "office/calendars/presses/",
+        "nowhere/",
+    ] {
         assert_eq!(calendars(start), expected, "{start}");
     }
 }

@@ -207,6 +207,7 @@ fn xandikos_to_radicale() {
 #[test]
 fn an_independent_client_library_works_against_the_standin() {
     let Some(python) = python("the client library") else { return };
-    let set_up = SetUp::with(Server::new(&["office"], chestnut_testkit::standin_now()), Server::new(&["board"], 0));
+    let set_up =
+        SetUp::with(Server::new(&["office"], chestnut_testkit::standin_now()), Server::new(&["board"], 0));
     assert!(lab(python, &["library", &set_up.source.url]).contains("content"));
 }

@@ -31,7 +31,11 @@ pub(crate) struct Told {
 impl Told {
     pub(crate) fn of(output: Output) -> Self {
         let text = |bytes: Vec<u8>| String::from_utf8(bytes).expect("UTF-8");
-        Self { code: output.status.code().expect("a status"), out: text(output.stdout), err: text(output.stderr) }
+        Self {
+            code: output.status.code().expect("a status"),
+            out: text(output.stdout),
+            err: text(output.stderr),
+        }
     }
 
     pub(crate) fn json(&self) -> serde_json::Value {
@@ -72,7 +76,8 @@ impl SetUp {
         #[cfg(unix)]
         {
             use std::os::unix::fs::PermissionsExt as _;
-            std::fs::set_permissions(self.path(name), std::fs::Permissions::from_mode(0o600)).expect("rights");
+            std::fs::set_permissions(self.path(name), std::fs::Permissions::from_mode(0o600))
+                .expect("rights");
         }
     }
 

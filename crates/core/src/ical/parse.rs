@@ -126,7 +126,9 @@ fn parse_bytes<'b>(input: &[u8], limits: &Limits) -> Result<Vec<Component<'b>>, 
     match Checker::new(limits).run(&text) {
         Ok(components) => Ok(components.into_iter().map(Component::detach).collect()),
         // Lines were joined: tell the number that the line has in the input.
-        Err(error) => Err(ParseError { line: numbers.get(error.line - 1).copied().unwrap_or(error.line), ..error }),
+        Err(error) => {
+            Err(ParseError { line: numbers.get(error.line - 1).copied().unwrap_or(error.line), ..error })
+        }
     }
 }
 
@@ -255,13 +257,20 @@ impl<'a, 'l> Checker<'a, 'l> {
                 let line = &bytes[start..end];
                 self.lines += 1;
                 self.length = line.len();
-                match self.lines <= self.limits.lines && line.len() <= self.limits.line && is_content_line(line).is_ok() {
+                match self.lines <= self.limits.lines
+                    && line.len() <= self.limits.line
+                    && is_content_line(line).is_ok()
+                {
                     true => Ok(()),
                     false => self.take_odd(text, start, end, &mut lines),
                 }
             };
             if let Err(fault) = checked {
-                return Err(ParseError { line: line_number(bytes, start), column: fault.0, problem: fault.1 });
+                return Err(ParseError {
+                    line: line_number(bytes, start),
+                    column: fault.0,
+                    problem: fault.1,
+                });
             }
         }
         let last = line_number(bytes, text.trim_end().len());
@@ -316,7 +325,13 @@ impl<'a, 'l> Checker<'a, 'l> {
     /// Takes a line that may be BEGIN or END. `body` are the lines of the outermost component so far, `next` is
     /// where the next line begins; `keep` makes a name last.
     #[inline]
-    fn take<'n>(&mut self, line: &'n str, keep: impl Fn(&'n str) -> Cow<'a, str>, body: &'a str, next: usize) -> Checked {
+    fn take<'n>(
+        &mut self,
+        line: &'n str,
+        keep: impl Fn(&'n str) -> Cow<'a, str>,
+        body: &'a str,
+        next: usize,
+    ) -> Checked {
         let mark = mark(line);
         if matches!(mark, Mark::Other) && self.open.is_empty() {
             return self.outside(line.as_bytes());
@@ -373,7 +388,8 @@ impl<'a, 'l> Checker<'a, 'l> {
 
 /// Names are nearly always the same few: they need no allocation.
 fn known_name(name: &str) -> Cow<'static, str> {
-    const NAMES: &[&str] = &["VCALENDAR", "VEVENT", "VTODO", "VJOURNAL", "VALARM", "VTIMEZONE", "STANDARD", "DAYLIGHT"];
+    const NAMES: &[&str] =
+        &["VCALENDAR", "VEVENT", "VTODO", "VJOURNAL", "VALARM", "VTIMEZONE", "STANDARD", "DAYLIGHT"];
     let known = NAMES.iter().find(|known| **known == name);
     known.map_or_else(|| Cow::Owned(name.to_owned()), |known| Cow::Borrowed(*known))
 }
@@ -389,7 +405,9 @@ pub(super) fn read_items(text: &str) -> Vec<Item<'_>> {
                 let body = skip_component(text, line.next, &mut lines);
                 items.push(Item::Component(Box::new(Component::unread(name, Cow::Borrowed(body)))));
             }
-            Mark::Other if !line.text.is_empty() => items.push(Item::Property(Property::from_line(line.text))),
+            Mark::Other if !line.text.is_empty() => {
+                items.push(Item::Property(Property::from_line(line.text)))
+            }
             Mark::End(_) | Mark::Other => {}
         }
     }

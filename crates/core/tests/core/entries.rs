@@ -24,11 +24,16 @@ fn each_entry_gets_the_zones_it_needs_and_no_more() {
     assert_eq!(split.without_uid.len(), 1);
     let texts: Vec<_> = split.entries.iter().map(|e| write(e.object())).collect();
     assert!(texts[0].contains(ZONE) && !texts[1].contains("VTIMEZONE"));
-    assert!(texts.iter().all(|t| !t.contains("METHOD") && !t.contains("X-WR-CALNAME") && t.contains("VERSION:2.0")));
+    assert!(
+        texts
+            .iter()
+            .all(|t| !t.contains("METHOD") && !t.contains("X-WR-CALNAME") && t.contains("VERSION:2.0"))
+    );
     // Together again, nothing is missing and the zone stands there once.
     let joined = write(&join_entries(&split.entries));
     assert_eq!(joined.matches("BEGIN:VTIMEZONE").count(), 1);
-    let again = split_entries(parse_one(joined.as_bytes(), &Limits::default()).expect("a calendar").into_owned());
+    let again =
+        split_entries(parse_one(joined.as_bytes(), &Limits::default()).expect("a calendar").into_owned());
     let meanings = |entries: &[Entry]| entries.iter().map(|e| e.meaning().fingerprint()).collect::<Vec<_>>();
     assert_eq!(meanings(&again.entries), meanings(&split.entries));
 }
@@ -49,7 +54,8 @@ fn other_rules_under_the_same_name_do_not_shift_times() {
 
 #[test]
 fn one_object_is_one_entry_or_an_error() {
-    let parse = |body: &str| Entry::parse(&format!("BEGIN:VCALENDAR\n{body}END:VCALENDAR\n"), &Limits::default());
+    let parse =
+        |body: &str| Entry::parse(&format!("BEGIN:VCALENDAR\n{body}END:VCALENDAR\n"), &Limits::default());
     assert_eq!(parse(ZONE), Err(EntryError::Empty));
     assert_eq!(parse("BEGIN:VEVENT\nEND:VEVENT\n"), Err(EntryError::NoUid));
     let two = "BEGIN:VEVENT\nUID:a\nEND:VEVENT\nBEGIN:VEVENT\nUID:b\nEND:VEVENT\n";
@@ -58,7 +64,8 @@ fn one_object_is_one_entry_or_an_error() {
 
 #[test]
 fn what_caldav_asks_for_is_added_and_what_it_forbids_taken_out() {
-    let text = "BEGIN:VCALENDAR\r\nMETHOD:PUBLISH\r\nBEGIN:VEVENT\r\nUID:a\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
+    let text =
+        "BEGIN:VCALENDAR\r\nMETHOD:PUBLISH\r\nBEGIN:VEVENT\r\nUID:a\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
     let entry = Entry::parse(text, &Limits::default()).expect("an entry");
     let now = "2026-10-05T08:00:00Z".parse().expect("a moment");
     assert_eq!(
@@ -72,12 +79,18 @@ fn copies_have_uids_and_file_names_of_their_own() {
     let key = RouteKey::new(b"secret", "presses-to-board");
     let uid = key.copy_uid(&EventUid::from("orchard-1@coop.example"));
     assert!(uid.is_copy() && !uid.as_str().contains("orchard"));
-    assert_eq!(uid, RouteKey::new(b"secret", "presses-to-board").copy_uid(&EventUid::from("orchard-1@coop.example")));
+    assert_eq!(
+        uid,
+        RouteKey::new(b"secret", "presses-to-board").copy_uid(&EventUid::from("orchard-1@coop.example"))
+    );
     assert_ne!(uid, RouteKey::new(b"secret", "other").copy_uid(&EventUid::from("orchard-1@coop.example")));
     assert!(!EventUid::from("chestnut-roasting").is_copy());
     assert_eq!(EventUid::from("a-1_b.c").file_name().as_str(), "a-1_b.c.ics");
     for odd in ["a@b", ".hidden", "a/b", "ä", ""] {
         let name = EventUid::from(odd).file_name();
-        assert!(name.as_str().len() == 44 && name.as_str().bytes().all(|b| b.is_ascii_alphanumeric() || b == b'.'));
+        assert!(
+            name.as_str().len() == 44
+                && name.as_str().bytes().all(|b| b.is_ascii_alphanumeric() || b == b'.')
+        );
     }
 }

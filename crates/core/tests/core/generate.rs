@@ -14,8 +14,16 @@ pub(crate) fn value() -> impl Strategy<Value = String> {
 
 fn name() -> impl Strategy<Value = String> {
     prop_oneof![
-        prop::sample::select(vec!["SUMMARY", "description", "LOCATION", "CATEGORIES", "COMMENT", "URL", "GEO"])
-            .prop_map(str::to_owned),
+        prop::sample::select(vec![
+            "SUMMARY",
+            "description",
+            "LOCATION",
+            "CATEGORIES",
+            "COMMENT",
+            "URL",
+            "GEO"
+        ])
+        .prop_map(str::to_owned),
         "X-[A-Z]{1,8}",
     ]
 }
@@ -38,11 +46,17 @@ fn inner() -> impl Strategy<Value = Component<'static>> {
 }
 
 fn body(recurrence_id: Option<u8>) -> impl Strategy<Value = Component<'static>> {
-    let people = prop::collection::vec(prop::sample::select(vec!["mailto:office@coop.example", "mailto:crew@coop.example"]), 0..3);
-    let items = prop::collection::vec(prop_oneof![
-        3 => property().prop_map(Item::Property),
-        1 => inner().prop_map(|c| Item::Component(Box::new(c))),
-    ], 0..6);
+    let people = prop::collection::vec(
+        prop::sample::select(vec!["mailto:office@coop.example", "mailto:crew@coop.example"]),
+        0..3,
+    );
+    let items = prop::collection::vec(
+        prop_oneof![
+            3 => property().prop_map(Item::Property),
+            1 => inner().prop_map(|c| Item::Component(Box::new(c))),
+        ],
+        0..6,
+    );
     (items, people, 1..28_u8).prop_map(move |(items, people, day)| {
         let mut component = Component::new("VEVENT");
         component.push_property(Property::new("UID", "generated"));

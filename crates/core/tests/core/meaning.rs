@@ -4,7 +4,8 @@ use chestnut_core::ical::Limits;
 use chestnut_core::{Canonical, Entry};
 
 fn meaning(lines: &str) -> Canonical {
-    let text = format!("BEGIN:VCALENDAR\nVERSION:2.0\nBEGIN:VEVENT\nUID:1\n{lines}\nEND:VEVENT\nEND:VCALENDAR\n");
+    let text =
+        format!("BEGIN:VCALENDAR\nVERSION:2.0\nBEGIN:VEVENT\nUID:1\n{lines}\nEND:VEVENT\nEND:VCALENDAR\n");
     Entry::parse(&text, &Limits::default()).expect("an entry").meaning()
 }
 
@@ -14,29 +15,62 @@ const START: &str = "DTSTART;TZID=Europe/Ljubljana:20261005T080000";
 fn rewriting_keeps_the_meaning() {
     let same: &[(&str, &str)] = &[
         ("SUMMARY:A\nLOCATION:B", "LOCATION:B\nSUMMARY:A"),
-        ("SUMMARY:A", "summary:A\nDTSTAMP:20260101T000000Z\nCREATED:20260101T000000Z\nLAST-MODIFIED:20260101T000000Z"),
+        (
+            "SUMMARY:A",
+            "summary:A\nDTSTAMP:20260101T000000Z\nCREATED:20260101T000000Z\nLAST-MODIFIED:20260101T000000Z",
+        ),
         ("SUMMARY:A", "SUMMARY:A\nCLASS:PUBLIC\nTRANSP:OPAQUE\nSEQUENCE:0\nPRIORITY:0\nX-EMPTY:"),
         ("SUMMARY:A\\, b \\nc", "SUMMARY:A\\, b \\Nc "),
         ("CATEGORIES:A,B\\,c", "CATEGORIES:B\\,c\nCATEGORIES:A"),
         ("RRULE:FREQ=WEEKLY;BYDAY=MO,WE;INTERVAL=1", "RRULE:BYDAY=WE,MO;FREQ=WEEKLY;WKST=MO"),
         ("GEO:46.24;14.36", "GEO:46.240000;14.3600"),
-        ("ATTENDEE;RSVP=FALSE;CN=\"Crew\":MAILTO:Crew@coop.example", "ATTENDEE;CN=Crew:mailto:crew@coop.example"),
-        ("ATTENDEE;CN=C;PARTSTAT=ACCEPTED:mailto:c", "ATTENDEE;PARTSTAT=accepted;CN=\"C\";SCHEDULE-STATUS=1.2:mailto:c"),
-        ("BEGIN:VALARM\nTRIGGER:-PT60M\nACTION:DISPLAY\nEND:VALARM", "BEGIN:VALARM\nACTION:DISPLAY\nTRIGGER;VALUE=DURATION:-PT1H\nEND:VALARM"),
-        ("DTSTART:20261005T080000Z\nDTEND:20261005T093000Z", "DTSTART;VALUE=DATE-TIME:20261005T080000Z\nDURATION:PT1H30M"),
+        (
+            "ATTENDEE;RSVP=FALSE;CN=\"Crew\":MAILTO:Crew@coop.example",
+            "ATTENDEE;CN=Crew:mailto:crew@coop.example",
+        ),
+        (
+            "ATTENDEE;CN=C;PARTSTAT=ACCEPTED:mailto:c",
+            "ATTENDEE;PARTSTAT=accepted;CN=\"C\";SCHEDULE-STATUS=1.2:mailto:c",
+        ),
+        (
+            "BEGIN:VALARM\nTRIGGER:-PT60M\nACTION:DISPLAY\nEND:VALARM",
+            "BEGIN:VALARM\nACTION:DISPLAY\nTRIGGER;VALUE=DURATION:-PT1H\nEND:VALARM",
+        ),
+        (
+            "DTSTART:20261005T080000Z\nDTEND:20261005T093000Z",
+            "DTSTART;VALUE=DATE-TIME:20261005T080000Z\nDURATION:PT1H30M",
+        ),
         ("DTSTART;VALUE=DATE:20261005\nDTEND;VALUE=DATE:20261006", "DTSTART;VALUE=DATE:20261005"),
-        ("DTSTART;VALUE=DATE:20261005\nDTEND;VALUE=DATE:20261019", "DTSTART;VALUE=DATE:20261005\nDURATION:P2W"),
+        (
+            "DTSTART;VALUE=DATE:20261005\nDTEND;VALUE=DATE:20261019",
+            "DTSTART;VALUE=DATE:20261005\nDURATION:P2W",
+        ),
         // Over the end of summer time: a day is nominal, hours are exact.
-        ("DTSTART;TZID=Europe/Ljubljana:20261024T120000\nDTEND;TZID=Europe/Ljubljana:20261025T120000",
-         "DTSTART;TZID=Europe/Ljubljana:20261024T120000\nDURATION:P1D"),
-        ("DTSTART;TZID=Europe/Ljubljana:20261024T120000\nDTEND;TZID=Europe/Ljubljana:20261025T110000",
-         "DTSTART;TZID=Europe/Ljubljana:20261024T120000\nDURATION:PT24H"),
-        ("DTSTART;TZID=Europe/Berlin:20261005T080000", "DTSTART;TZID=W. Europe Standard Time:20261005T080000"),
-        ("DTSTART;TZID=Europe/Berlin:20261005T080000", "DTSTART;TZID=/vendor.example/2026/Europe/Berlin:20261005T080000"),
-        ("DTSTART;TZID=Europe/Berlin:20261005T080000", "DTSTART;TZID=w. europe standard time:20261005T080000"),
+        (
+            "DTSTART;TZID=Europe/Ljubljana:20261024T120000\nDTEND;TZID=Europe/Ljubljana:20261025T120000",
+            "DTSTART;TZID=Europe/Ljubljana:20261024T120000\nDURATION:P1D",
+        ),
+        (
+            "DTSTART;TZID=Europe/Ljubljana:20261024T120000\nDTEND;TZID=Europe/Ljubljana:20261025T110000",
+            "DTSTART;TZID=Europe/Ljubljana:20261024T120000\nDURATION:PT24H",
+        ),
+        (
+            "DTSTART;TZID=Europe/Berlin:20261005T080000",
+            "DTSTART;TZID=W. Europe Standard Time:20261005T080000",
+        ),
+        (
+            "DTSTART;TZID=Europe/Berlin:20261005T080000",
+            "DTSTART;TZID=/vendor.example/2026/Europe/Berlin:20261005T080000",
+        ),
+        (
+            "DTSTART;TZID=Europe/Berlin:20261005T080000",
+            "DTSTART;TZID=w. europe standard time:20261005T080000",
+        ),
         ("DTSTART;TZID=Etc/UTC:20261005T080000", "DTSTART:20261005T080000Z"),
-        ("DTSTART:20261005T080000Z\nEXDATE:20261012T080000Z,20261019T080000Z",
-         "DTSTART:20261005T080000Z\nEXDATE;TZID=Europe/Ljubljana:20261019T100000\nEXDATE:20261012T080000Z"),
+        (
+            "DTSTART:20261005T080000Z\nEXDATE:20261012T080000Z,20261019T080000Z",
+            "DTSTART:20261005T080000Z\nEXDATE;TZID=Europe/Ljubljana:20261019T100000\nEXDATE:20261012T080000Z",
+        ),
     ];
     for (a, b) in same {
         let (a, b) = (pad(a), pad(b));
@@ -61,7 +95,11 @@ fn what_a_person_would_notice_changes_the_meaning() {
         ("DTSTART:20261005T080000", "DTSTART:20261005T080000Z", "DTEND"),
         ("DTSTART:20261005T080000Z", "DTSTART:20261005T080000Z\nDURATION:PT1H", "DTEND"),
         ("DTSTART;VALUE=DATE:20261005", "DTSTART:20261005T000000", "DTEND"),
-        ("DTSTART;TZID=Europe/Berlin:20261005T080000", "DTSTART;TZID=Europe/Ljubljana:20261005T080000", "DTEND"),
+        (
+            "DTSTART;TZID=Europe/Berlin:20261005T080000",
+            "DTSTART;TZID=Europe/Ljubljana:20261005T080000",
+            "DTEND",
+        ),
         ("DTSTART;TZID=Orchard:20261005T080000", "DTSTART;TZID=Barn:20261005T080000", "DTEND"),
         ("RRULE:FREQ=DAILY", "RRULE:FREQ=DAILY;INTERVAL=2", "RRULE"),
         ("BEGIN:VALARM\nTRIGGER:-PT60M\nEND:VALARM", "BEGIN:VALARM\nTRIGGER:-PT30M\nEND:VALARM", "VALARM"),

@@ -2,8 +2,8 @@
 
 use chestnut_core::ical::Limits;
 use chestnut_core::{
-    Action, Carry, Decision, Deletions, Entry, FarEdits, Kind, Kinds, LeftOut, LinkFacts, Pair, RouteKey, RoutePolicy, Side,
-    WriteKind, guard_deletions, reconcile,
+    Action, Carry, Decision, Deletions, Entry, FarEdits, Kind, Kinds, LeftOut, LinkFacts, Pair, RouteKey,
+    RoutePolicy, Side, WriteKind, guard_deletions, reconcile,
 };
 
 fn entry(title: &str) -> Entry {
@@ -72,7 +72,12 @@ fn every_combination_of_link_source_and_far_side() {
             for (target, expected) in columns.iter().zip(expected) {
                 let pair = Pair { link, source: sides(source), target: sides(target) };
                 let decision = reconcile(&policy(), &pair, now);
-                assert_eq!(word(&decision), expected, "linked: {}, source {source}, far side {target}", link.is_some());
+                assert_eq!(
+                    word(&decision),
+                    expected,
+                    "linked: {}, source {source}, far side {target}",
+                    link.is_some()
+                );
             }
         }
     }
@@ -96,21 +101,35 @@ fn settings_change_the_outcome() {
     assert_eq!(decide(&leave, Some(agreed), Side::Present(&old), Side::Gone), Decision::Nothing);
     assert_eq!(word(&decide(&leave, Some(agreed), Side::Present(&new), Side::Present(&other))), "update");
     // What the server made of a copy is no edit.
-    assert_eq!(decide(&policy(), Some(damaged), Side::Present(&old), Side::Present(&other)), Decision::Nothing);
+    assert_eq!(
+        decide(&policy(), Some(damaged), Side::Present(&old), Side::Present(&other)),
+        Decision::Nothing
+    );
     let left_out = |reason| Decision::LeaveOut(reason);
     assert_eq!(decide(&policy(), Some(refused), Side::Present(&new), Side::Gone), left_out(LeftOut::Refused));
     let tasks = RoutePolicy { kinds: [Kind::Task].into_iter().collect(), ..policy() };
     assert_eq!(decide(&tasks, None, Side::Present(&old), Side::Gone), left_out(LeftOut::Kind(Kind::Event)));
     assert_eq!(word(&decide(&tasks, Some(agreed), Side::Present(&old), Side::Unchanged)), "delete");
     let picky = RoutePolicy { accepted: [Kind::Task].into_iter().collect(), ..policy() };
-    assert_eq!(decide(&picky, None, Side::Present(&old), Side::Gone), left_out(LeftOut::NotAccepted(Kind::Event)));
+    assert_eq!(
+        decide(&picky, None, Side::Present(&old), Side::Gone),
+        left_out(LeftOut::NotAccepted(Kind::Event))
+    );
     let small = RoutePolicy { max_size: Some(50), ..policy() };
     assert_eq!(decide(&small, None, Side::Present(&old), Side::Gone), left_out(LeftOut::TooLarge));
 }
 
 #[test]
 fn many_deletions_at_once_are_held() {
-    let table = [(1, 1, false), (2, 2, false), (3, 3, true), (10, 11, false), (11, 54, true), (11, 55, false), (0, 0, false)];
+    let table = [
+        (1, 1, false),
+        (2, 2, false),
+        (3, 3, true),
+        (10, 11, false),
+        (11, 54, true),
+        (11, 55, false),
+        (0, 0, false),
+    ];
     for (deletions, linked, held) in table {
         assert_eq!(guard_deletions(deletions, linked).is_some(), held, "{deletions} of {linked}");
     }

@@ -9,8 +9,10 @@ const LOGIN: &str = "<!doctype html><html><body>Please sign in</body></html>";
 const EMPTY: &str = r#"<?xml version="1.0"?><d:multistatus xmlns:d="DAV:"><d:response><d:href>/office/calendars/presses/</d:href><d:propstat><d:prop><d:resourcetype><d:collection/></d:resourcetype></d:prop><d:status>HTTP/1.1 200 OK</d:status></d:propstat></d:response></d:multistatus>"#;
 const GONE: &str = r#"<?xml version="1.0"?><d:multistatus xmlns:d="DAV:"><d:response><d:href>/office/calendars/presses/</d:href><d:status>HTTP/1.1 404 Not Found</d:status></d:response></d:multistatus>"#;
 const NOTHING: &str = r#"<?xml version="1.0"?><d:multistatus xmlns:d="DAV:"/>"#;
-const ENTITIES: &str = r#"<?xml version="1.0"?><!DOCTYPE d [<!ENTITY a "b">]><d:multistatus xmlns:d="DAV:">&a;</d:multistatus>"#;
-const CUT_SHORT: &str = r#"<?xml version="1.0"?><d:multistatus xmlns:d="DAV:"><d:response><d:href>/office/cal"#;
+const ENTITIES: &str =
+    r#"<?xml version="1.0"?><!DOCTYPE d [<!ENTITY a "b">]><d:multistatus xmlns:d="DAV:">&a;</d:multistatus>"#;
+const CUT_SHORT: &str =
+    r#"<?xml version="1.0"?><d:multistatus xmlns:d="DAV:"><d:response><d:href>/office/cal"#;
 const INCOMPLETE: &str = r#"<?xml version="1.0"?><d:multistatus xmlns:d="DAV:"><d:response><d:href>/office/calendars/presses/</d:href><d:status>HTTP/1.1 507 Insufficient Storage</d:status></d:response></d:multistatus>"#;
 
 fn body(code: u16, content_type: &str, text: &str) -> FaultKind {
@@ -66,7 +68,8 @@ fn nothing_is_deleted_because_of_a_bad_answer() {
             world.pass(60);
             world.sync();
             world.pass(if method == "PROPFIND" { 25 * 3600 } else { 60 });
-            let listing_only = message.is_empty() || what.starts_with("a listing") || what.contains("inside a 207");
+            let listing_only =
+                message.is_empty() || what.starts_with("a listing") || what.contains("inside a 207");
             let settled = what.starts_with('4') && what != "401";
             if method == "REPORT" && (listing_only || settled) {
                 // A report that lists nothing says that nothing changed; a refused token means a fresh listing.
@@ -82,7 +85,12 @@ fn nothing_is_deleted_because_of_a_bad_answer() {
             // When the server is well again, so is the route.
             world.source.server.borrow_mut().faults.clear();
             let report = world.sync();
-            assert_eq!((report.result, report.summary.writes), (RunResult::Ok, 0), "{what}: {:?}", report.changes);
+            assert_eq!(
+                (report.result, report.summary.writes),
+                (RunResult::Ok, 0),
+                "{what}: {:?}",
+                report.changes
+            );
             assert_eq!(world.differences(), Vec::<String>::new(), "{what}");
         }
     }
@@ -115,7 +123,11 @@ fn half_a_listing_deletes_nothing_and_allowed_deletions_do() {
 #[test]
 fn an_unreadable_entry_is_named_and_the_others_go_through() {
     let world = World::new(12);
-    world.source.server.borrow_mut().store_raw(&world.source.path, "bad.ics", "BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nno colon\r\n".into());
+    world.source.server.borrow_mut().store_raw(
+        &world.source.path,
+        "bad.ics",
+        "BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nno colon\r\n".into(),
+    );
     let report = world.sync();
     assert_eq!(report.result, RunResult::Ok);
     assert_eq!(report.summary.left_out.get("unreadable"), Some(&1));
@@ -123,7 +135,11 @@ fn an_unreadable_entry_is_named_and_the_others_go_through() {
     let preview = world.preview();
     assert_eq!(preview.left_out.len(), 1, "{:?}", preview.left_out);
     // An entry that was carried and becomes unreadable keeps its copy.
-    world.source.server.borrow_mut().store_raw(&world.source.path, "orchard-0000.ics", "BEGIN:VCALENDAR\r\n".into());
+    world.source.server.borrow_mut().store_raw(
+        &world.source.path,
+        "orchard-0000.ics",
+        "BEGIN:VCALENDAR\r\n".into(),
+    );
     world.sync();
     assert_eq!(world.target.server.borrow().collections[&world.target.path].objects.len(), 12);
 }

@@ -15,7 +15,11 @@ fn no_change_costs_one_request_for_each_calendar() {
         for pause in [0, 60, 600] {
             world.pass(pause);
             let report = world.sync();
-            assert_eq!((report.summary.requests, report.summary.writes), (2, 0), "{habits:?} after {pause} s");
+            assert_eq!(
+                (report.summary.requests, report.summary.writes),
+                (2, 0),
+                "{habits:?} after {pause} s"
+            );
         }
     }
 }

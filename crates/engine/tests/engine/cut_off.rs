@@ -42,7 +42,16 @@ fn kill_everywhere(prepare: impl Fn(&World)) -> usize {
             assert_eq!(world.differences(), Vec::<String>::new(), "{what}");
             let again = world.sync();
             assert_eq!(again.summary.writes, 0, "{what}: {:?}", again.changes);
-            assert!(world.store().unfinished_writes(world.store().route("presses-to-board").expect("read").expect("a route")).expect("read").is_empty(), "{what}");
+            assert!(
+                world
+                    .store()
+                    .unfinished_writes(
+                        world.store().route("presses-to-board").expect("read").expect("a route")
+                    )
+                    .expect("read")
+                    .is_empty(),
+                "{what}"
+            );
         }
     }
     kills

@@ -12,13 +12,26 @@ const NEED_A_SOCKET: &[Habit] = &[Habit::DigestOnly];
 /// Habits that destroy or refuse entries, so that some must be named.
 fn spoils(habit: Habit) -> bool {
     use Habit::{
-        AddsDuration, CutsAtComma, EventsOnly, EventsOnlyInWord, FloatingToUtc, KeepsNothing, NullAfterPut, RefusesEmptyX, RefusesRules,
-        RefusesZeroLength, SizeLimit412, SizeLimit413, SizeLimit507, SplitsEscapedCommas,
+        AddsDuration, CutsAtComma, EventsOnly, EventsOnlyInWord, FloatingToUtc, KeepsNothing, NullAfterPut,
+        RefusesEmptyX, RefusesRules, RefusesZeroLength, SizeLimit412, SizeLimit413, SizeLimit507,
+        SplitsEscapedCommas,
     };
     matches!(
         habit,
-        AddsDuration | CutsAtComma | EventsOnly | EventsOnlyInWord | FloatingToUtc | KeepsNothing | NullAfterPut | RefusesEmptyX
-            | RefusesRules | RefusesZeroLength | SizeLimit412 | SizeLimit413 | SizeLimit507 | SplitsEscapedCommas
+        AddsDuration
+            | CutsAtComma
+            | EventsOnly
+            | EventsOnlyInWord
+            | FloatingToUtc
+            | KeepsNothing
+            | NullAfterPut
+            | RefusesEmptyX
+            | RefusesRules
+            | RefusesZeroLength
+            | SizeLimit412
+            | SizeLimit413
+            | SizeLimit507
+            | SplitsEscapedCommas
     )
 }
 
@@ -97,7 +110,9 @@ fn on_each_side(habit: Habit) {
         let what = format!("{} on the {name}", habit.name());
         live(&world, &what);
         if name == "target" {
-            let damaged = world.store().link_troubles(world.store().route("presses-to-board").expect("read").expect("a route"));
+            let damaged = world
+                .store()
+                .link_troubles(world.store().route("presses-to-board").expect("read").expect("a route"));
             let left_out = world.sync().summary.left_out;
             let spoiled = !damaged.expect("read").is_empty() || !left_out.is_empty();
             assert_eq!(spoiled, spoils(habit), "{what}: named {left_out:?}");

@@ -60,7 +60,9 @@ fn a_target_that_ignores_conditions_loses_nobodys_work() {
     world.sync();
     let store = world.store();
     let id = store.route("presses-to-board").expect("read").expect("a route");
-    let noticed = |world: &World| world.store().side(id, chestnut_store::SideId::Target).expect("read").ignores_conditions;
+    let noticed = |world: &World| {
+        world.store().side(id, chestnut_store::SideId::Target).expect("read").ignores_conditions
+    };
     assert_eq!(noticed(&world), Some(true));
     // From then on every write is preceded by a look.
     world.take_log(&world.target);
@@ -74,7 +76,8 @@ fn a_target_that_ignores_conditions_loses_nobodys_work() {
 #[test]
 fn strangers_on_the_far_side_stay() {
     let world = World::new(12);
-    let stranger = chestnut_standin::orchard_entries(40, jiff::civil::date(2026, 10, 5)).pop().expect("an entry");
+    let stranger =
+        chestnut_standin::orchard_entries(40, jiff::civil::date(2026, 10, 5)).pop().expect("an entry");
     world.target.server.borrow_mut().store(&world.target.path, "theirs.ics", &stranger.text);
     world.sync();
     world.delete(&world.source, "orchard-0003.ics");
