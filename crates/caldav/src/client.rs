@@ -133,7 +133,7 @@ impl Client {
         let answer = self.send(&protocol::calendar_properties(calendar, "0")).await?;
         let info =
             protocol::read_calendars(&answer)?.into_iter().next().ok_or_else(|| DavError::NotCalDav {
-                url: calendar.clone(),
+                url: Box::new(calendar.clone()),
                 what: "a look at the calendar",
                 problem: "something that is no calendar".to_owned(),
             })?;
@@ -163,7 +163,7 @@ impl Client {
     pub async fn ctag(&self, calendar: &Url) -> Result<Option<SyncToken>, DavError> {
         let answer = self.send(&protocol::calendar_properties(calendar, "0")).await?;
         let info = protocol::read_calendars(&answer)?.into_iter().next();
-        info.map(|i| i.ctag).ok_or_else(|| DavError::NotFound { url: calendar.clone(), status: 404 })
+        info.map(|i| i.ctag).ok_or_else(|| DavError::NotFound { url: Box::new(calendar.clone()), status: 404 })
     }
 
     /// Lists every entry with its ETag.

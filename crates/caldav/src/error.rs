@@ -24,7 +24,7 @@ pub enum DavError {
     #[error("there is nothing at {url} ({status})")]
     NotFound {
         /// Where.
-        url: Url,
+        url: Box<Url>,
         /// 404 or 410.
         status: u16,
     },
@@ -44,7 +44,7 @@ pub enum DavError {
     #[error("{url} gave no CalDAV answer to {what}: {problem}")]
     NotCalDav {
         /// Where.
-        url: Url,
+        url: Box<Url>,
         /// What was asked.
         what: &'static str,
         /// What came instead.
@@ -57,7 +57,7 @@ pub enum DavError {
     #[error("no calendars could be found from {url}: {problem}")]
     NoCalendars {
         /// Where the search began.
-        url: Url,
+        url: Box<Url>,
         /// What was missing.
         problem: &'static str,
     },

@@ -78,14 +78,14 @@ impl Carry {
 
     /// Writes a view under an identity.
     #[must_use]
-    pub fn put(&self, view: &View, identity: Identity<'_>) -> Entry {
+    pub fn put(&self, view: &View, identity: &Identity<'_>) -> Entry {
         let mut object = view.entry.object().clone();
-        let uid = match &identity {
+        let uid = match identity {
             Identity::New(uid) => uid.clone(),
             Identity::Existing(existing) => existing.uid().clone(),
         };
         object.set_value("PRODID", PRODID);
-        let mut hidden = match &identity {
+        let mut hidden = match identity {
             Identity::Existing(existing) if view.without_people => hidden_of(existing),
             _ => BTreeMap::new(),
         };

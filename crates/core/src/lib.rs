@@ -15,7 +15,7 @@
 //! let object = ical::parse_one(text.as_bytes(), &ical::Limits::default())?;
 //! let source = Entry::from_object(object.into_owned())?;
 //! let carry = Carry::default();
-//! let copy = carry.put(&carry.show(&source), Identity::New(EventUid::from("copy-1")));
+//! let copy = carry.put(&carry.show(&source), &Identity::New(EventUid::from("copy-1")));
 //! assert_eq!(copy.uid().as_str(), "copy-1");
 //! assert_eq!(source.meaning().fingerprint(), copy.meaning().fingerprint());
 //! # Ok::<(), Box<dyn std::error::Error>>(())

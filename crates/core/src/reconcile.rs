@@ -224,7 +224,7 @@ fn decide_present(policy: &RoutePolicy, pair: &Pair<'_>, source: &Entry, now: Ti
     if pair.link.is_some_and(|link| link.refused == Some(view)) {
         return Decision::LeaveOut(LeftOut::Refused);
     }
-    let write = |kind, identity: Identity<'_>| {
+    let write = |kind, identity: &Identity<'_>| {
         let entry = policy.carry.put(&shown, identity);
         let text = entry.caldav_text(now);
         if policy.max_size.is_some_and(|max| text.len() as u64 > max) {
@@ -236,7 +236,7 @@ fn decide_present(policy: &RoutePolicy, pair: &Pair<'_>, source: &Entry, now: Ti
         Side::Gone if pair.link.is_some() && !source_changed && policy.far_edits == FarEdits::Leave => {
             Decision::Nothing
         }
-        Side::Gone => write(WriteKind::Create, Identity::New(policy.key.copy_uid(source.uid()))),
+        Side::Gone => write(WriteKind::Create, &Identity::New(policy.key.copy_uid(source.uid()))),
         Side::Present(existing) => {
             let seen = shown.same_rule(existing).fingerprint();
             if seen == view {
@@ -245,14 +245,14 @@ fn decide_present(policy: &RoutePolicy, pair: &Pair<'_>, source: &Entry, now: Ti
             let as_we_left_it = pair.link.is_some_and(|link| link.far == Some(seen));
             let edited = !as_we_left_it;
             if source_changed || (edited && policy.far_edits == FarEdits::Restore) {
-                return write(WriteKind::Update, Identity::Existing(existing));
+                return write(WriteKind::Update, &Identity::Existing(existing));
             }
             Decision::Nothing
         }
         // What stands there is known, or cannot be read: only a changed source is a reason to write.
         Side::Unchanged | Side::Unreadable if !source_changed => Decision::Nothing,
         Side::Unchanged | Side::Unreadable => {
-            write(WriteKind::Update, Identity::New(policy.key.copy_uid(source.uid())))
+            write(WriteKind::Update, &Identity::New(policy.key.copy_uid(source.uid())))
         }
     }
 }

@@ -315,7 +315,7 @@ impl Applier<'_> {
         let mut records = Vec::new();
         for write in stored {
             let item = found.remove(&write.href).flatten();
-            records.push(self.judge(write, item));
+            records.push(self.judge(write, item.as_ref()));
         }
         let (store, id, run) = (self.store, self.id, self.run);
         store.write(|writer| {
@@ -330,13 +330,13 @@ impl Applier<'_> {
         Ok(())
     }
 
-    fn judge(&self, write: Write, item: Option<Item>) -> Record {
+    fn judge(&self, write: Write, item: Option<&Item>) -> Record {
         let done = match write.kind {
             WriteKind::Create => ChangeAction::Created,
             WriteKind::Update => ChangeAction::Updated,
         };
-        let etag = item.as_ref().and_then(|i| i.etag().cloned());
-        let (facts, words, far_text, far_uid) = match &item {
+        let etag = item.and_then(|i| i.etag().cloned());
+        let (facts, words, far_text, far_uid) = match item {
             Some(Item::Entry { entry, text, .. }) => {
                 let far = self.policy.carry.show(entry).fingerprint();
                 let words = (far != write.view).then(|| {
@@ -358,7 +358,7 @@ impl Applier<'_> {
         let action = if words.is_some() { ChangeAction::Damaged } else { done };
         let lonely = write.source.entry.as_ref().is_some_and(|e| self.policy.carry.leaves_out_people(e));
         let kept = item.is_some();
-        let target = kept.then(|| known_row(&write.href, etag, item.as_ref().and_then(Item::entry), &write));
+        let target = kept.then(|| known_row(&write.href, etag, item.and_then(Item::entry), &write));
         let agreed = kept.then(|| Agreed { source: write.source.text.clone(), target: far_text });
         let row = LinkRow {
             source_uid: write.source_uid().clone(),

@@ -206,7 +206,7 @@ impl Server {
     }
 
     /// Splits a path into the calendar it stands in and the name there.
-    pub(crate) fn locate<'p>(path: &'p str) -> Option<(&'p str, &'p str)> {
+    pub(crate) fn locate(path: &str) -> Option<(&str, &str)> {
         let cut = path.trim_end_matches('/').rfind('/')? + 1;
         (!path.ends_with('/')).then(|| path.split_at(cut))
     }
@@ -302,9 +302,8 @@ impl Server {
 
     fn put(&mut self, request: &ServerRequest, calendar: &str, name: &str) -> Reply {
         let Ok(text) = String::from_utf8(request.body.clone()) else { return Reply::status(415) };
-        let entry = match Entry::parse(&text, &Limits::default()) {
-            Ok(entry) => entry,
-            Err(_) => return Reply::condition(self, 403, "valid-calendar-data", None),
+        let Ok(entry) = Entry::parse(&text, &Limits::default()) else {
+            return Reply::condition(self, 403, "valid-calendar-data", None);
         };
         if let Some(refusal) = self.refuse(calendar, name, &text, &entry) {
             return refusal;
@@ -366,6 +365,16 @@ impl Server {
     }
 
     fn uid_conflict(&self, calendar: &str, name: &str, entry: &Entry) -> Option<Reply> {
+        const MINDS: &[Habit] = &[
+            Habit::UidConflict409,
+            Habit::UidConflict412,
+            Habit::UidConflict403,
+            Habit::UidConflictBare,
+            Habit::OneUidPerUser,
+        ];
+        if !MINDS.iter().any(|habit| self.has(*habit)) {
+            return None;
+        }
         let line = format!("UID:{}", entry.uid());
         let stands_at = |collection: &Collection, but: &str| {
             let found =

@@ -66,7 +66,7 @@ fn surrogates(c: char) -> String {
     }
 }
 
-fn multistatus(parts: Vec<Vec<u8>>, tail: &str) -> Reply {
+fn multistatus(parts: &[Vec<u8>], tail: &str) -> Reply {
     let mut body = OPEN.as_bytes().to_vec();
     parts.iter().for_each(|part| body.extend_from_slice(part));
     body.extend_from_slice(tail.as_bytes());
@@ -86,7 +86,7 @@ fn multiget(server: &Server, collection: &Collection, path: &str, root: &Element
             None => parts.push(missing(&href(server, &decoded))),
         }
     }
-    multistatus(parts, "")
+    multistatus(&parts, "")
 }
 
 fn query(server: &Server, collection: &Collection, path: &str, root: &Element) -> Reply {
@@ -96,7 +96,8 @@ fn query(server: &Server, collection: &Collection, path: &str, root: &Element) -
         filter.is_none_or(|f| comp_matches(server, f, &calendar))
     };
     let found = collection.objects.iter().filter(|(_, object)| matches(object));
-    multistatus(found.map(|(name, object)| with_data(server, path, name, object, false)).collect(), "")
+    let parts: Vec<_> = found.map(|(name, object)| with_data(server, path, name, object, false)).collect();
+    multistatus(&parts, "")
 }
 
 fn attribute<'e>(element: &'e Element, name: &str) -> Option<&'e str> {
@@ -200,7 +201,7 @@ fn sync(server: &Server, collection: &Collection, path: &str, root: &Element) ->
                 .into_bytes(),
         );
     }
-    multistatus(parts, &format!("<d:sync-token>{}</d:sync-token>", escape_xml(&token)))
+    multistatus(&parts, &format!("<d:sync-token>{}</d:sync-token>", escape_xml(&token)))
 }
 
 fn entry_part(server: &Server, path: &str, name: &str, object: Option<&Object>) -> Vec<u8> {

@@ -44,11 +44,10 @@ CREATE TABLE link (
 );
 CREATE INDEX link_route ON link (route);
 CREATE INDEX link_words ON link (route) WHERE words IS NOT NULL;
--- The last agreed texts, compressed.
+-- The last agreed texts of both sides, compressed together: they are nearly the same.
 CREATE TABLE agreed (
     link INTEGER PRIMARY KEY REFERENCES link(id) ON DELETE CASCADE,
-    source BLOB NOT NULL,
-    target BLOB NOT NULL
+    texts BLOB NOT NULL
 );
 CREATE TABLE run (
     id INTEGER PRIMARY KEY,

@@ -15,7 +15,7 @@ use crate::records::{
     Agreed, Change, ChangeAction, Known, LinkId, LinkRow, Recheck, RouteId, RunId, RunRecord, RunResult,
     SideId, SideState, fingerprint,
 };
-use crate::texts::unpack;
+use crate::texts::{unpack, unpack_agreed};
 use crate::writer::Writer;
 
 type Gate = Box<dyn FnMut() -> bool>;
@@ -260,11 +260,9 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn agreed(&self, link: LinkId) -> Result<Option<Agreed>, StoreError> {
-        let mut query = self.connection.prepare_cached("SELECT source, target FROM agreed WHERE link = ?")?;
-        let row: Option<(Vec<u8>, Vec<u8>)> =
-            query.query_row([link.0], |row| Ok((row.get(0)?, row.get(1)?))).optional()?;
-        Ok(row
-            .and_then(|(source, target)| Some(Agreed { source: unpack(&source)?, target: unpack(&target)? })))
+        let mut query = self.connection.prepare_cached("SELECT texts FROM agreed WHERE link = ?")?;
+        let blob: Option<Vec<u8>> = query.query_row([link.0], |row| row.get(0)).optional()?;
+        Ok(blob.and_then(|blob| unpack_agreed(&blob)))
     }
 
     /// Counts the links of a route.

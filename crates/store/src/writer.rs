@@ -8,7 +8,7 @@ use crate::error::StoreError;
 use crate::records::{
     Agreed, Change, Known, LinkId, LinkRow, RouteId, RouteSummary, RunId, RunResult, SideId, SideState,
 };
-use crate::texts::pack;
+use crate::texts::{pack, pack_agreed};
 
 /// One transaction on the state.
 #[derive(Debug)]
@@ -138,8 +138,7 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn put_agreed(&self, link: LinkId, agreed: &Agreed) -> Done {
-        let sql = "INSERT OR REPLACE INTO agreed VALUES (?, ?, ?)";
-        self.run(sql, params![link.0, pack(&agreed.source), pack(&agreed.target)])
+        self.run("INSERT OR REPLACE INTO agreed VALUES (?, ?)", params![link.0, pack_agreed(agreed)])
     }
 
     /// Forgets a link; what stands on both sides is nobody's then.

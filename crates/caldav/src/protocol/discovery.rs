@@ -179,7 +179,7 @@ impl Discovery {
         match self.first_error.take() {
             Some(error) if calendars.is_empty() => Err(error),
             None if calendars.is_empty() && self.homes.is_empty() => {
-                Err(DavError::NoCalendars { url: self.start.clone(), problem })
+                Err(DavError::NoCalendars { url: Box::new(self.start.clone()), problem })
             }
             _ => Ok(DiscoveryNext::Done(Found {
                 principal: self.principal.take(),

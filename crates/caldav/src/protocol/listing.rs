@@ -76,7 +76,7 @@ pub fn read_calendars(answer: &Answer) -> Result<Vec<CalendarInfo>, DavError> {
     if let [only] = multistatus.responses.as_slice()
         && only.is_gone()
     {
-        return Err(DavError::NotFound { url: answer.url.clone(), status: 404 });
+        return Err(DavError::NotFound { url: Box::new(answer.url.clone()), status: 404 });
     }
     Ok(multistatus.responses.iter().filter_map(|r| calendar_info(r, &answer.url)).collect())
 }
@@ -183,7 +183,7 @@ pub fn read_listing(answer: &Answer, calendar: &Url) -> Result<Listing, DavError
         let itself = own.as_ref().is_some_and(|own| same_collection(own, &href));
         if itself {
             match response.status {
-                Some(404 | 410) => return Err(DavError::NotFound { url: calendar.clone(), status: 404 }),
+                Some(404 | 410) => return Err(DavError::NotFound { url: Box::new(calendar.clone()), status: 404 }),
                 Some(507) => return Err(DavError::Incomplete),
                 _ => {}
             }

@@ -97,7 +97,7 @@ pub(crate) fn check_status(answer: &Answer, what: &'static str, good: &[u16]) ->
         status if good.contains(&status) => Ok(()),
         401 => Err(DavError::SignIn),
         403 => Err(DavError::Forbidden { what }),
-        status @ (404 | 410) => Err(DavError::NotFound { url: answer.url.clone(), status }),
+        status @ (404 | 410) => Err(DavError::NotFound { url: Box::new(answer.url.clone()), status }),
         200..300 => Err(not_caldav(answer, what, &describe(answer))),
         status => Err(DavError::Status {
             what,
@@ -110,7 +110,7 @@ pub(crate) fn check_status(answer: &Answer, what: &'static str, good: &[u16]) ->
 
 pub(crate) fn not_caldav(answer: &Answer, what: &'static str, problem: &str) -> DavError {
     let problem = if looks_like_html(answer) { "a web page" } else { problem };
-    DavError::NotCalDav { url: answer.url.clone(), what, problem: problem.to_owned() }
+    DavError::NotCalDav { url: Box::new(answer.url.clone()), what, problem: problem.to_owned() }
 }
 
 fn looks_like_html(answer: &Answer) -> bool {

@@ -21,7 +21,7 @@ pub struct Element {
     /// The text directly inside, references resolved.
     pub text: String,
     /// The elements inside.
-    pub children: Vec<Element>,
+    pub children: Vec<Self>,
 }
 
 /// Why a text is no XML that can be used.

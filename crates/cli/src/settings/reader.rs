@@ -142,15 +142,15 @@ impl<'a> Section<'a> {
     }
 
     /// A table inside.
-    pub(super) fn section(&self, key: &str) -> Result<Option<Section<'a>>, Failure> {
+    pub(super) fn section(&self, key: &str) -> Result<Option<Self>, Failure> {
         let Some(value) = self.get(key) else { return Ok(None) };
         let Some(table) = value.get_ref().as_table() else { return Err(self.wrong(key, "must be a table")) };
         let name = if self.name.is_empty() { key.to_owned() } else { format!("{}.{key}", self.name) };
-        Ok(Some(Section { source: self.source, name, table, at: value.span().start }))
+        Ok(Some(Self { source: self.source, name, table, at: value.span().start }))
     }
 
     /// The tables inside a table, by name, as `[account.NAME]` makes them.
-    pub(super) fn sections(&self, key: &str) -> Result<Vec<(String, Section<'a>)>, Failure> {
+    pub(super) fn sections(&self, key: &str) -> Result<Vec<(String, Self)>, Failure> {
         let Some(outer) = self.section(key)? else { return Ok(Vec::new()) };
         let names: Vec<Cow<'_, str>> = outer.table.keys().map(|k| k.get_ref().clone()).collect();
         let inner = |name: Cow<'_, str>| {

@@ -79,7 +79,7 @@ fn what_is_wrong_outside_is_told_with_what_to_do() {
         assert!(told.code == 1 || told.code == 2, "{what}: {told:?}");
         assert!(told.err.contains("Error: ") && told.err.contains(message), "{what}: {}", told.err);
         assert!(
-            told.err.contains("Hint: ") == !hint.is_empty() && told.err.contains(hint),
+            told.err.contains("Hint: ") != hint.is_empty() && told.err.contains(hint),
             "{what}: {}",
             told.err
         );

@@ -33,6 +33,7 @@ static PYTHON: LazyLock<Option<PathBuf>> = LazyLock::new(|| {
 /// The machine has few cores: one pair of servers at a time.
 static ONE_AT_A_TIME: Mutex<()> = Mutex::new(());
 
+#[expect(clippy::print_stderr, reason = "a skipped test must say so")]
 fn python(test: &str) -> Option<&'static Path> {
     let python = PYTHON.as_deref();
     if python.is_none() {

@@ -1,7 +1,7 @@
 //! A component: properties and other components, in their order (RFC 5545, 3.4 to 3.6).
 
 use std::borrow::Cow;
-use std::cell::OnceCell;
+use std::sync::OnceLock;
 
 use super::Property;
 use super::parse::read_items;
@@ -15,7 +15,7 @@ pub struct Component<'a> {
     name: Cow<'a, str>,
     /// The lines between BEGIN and END as they came; `None` once they were changed.
     raw: Option<Cow<'a, str>>,
-    items: OnceCell<Vec<Item<'a>>>,
+    items: OnceLock<Vec<Item<'a>>>,
 }
 
 impl PartialEq for Component<'_> {
@@ -39,12 +39,12 @@ impl<'a> Component<'a> {
     /// Makes an empty component.
     #[must_use]
     pub fn new(name: impl Into<Cow<'a, str>>) -> Self {
-        Self { name: name.into(), raw: None, items: OnceCell::from(Vec::new()) }
+        Self { name: name.into(), raw: None, items: OnceLock::from(Vec::new()) }
     }
 
     /// Wraps lines that were checked: every one has a name and a colon, every BEGIN its END.
     pub(super) fn unread(name: Cow<'a, str>, lines: Cow<'a, str>) -> Self {
-        Self { name, raw: Some(lines), items: OnceCell::new() }
+        Self { name, raw: Some(lines), items: OnceLock::new() }
     }
 
     /// Returns the lines between BEGIN and END as they came, where nobody changed them.
@@ -98,7 +98,7 @@ impl<'a> Component<'a> {
     }
 
     /// Adds a component behind everything else.
-    pub fn push_component(&mut self, component: Component<'a>) {
+    pub fn push_component(&mut self, component: Self) {
         self.items_mut().push(Item::Component(Box::new(component)));
     }
 
@@ -200,7 +200,7 @@ impl<'a> Component<'a> {
             None => {
                 let items = self.items.into_inner().unwrap_or_default();
                 let items = items.into_iter().map(Item::detach).collect::<Vec<_>>();
-                Component { name, raw: None, items: OnceCell::from(items) }
+                Component { name, raw: None, items: OnceLock::from(items) }
             }
         }
     }
