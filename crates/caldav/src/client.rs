@@ -163,7 +163,8 @@ impl Client {
     pub async fn ctag(&self, calendar: &Url) -> Result<Option<SyncToken>, DavError> {
         let answer = self.send(&protocol::calendar_properties(calendar, "0")).await?;
         let info = protocol::read_calendars(&answer)?.into_iter().next();
-        info.map(|i| i.ctag).ok_or_else(|| DavError::NotFound { url: Box::new(calendar.clone()), status: 404 })
+        info.map(|i| i.ctag)
+            .ok_or_else(|| DavError::NotFound { url: Box::new(calendar.clone()), status: 404 })
     }
 
     /// Lists every entry with its ETag.

@@ -16,7 +16,7 @@ use chestnut_caldav::{
 };
 use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
 use chestnut_engine::{CalendarEnd, Route, RunOptions, Silent, run_route};
-use chestnut_standin::{Server, Site, orchard_entries, serve_on_thread};
+use chestnut_standin::{Fault, FaultKind, Server, Site, orchard_entries, serve_on_thread};
 use chestnut_store::Store;
 use futures_util::StreamExt as _;
 use jiff::SignedDuration;
@@ -50,7 +50,7 @@ fn now_ms() -> i64 {
     1_791_187_200_000
 }
 
-fn servers(entries: usize) -> [Site; 2] {
+fn servers(entries: usize, late_ms: u64) -> [Site; 2] {
     let mut source = Server::new(&["office"], now_ms() - 86_400_000);
     let path = source.add_calendar("office", "presses", "Press hall", "");
     for entry in orchard_entries(entries, jiff::civil::date(2026, 10, 5)) {
@@ -58,6 +58,11 @@ fn servers(entries: usize) -> [Site; 2] {
     }
     let mut target = Server::new(&["office"], now_ms() - 86_400_000);
     target.add_calendar("office", "board", "Board", "");
+    if late_ms > 0 {
+        let late = Fault { method: None, path: None, after: 0, times: 0, kind: FaultKind::Delay(late_ms) };
+        source.faults.push(late.clone());
+        target.faults.push(late);
+    }
     let sites = serve_on_thread(vec![source, target], Arc::new(now_ms)).expect("servers");
     sites.try_into().expect("two servers")
 }
@@ -133,17 +138,17 @@ fn main() {
     let sizes = if sizes.is_empty() { vec![1_000, 10_000] } else { sizes };
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
     println!(
-        "entries | what            | requests |   sync s |   bare s | ratio (median of {ROUNDS}, in turn)"
+        "entries | answers late | what            | requests |   sync s |   bare s | ratio (median of {ROUNDS})"
     );
-    for size in sizes {
+    for (size, late_ms) in sizes.into_iter().flat_map(|size| [(size, 0), (size, 10)]) {
         let (mut first, mut unchanged) = (Vec::new(), Vec::new());
         for _ in 0..ROUNDS {
             let folder = tempfile::tempdir().expect("a folder");
             let store = Store::open(&folder.path().join("state")).expect("a state");
             runtime.block_on(async {
-                let sites = servers(size);
+                let sites = servers(size, late_ms);
                 let (took, sent) = sync(&sites, &store).await;
-                let again = servers(size);
+                let again = servers(size, late_ms);
                 let alone = bare(&again, &sent, &sites).await;
                 first.push((took.as_secs_f64(), alone.as_secs_f64(), sent.len()));
                 let (took, sent) = sync(&sites, &store).await;
@@ -155,7 +160,10 @@ fn main() {
             let (took, alone) =
                 (median(rows.iter().map(|r| r.0).collect()), median(rows.iter().map(|r| r.1).collect()));
             let ratio = median(rows.iter().map(|r| r.0 / r.1).collect());
-            println!("{size:7} | {what:15} | {:8} | {took:8.3} | {alone:8.3} | {ratio:5.2}", rows[0].2);
+            let requests = rows[0].2;
+            println!(
+                "{size:7} | {late_ms:9} ms | {what:15} | {requests:8} | {took:8.3} | {alone:8.3} | {ratio:5.2}"
+            );
         }
     }
 }

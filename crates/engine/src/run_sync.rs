@@ -507,7 +507,7 @@ impl<'r> Job<'r> {
         Ok(RouteSummary {
             calendars: [source, (self.route.target.name.clone(), outcome.counts)].into(),
             linked: outcome.linked,
-            in_step: self.store.link_count(id)?.saturating_sub(troubles),
+            in_step: self.store.link_count(id)?.saturating_sub(troubles + held),
             left_out: self.store.left_out_counts(id)?,
             held,
             without_people: outcome.without_people,

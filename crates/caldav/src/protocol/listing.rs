@@ -183,7 +183,9 @@ pub fn read_listing(answer: &Answer, calendar: &Url) -> Result<Listing, DavError
         let itself = own.as_ref().is_some_and(|own| same_collection(own, &href));
         if itself {
             match response.status {
-                Some(404 | 410) => return Err(DavError::NotFound { url: Box::new(calendar.clone()), status: 404 }),
+                Some(404 | 410) => {
+                    return Err(DavError::NotFound { url: Box::new(calendar.clone()), status: 404 });
+                }
                 Some(507) => return Err(DavError::Incomplete),
                 _ => {}
             }

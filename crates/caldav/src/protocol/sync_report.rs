@@ -66,7 +66,9 @@ pub fn read_sync(answer: &Answer, calendar: &Url) -> Result<SyncAnswer, DavError
         if own.as_ref().is_some_and(|own| same_collection(own, &href)) {
             match response.status {
                 Some(507) => more = true,
-                Some(404 | 410) => return Err(DavError::NotFound { url: Box::new(calendar.clone()), status: 404 }),
+                Some(404 | 410) => {
+                    return Err(DavError::NotFound { url: Box::new(calendar.clone()), status: 404 });
+                }
                 _ => {}
             }
         } else if response.is_gone() {

@@ -63,7 +63,7 @@ pub(super) fn run(routes: &[String], common: &Common, io: &mut Io<'_>) -> Result
     let report = Report { previews };
     let zone = settings.zone.clone();
     show(common, io, &report, || {
-        report.previews.iter().map(|p| human(p, &zone, common.verbose > 0)).collect()
+        report.previews.iter().map(|p| human(p, &zone, common.verbose > 0)).collect::<Vec<_>>().join("\n")
     })?;
     let held = report.previews.iter().any(|p| p.held > 0);
     Ok(if held { ExitCode::Waiting } else { ExitCode::Ok })
@@ -123,7 +123,7 @@ fn lines(lines: &[Line], zone: &TimeZone, all: bool) -> String {
     let shown = if all { lines.len() } else { lines.len().min(ENOUGH) };
     let row = |line: &Line| {
         let why = style::paint(style::FAINT, shorten(&line.why, 60));
-        vec![line.action.to_owned(), start_text(&line.start, zone), shorten(&line.title, 40), why]
+        vec![line.action.to_owned(), start_text(&line.start, zone), shorten(&line.title, 50), why]
     };
     let columns = [("", Align::Left), ("Starts", Align::Left), ("Title", Align::Left), ("Why", Align::Left)];
     let mut out = table(&columns, &lines[..shown].iter().map(row).collect::<Vec<_>>());

@@ -8,7 +8,7 @@ use jiff::tz::TimeZone;
 use serde::Serialize;
 
 use super::history::result_text;
-use super::sync::left_out_words;
+use super::sync::{held_lines, left_out_words};
 use super::{load, look_at_state, show};
 use crate::args::Common;
 use crate::error_report::Failure;
@@ -85,7 +85,7 @@ fn status(store: &Store, name: &str, route: &RouteSettings) -> Result<RouteStatu
         last_began: record.as_ref().map(|r| r.started.to_string()),
         last_result: result,
         last_success: success.map(|at| at.to_string()),
-        in_step: links.saturating_sub(troubles.len()),
+        in_step: links.saturating_sub(troubles.len() + record.as_ref().map_or(0, |r| r.summary.held)),
         held: record.as_ref().map_or(0, |r| r.summary.held),
         left_out: id.map(|id| store.left_out_counts(id)).transpose()?.unwrap_or_default(),
         troubles: troubles.into_iter().map(|(title, reason)| Trouble { title, reason }).collect(),
@@ -140,12 +140,8 @@ fn notes(status: &RouteStatus) -> String {
     }
     if status.held > 0 {
         let held = count(status.held, "deletion waits", "deletions wait");
-        out += &style::paint(
-            style::WARN,
-            format!(
-                "{route}: {held} for a person; `chestnut sync {route} --allow-deletions` lets them through\n"
-            ),
-        );
+        out += &style::paint(style::WARN, format!("{route}: {held} for a person to decide\n"));
+        out += &held_lines(route, status.last_run);
     }
     if !status.troubles.is_empty() {
         let entries = count(status.troubles.len(), "entry is", "entries are");

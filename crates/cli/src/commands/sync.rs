@@ -14,7 +14,7 @@ use crate::args::Common;
 use crate::error_report::Failure;
 use crate::exit_code::ExitCode;
 use crate::progress::Bar;
-use crate::render::{Align, clean, count, shorten, start_text, style, table};
+use crate::render::{Align, clean, count, shorten, start_text, style, table, zone_name};
 use crate::run::Io;
 use crate::settings::{Connections, RouteSettings, route_key};
 
@@ -256,12 +256,10 @@ fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
         );
     }
     if run.held > 0 {
-        let text = format!(
-            "{route}: {} held: more than a route deletes unasked. See them with `chestnut history {}`; let them through with `chestnut sync {route} --allow-deletions`\n",
-            count(run.held, "deletion is", "deletions are"),
-            run.run.unwrap_or_default(),
-        );
-        out += &style::paint(style::WARN, text);
+        let held = count(run.held, "deletion is", "deletions are");
+        out +=
+            &style::paint(style::WARN, format!("{route}: {held} held: more than a route deletes unasked\n"));
+        out += &held_lines(route, run.run);
     }
     for (troubles, what) in
         [(&run.newly_left_out, "newly left out"), (&run.damaged, "not kept as sent"), (&run.failed, "failed")]
@@ -283,10 +281,19 @@ fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
             out += &format!("  … and {} more; -v names them all\n", troubles.len() - shown);
         }
     }
-    if verbose {
+    if verbose && !run.changes.is_empty() {
+        out += &format!("{route}: times in {}\n", zone_name(zone));
         out += &change_lines(&run.changes, zone);
     }
     out
+}
+
+/// What to do about held deletions.
+pub(super) fn held_lines(route: &str, run: Option<i64>) -> String {
+    format!(
+        "  see them:         chestnut history {}\n  let them through: chestnut sync {route} --allow-deletions\n",
+        run.unwrap_or_default()
+    )
 }
 
 /// Words for the reasons that runs count.
@@ -315,7 +322,7 @@ pub(super) fn change_lines(changes: &[Change], zone: &TimeZone) -> String {
             .map(|w| format!("  {}", style::paint(style::FAINT, shorten(w, 100))))
             .unwrap_or_default();
         let start = start_text(&c.start, zone);
-        format!("  {:8} {start:24} {}{words}\n", c.action.word(), shorten(&c.title, 44))
+        format!("  {:8} {start:24} {}{words}\n", c.action.word(), shorten(&c.title, 56))
     };
     changes.iter().map(line).collect()
 }

@@ -63,6 +63,8 @@ impl SetUp {
         for (user, name) in [("office", "office.password"), ("board", "board.password")] {
             set_up.private(name, &format!("{user}-pw\n"));
         }
+        // A fixed key, so that copies have the same UIDs in every run of the tests.
+        set_up.private("chestnut.key", &"7b".repeat(32));
         set_up.configure(&set_up.standard());
         set_up
     }

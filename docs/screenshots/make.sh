@@ -1,0 +1,48 @@
+#!/usr/bin/env bash
+# Makes the pictures in this folder from the demonstration's data. Needs Debian's xvfb, xterm, imagemagick,
+# fonts-dejavu, fonts-noto-cjk and curl; uses target/debug/chestnut.
+set -euo pipefail
+here=$(cd "$(dirname "$0")" && pwd)
+PATH="$(cd "$here/../.." && pwd)/target/debug:$PATH"
+work=$(mktemp -d)
+export CHESTNUT_NOW=2026-10-05T08:00:00Z DISPLAY=:77 LANG=C.UTF-8
+
+Xvfb :77 -screen 0 1280x800x24 >/dev/null 2>&1 &
+xvfb=$!
+chestnut demo "$work/orchard" --keep >"$work/demo.txt" &
+demo=$!
+trap 'kill $demo $xvfb 2>/dev/null || true; rm -rf "$work"' EXIT
+until grep -q "Press Ctrl-C" "$work/demo.txt" 2>/dev/null; do sleep 0.2; done
+
+# picture NAME SHELL-COMMAND: types the command into a terminal and takes what shows.
+picture() {
+  printf 'cd %q; PS1="$ "; printf "\\033[1m$ %%s\\033[0m\\n" %q; %s; sleep 60\n' "$work/orchard" "$2" "$2" >"$work/typed"
+  xterm -fa 'DejaVu Sans Mono:size=10.5' -bg '#fbfaf7' -fg '#202020' -geometry 142x44+0+0 -e bash "$work/typed" &
+  local term=$!
+  sleep 2.5
+  # The terminal's frame and the empty rest are cut off.
+  import -window root png:- | convert - -crop 1276x790+2+2 +repage -bordercolor '#fbfaf7' -border 1 -trim +repage \
+    -border 14 "$here/$1.png"
+  kill $term; wait $term 2>/dev/null || true
+}
+
+url=$(sed -n 's/^url *= *"\(.*\)"/\1/p' "$work/orchard/chestnut.toml" | head -1)
+change() { # NAME SED-EXPRESSION: as another client would
+  local at="${url}office/calendars/presses/$1"
+  curl -sf -u office:office-pw "$at" | sed "$2" | curl -sf -u office:office-pw -T - -H 'Content-Type: text/calendar' "$at"
+}
+
+picture account-test "chestnut account test"
+picture calendar-list "chestnut calendar list"
+change orchard-0002.ics 's/^SUMMARY:\(.*\)/SUMMARY:\1 (bring boots)/'
+change orchard-0013.ics 's/^SUMMARY:\(.*\)/SUMMARY:\1 (cancelled?)/'
+curl -sf -u office:office-pw -X DELETE "${url}office/calendars/presses/orchard-0018.ics"
+picture preview "chestnut preview"
+picture sync "chestnut sync -v"
+picture status "chestnut status"
+picture history "chestnut history; echo; chestnut history 9"
+for i in $(seq -w 20 59); do
+  curl -s -o /dev/null -u office:office-pw -X DELETE "${url}office/calendars/presses/orchard-00$i.ics"
+done
+picture held "chestnut sync; chestnut status"
+picture demo "chestnut demo --color always | tail -42"
