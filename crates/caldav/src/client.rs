@@ -75,7 +75,8 @@ pub struct Client {
     transport: Rc<dyn Transport>,
     pace: Pace,
     counts: Rc<Cell<RequestCounts>>,
-    stopped: Rc<Cell<bool>>,
+    /// While this is set, nothing that writes is sent.
+    no_writes: Rc<RefCell<Rc<Cell<bool>>>>,
     /// Servers that answer a multiget with an error for all; found once, then asked one by one.
     no_multiget: Rc<RefCell<HashMap<String, bool>>>,
 }
@@ -94,7 +95,7 @@ impl Client {
             transport,
             pace: Pace::new(options.at_once),
             counts: Rc::default(),
-            stopped: Rc::default(),
+            no_writes: Rc::default(),
             no_multiget: Rc::default(),
         }
     }
@@ -105,9 +106,10 @@ impl Client {
         self.counts.get()
     }
 
-    /// Sends nothing more; what is in flight is finished.
-    pub fn stop(&self) {
-        self.stopped.set(true);
+    /// Sends nothing more that writes once `stop` is set. What is in flight is finished, and reading goes on, so
+    /// that what was written can be read back and remembered.
+    pub fn stop_writes_on(&self, stop: Rc<Cell<bool>>) {
+        *self.no_writes.borrow_mut() = stop;
     }
 
     /// Finds the calendars from any address of the server.
@@ -316,13 +318,14 @@ impl Client {
 
     async fn send_once(&self, request: &Request) -> Result<Answer, TransportError> {
         let _permit = self.pace.enter().await;
-        if self.stopped.get() {
+        let writes = matches!(request.method, "PUT" | "DELETE");
+        if writes && self.no_writes.borrow().get() {
             let host = request.url.host_str().unwrap_or_default().to_owned();
             return Err(TransportError { fault: TransportFault::Stopped, host, detail: String::new() });
         }
         let mut counts = self.counts.get();
         counts.all += 1;
-        counts.writes += u64::from(matches!(request.method, "PUT" | "DELETE"));
+        counts.writes += u64::from(writes);
         self.counts.set(counts);
         let outcome = self.transport.send(request).await;
         let strained = outcome.as_ref().is_ok_and(|answer| is_transient(answer.status));

@@ -1,8 +1,8 @@
 //! Requests and answers as values: what servers write, and what is made of it.
 
 use chestnut_caldav::protocol::{
-    Condition, Element, Part, Stored, SyncAnswer, href_of, parse_xml, put_object, read_calendars, read_listing, read_multiget,
-    read_sync, read_write, url_of,
+    Condition, Element, Part, Stored, SyncAnswer, href_of, parse_xml, put_object, read_calendars,
+    read_listing, read_multiget, read_sync, read_write, url_of,
 };
 use chestnut_caldav::{Answer, DavError};
 use chestnut_core::ObjectHref;
@@ -20,7 +20,9 @@ fn answer(status: u16, body: &str) -> Answer {
 fn multistatus(inner: &str) -> Answer {
     answer(
         207,
-        &format!(r#"<?xml version="1.0"?><x:multistatus xmlns:x="DAV:" xmlns:k="urn:ietf:params:xml:ns:caldav">{inner}</x:multistatus>"#),
+        &format!(
+            r#"<?xml version="1.0"?><x:multistatus xmlns:x="DAV:" xmlns:k="urn:ietf:params:xml:ns:caldav">{inner}</x:multistatus>"#
+        ),
     )
 }
 
@@ -39,7 +41,9 @@ fn hrefs_in_every_notation_name_the_same_entry() {
     }
     assert_eq!(url_of(&expected, &base()).path(), "/office/presses/a@b%20+%C3%A4.ics");
     // An escaped slash or percent sign is not the same as a plain one.
-    for (raw, path) in [("/a%2Fb", "/a%2Fb"), ("/a%252Fb", "/a%252Fb"), ("/a/b", "/a/b"), ("/100%25", "/100%25")] {
+    for (raw, path) in
+        [("/a%2Fb", "/a%2Fb"), ("/a%252Fb", "/a%252Fb"), ("/a/b", "/a/b"), ("/100%25", "/100%25")]
+    {
         let href = href_of(raw, &base()).expect("a path");
         assert_eq!(url_of(&href, &base()).path(), path);
     }
@@ -51,20 +55,40 @@ fn xml_is_read_within_limits_and_entities_are_refused() {
     assert!(parse_xml(depth(40).as_bytes()).is_ok());
     let bomb = r#"<!DOCTYPE x [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;">]><x>&b;</x>"#;
     let control = "<a>\u{1}</a>";
-    for bad in [depth(60).as_str(), bomb, control, "<a>&#xD83C;</a>", "<a>&#8;</a>", "<a>&unknown;</a>", "<a></b>", "<a>", "", "text"] {
+    for bad in [
+        depth(60).as_str(),
+        bomb,
+        control,
+        "<a>&#xD83C;</a>",
+        "<a>&#8;</a>",
+        "<a>&unknown;</a>",
+        "<a></b>",
+        "<a>",
+        "",
+        "text",
+    ] {
         assert!(parse_xml(bad.as_bytes()).is_err(), "{bad}");
     }
     assert!(parse_xml(b"<a>\xff</a>").is_err());
-    let read = parse_xml(b"<p:a xmlns:p='urn:x' k='&lt;'>1 &amp; <![CDATA[<2>]]> &#x10D;</p:a>").expect("well-formed");
+    let read = parse_xml(b"<p:a xmlns:p='urn:x' k='&lt;'>1 &amp; <![CDATA[<2>]]> &#x10D;</p:a>")
+        .expect("well-formed");
     let attributes = vec![("p".to_owned(), "urn:x".to_owned()), ("k".to_owned(), "<".to_owned())];
-    let expected = Element { namespace: "urn:x".into(), name: "a".into(), attributes, text: "1 & <2> č".into(), children: vec![] };
+    let expected = Element {
+        namespace: "urn:x".into(),
+        name: "a".into(),
+        attributes,
+        text: "1 & <2> č".into(),
+        children: vec![],
+    };
     assert_eq!(read, expected);
 }
 
 #[test]
 fn homes_hold_more_than_calendars() {
     let item = |path: &str, types: &str, more: &str| {
-        format!("<x:response><x:href>{path}</x:href><x:propstat><x:prop><x:resourcetype><x:collection/>{types}</x:resourcetype>{more}</x:prop><x:status>HTTP/1.1 200 OK</x:status></x:propstat></x:response>")
+        format!(
+            "<x:response><x:href>{path}</x:href><x:propstat><x:prop><x:resourcetype><x:collection/>{types}</x:resourcetype>{more}</x:prop><x:status>HTTP/1.1 200 OK</x:status></x:propstat></x:response>"
+        )
     };
     let more = r#"<x:owner><x:href>/somebody/</x:href></x:owner><x:displayname>Press hall</x:displayname><i:calendar-color xmlns:i="http://apple.com/ns/ical/">#B5651DFF</i:calendar-color><k:supported-calendar-component-set><k:comp name="VEVENT"/></k:supported-calendar-component-set><k:max-resource-size>1000</k:max-resource-size><x:current-user-privilege-set><x:privilege><x:read/></x:privilege></x:current-user-privilege-set>"#;
     let found = read_calendars(&multistatus(
@@ -80,14 +104,21 @@ fn homes_hold_more_than_calendars() {
     assert_eq!(found.len(), 1);
     let calendar = &found[0];
     assert_eq!((calendar.name.as_str(), calendar.color.as_deref()), ("Press hall", Some("#b5651d")));
-    assert_eq!((calendar.writable, calendar.max_size, calendar.sync_reports), (Some(false), Some(1000), false));
+    assert_eq!(
+        (calendar.writable, calendar.max_size, calendar.sync_reports),
+        (Some(false), Some(1000), false)
+    );
     assert_eq!(calendar.kinds.iter().count(), 1);
 }
 
 #[test]
 fn only_a_complete_listing_is_a_listing() {
     let entry = "<x:response><x:href>a.ics</x:href><x:propstat><x:prop><x:getetag>W/\"1\"</x:getetag></x:prop></x:propstat></x:response>";
-    let own = |status: &str| format!("<x:response><x:href>/office/presses/</x:href><x:status>HTTP/1.1 {status}</x:status></x:response>");
+    let own = |status: &str| {
+        format!(
+            "<x:response><x:href>/office/presses/</x:href><x:status>HTTP/1.1 {status}</x:status></x:response>"
+        )
+    };
     let listing = read_listing(&multistatus(entry), &base()).expect("a listing");
     assert_eq!(listing.entries[0].etag.as_ref().map(|e| e.as_str()), Some("\"1\""));
     let read = |inner: String| read_listing(&multistatus(&inner), &base());
@@ -108,14 +139,20 @@ fn refused_tokens_and_cut_off_answers_of_sync_reports() {
     let read = read_sync(&answer(403, &error("supported-report")), &base());
     assert!(matches!(read, Ok(SyncAnswer::Unsupported)));
     let cut = "<x:response><x:href>/office/presses/a.ics</x:href><x:status>HTTP/1.1 404 Not Found</x:status></x:response><x:response><x:href>/office/presses</x:href><x:status>HTTP/1.1 507 Insufficient Storage</x:status></x:response><x:sync-token>next</x:sync-token>";
-    let Ok(SyncAnswer::Changes { removed, more, token, .. }) = read_sync(&multistatus(cut), &base()) else { panic!("changes") };
+    let Ok(SyncAnswer::Changes { removed, more, token, .. }) = read_sync(&multistatus(cut), &base()) else {
+        panic!("changes")
+    };
     assert_eq!((removed.len(), more, token.expect("a token").as_str()), (1, true, "next"));
     assert!(read_sync(&answer(500, ""), &base()).is_err());
 }
 
 #[test]
 fn every_answer_to_a_write_is_understood() {
-    let error = |name: &str| format!(r#"<d:error xmlns:d="DAV:" xmlns:c="urn:ietf:params:xml:ns:caldav"><c:{name}><d:href>/office/presses/other.ics</d:href></c:{name}></d:error>"#);
+    let error = |name: &str| {
+        format!(
+            r#"<d:error xmlns:d="DAV:" xmlns:c="urn:ietf:params:xml:ns:caldav"><c:{name}><d:href>/office/presses/other.ics</d:href></c:{name}></d:error>"#
+        )
+    };
     let by = Some(ObjectHref::from("/office/presses/other.ics"));
     let table = [
         (answer(201, ""), Stored::Done { etag: None }),

@@ -250,7 +250,7 @@ impl Applier<'_> {
             }),
             Ok(Stored::Failed { status }) => Sent::Stumbled(status),
             Ok(Stored::SignIn) => Sent::SignIn,
-            Err(DavError::Transport(error)) if error.fault == TransportFault::Stopped => Sent::NotBegun,
+            Err(error) if is_stop(&error) => Sent::NotBegun,
             Err(error) => Sent::Lost(error),
         }
     }
@@ -518,7 +518,9 @@ impl Applier<'_> {
                 let outcome = match &item {
                     None => Ok(Stored::Missing),
                     Some(_) if this.options.stop.get() => Err(None),
-                    Some(item) => this.delete(target, item).await.map_err(Some),
+                    Some(item) => {
+                        this.delete(target, item).await.map_err(|error| Some(error).filter(|e| !is_stop(e)))
+                    }
                 };
                 (planned, target, item, outcome)
             }
@@ -603,6 +605,11 @@ impl Applier<'_> {
         self.outcome.changes.push(change);
         Ok(())
     }
+}
+
+/// A person asked to stop before this was sent.
+fn is_stop(error: &DavError) -> bool {
+    matches!(error, DavError::Transport(error) if error.fault == TransportFault::Stopped)
 }
 
 /// A view that no entry has: nothing was ever agreed.

@@ -77,6 +77,7 @@ pub async fn run_route(
         let id = writer.route(&route.name)?;
         Ok((id, writer.begin_run(id, options.now)?))
     })?;
+    route.target.client.stop_writes_on(std::rc::Rc::clone(&options.stop));
     let mut job = Job { route, store, options, observer, id: Some(id) };
     let before = (route.source.client.counts(), route.target.client.counts());
     let started = options.stopwatch.map(|_| tokio::time::Instant::now());
@@ -507,7 +508,7 @@ impl<'r> Job<'r> {
         Ok(RouteSummary {
             calendars: [source, (self.route.target.name.clone(), outcome.counts)].into(),
             linked: outcome.linked,
-            in_step: self.store.link_count(id)?.saturating_sub(troubles + held),
+            in_step: self.store.link_count(id)?.saturating_sub(troubles + held + outcome.left),
             left_out: self.store.left_out_counts(id)?,
             held,
             without_people: outcome.without_people,

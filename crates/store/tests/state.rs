@@ -2,7 +2,8 @@
 
 use chestnut_core::{EventUid, Fingerprint, LinkFacts, ObjectHref};
 use chestnut_store::{
-    Agreed, Change, ChangeAction, Known, Lease, LinkRow, Recheck, RouteSummary, RunResult, SideId, SideState, Store, StoreError,
+    Agreed, Change, ChangeAction, Known, Lease, LinkRow, Recheck, RouteSummary, RunResult, SideId, SideState,
+    Store, StoreError,
 };
 use jiff::Timestamp;
 
@@ -28,7 +29,12 @@ fn link_row() -> LinkRow {
 fn what_is_written_is_read_back_after_reopening() {
     let folder = tempfile::tempdir().expect("a folder");
     let path = folder.path().join("inner/state");
-    let side = SideState { sync_token: Some("t".into()), provisional: true, addresses: Some(vec![]), ..SideState::default() };
+    let side = SideState {
+        sync_token: Some("t".into()),
+        provisional: true,
+        addresses: Some(vec![]),
+        ..SideState::default()
+    };
     let agreed = Agreed { source: "BEGIN:VCALENDAR\r\nč\r\n".repeat(50), target: "12\nno number".into() };
     let store = Store::open(&path).expect("a new state");
     let (route, link, run) = store
@@ -43,7 +49,12 @@ fn what_is_written_is_read_back_after_reopening() {
             w.set_side(route, SideId::Source, &side)?;
             w.intend(route, &"/new".into(), &"a".into())?;
             let run = w.begin_run(route, Timestamp::UNIX_EPOCH)?;
-            w.finish_run(run, Timestamp::UNIX_EPOCH, RunResult::Held, &RouteSummary { held: 3, ..RouteSummary::default() })?;
+            w.finish_run(
+                run,
+                Timestamp::UNIX_EPOCH,
+                RunResult::Held,
+                &RouteSummary { held: 3, ..RouteSummary::default() },
+            )?;
             Ok((route, link, run))
         })
         .expect("written");

@@ -123,6 +123,8 @@ pub struct World {
     pub allow_deletions: bool,
     /// Read everything again.
     pub afresh: bool,
+    /// A person wants the run to stop.
+    pub stop: Rc<Cell<bool>>,
     clock: Rc<Cell<i64>>,
     fuse: Rc<Fuse>,
     last_one_arrives: Rc<Cell<bool>>,
@@ -158,6 +160,7 @@ impl World {
             far_edits: FarEdits::Restore,
             allow_deletions: false,
             afresh: false,
+            stop: Rc::default(),
             clock: Rc::new(Cell::new(BEGINNING)),
             fuse: Rc::default(),
             last_one_arrives: Rc::default(),
@@ -272,7 +275,12 @@ impl World {
 
     fn options(&self) -> RunOptions {
         let now = Timestamp::from_millisecond(self.clock.get()).expect("a moment");
-        RunOptions { allow_deletions: self.allow_deletions, afresh: self.afresh, ..RunOptions::at(now) }
+        RunOptions {
+            allow_deletions: self.allow_deletions,
+            afresh: self.afresh,
+            stop: Rc::clone(&self.stop),
+            ..RunOptions::at(now)
+        }
     }
 
     /// Runs the route once; pauses take no real time.

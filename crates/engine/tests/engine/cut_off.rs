@@ -84,3 +84,15 @@ fn answers_lost_after_the_write_are_noticed_by_looking() {
         assert_eq!(world.sync().summary.writes, 0);
     }
 }
+
+#[test]
+fn a_run_that_is_asked_to_stop_says_what_is_left() {
+    let world = World::new(12);
+    world.stop.set(true);
+    let report = world.sync();
+    assert_eq!(report.error.expect("stopped").to_string(), "stopped, 12 changes left");
+    assert!(far_side(&world).is_empty());
+    world.stop.set(false);
+    assert!(world.sync().error.is_none());
+    assert_eq!(world.differences(), Vec::<String>::new());
+}
