@@ -18,6 +18,8 @@ struct State {
     max: usize,
     limit: usize,
     in_flight: usize,
+    /// Requests that wait for their turn.
+    waiting: usize,
     /// The number in force before the last step up, and its rate.
     before: Option<(usize, f64)>,
     window_start: Option<Instant>,
@@ -38,6 +40,7 @@ impl Pace {
             max: max.max(1),
             limit: 1,
             in_flight: 0,
+            waiting: 0,
             before: None,
             window_start: None,
             window_done: 0,
@@ -48,14 +51,18 @@ impl Pace {
 
     /// Waits until one more request may be in flight.
     pub(crate) async fn enter(&self) -> Permit {
+        let mut waited = false;
         loop {
             let freed = self.freed.notified();
             {
                 let mut state = self.state.borrow_mut();
                 if state.in_flight < state.limit {
                     state.in_flight += 1;
+                    state.waiting -= usize::from(waited);
                     return Permit { pace: self.clone() };
                 }
+                state.waiting += usize::from(!waited);
+                waited = true;
             }
             freed.await;
         }
@@ -73,7 +80,7 @@ impl Pace {
             return;
         }
         // Only a window in which the limit was used up says anything about it.
-        if state.in_flight < state.limit {
+        if state.waiting == 0 && state.in_flight < state.limit {
             state.start_window(now);
             return;
         }

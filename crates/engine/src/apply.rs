@@ -5,18 +5,20 @@ use std::collections::{BTreeMap, VecDeque};
 use chestnut_caldav::protocol::{Condition, Stored};
 use chestnut_caldav::{DavError, TransportFault};
 use chestnut_core::{
-    Action, ContentKey, Decision, ETag, Entry, EventUid, FieldDifference, Fingerprint, LinkFacts, ObjectHref,
-    Pair, RoutePolicy, Side, WriteKind, reconcile,
+    Action, Decision, ETag, Entry, EventUid, Fingerprint, LinkFacts, ObjectHref, Pair, RoutePolicy, Side,
+    WriteKind, reconcile,
 };
 use chestnut_store::{
-    Agreed, Change, ChangeAction, Counts, Known, LinkId, LinkRow, Recheck, RouteId, RunId, SideId, SideState,
-    Store, Writer,
+    Agreed, Change, ChangeAction, Counts, Known, LinkId, LinkRow, RouteId, RunId, SideId, SideState, Store,
 };
 use futures_util::stream::{self, StreamExt as _};
 
 use crate::error::RunError;
 use crate::observe::{Observer, Phase, Progress};
 use crate::plan::{Planned, Seen, side};
+use crate::record::{
+    NEVER, Record, facts, field_names, known_row, record_agreement, source_known, start_text,
+};
 use crate::route::{Route, RunOptions};
 use crate::survey::{Item, Surveyor};
 
@@ -48,17 +50,17 @@ pub(crate) struct Outcome {
 
 /// One write, and what it belongs to.
 #[derive(Debug, Clone)]
-struct Write {
-    link: Option<(LinkId, LinkRow)>,
-    source: Seen,
+pub(crate) struct Write {
+    pub(crate) link: Option<(LinkId, LinkRow)>,
+    pub(crate) source: Seen,
     /// What stands there; `None` for a new entry.
-    target: Option<Seen>,
-    entry: Entry,
-    text: String,
-    view: Fingerprint,
-    kind: WriteKind,
-    href: ObjectHref,
-    round: usize,
+    pub(crate) target: Option<Seen>,
+    pub(crate) entry: Entry,
+    pub(crate) text: String,
+    pub(crate) view: Fingerprint,
+    pub(crate) kind: WriteKind,
+    pub(crate) href: ObjectHref,
+    pub(crate) round: usize,
 }
 
 impl Write {
@@ -70,7 +72,7 @@ impl Write {
         }
     }
 
-    fn source_uid(&self) -> &EventUid {
+    pub(crate) fn source_uid(&self) -> &EventUid {
         match (&self.source.entry, &self.link) {
             (Some(entry), _) => entry.uid(),
             (None, Some((_, row))) => &row.source_uid,
@@ -610,120 +612,4 @@ impl Applier<'_> {
 /// A person asked to stop before this was sent.
 fn is_stop(error: &DavError) -> bool {
     matches!(error, DavError::Transport(error) if error.fault == TransportFault::Stopped)
-}
-
-/// A view that no entry has: nothing was ever agreed.
-const NEVER: Fingerprint = Fingerprint([0; 16]);
-
-fn facts(view: Fingerprint, far: Option<Fingerprint>) -> LinkFacts {
-    LinkFacts { view, far, refused: None }
-}
-
-/// What is remembered of one write that was read back.
-struct Record {
-    done: ChangeAction,
-    /// Written without the people it names.
-    lonely: bool,
-    write: Write,
-    row: LinkRow,
-    /// `None` where the server kept nothing.
-    target: Option<Known>,
-    agreed: Option<Agreed>,
-    change: Change,
-}
-
-impl Record {
-    fn write(&self, writer: &Writer<'_>, id: RouteId, run: RunId) -> Result<(), chestnut_store::StoreError> {
-        let link = writer.put_link(id, self.write.link.as_ref().map(|(id, _)| *id), &self.row)?;
-        let left_out = self.target.is_none().then(|| chestnut_core::LeftOut::Refused.key().to_owned());
-        let source = Known { left_out, ..source_known(&self.write.source) };
-        writer.put_linked(id, SideId::Source, link, &source)?;
-        match &self.target {
-            Some(target) => writer.put_linked(id, SideId::Target, link, target)?,
-            None => writer.forget_place(SideId::Target, link)?,
-        }
-        if let Some(agreed) = &self.agreed {
-            writer.put_agreed(link, agreed)?;
-        }
-        writer.add_change(run, &self.change)?;
-        writer.done(id, &self.write.href)
-    }
-}
-
-/// Remembers a pair that is alike. Returns a line for the story where it was not linked before.
-pub(crate) fn record_agreement(
-    writer: &Writer<'_>,
-    id: RouteId,
-    planned: &Planned,
-    source: &Seen,
-    target: &Seen,
-    facts: LinkFacts,
-    calendar: String,
-) -> Result<Option<Change>, chestnut_store::StoreError> {
-    let (Some(from), Some(to)) = (&source.entry, &target.entry) else { return Ok(None) };
-    let row = LinkRow { source_uid: from.uid().clone(), target_uid: to.uid().clone(), facts, words: None };
-    let link = writer.put_link(id, planned.link.as_ref().map(|(id, _)| *id), &row)?;
-    writer.put_linked(id, SideId::Source, link, &source_known(source))?;
-    writer.put_linked(id, SideId::Target, link, &source_known(target))?;
-    writer.put_agreed(link, &Agreed { source: source.text.clone(), target: target.text.clone() })?;
-    let new = planned.link.is_none();
-    Ok(new.then(|| Change {
-        calendar,
-        action: ChangeAction::Linked,
-        href: target.href.clone(),
-        uid: to.uid().clone(),
-        title: to.title(),
-        start: start_text(from),
-        words: None,
-        before: None,
-    }))
-}
-
-fn known_row(href: &ObjectHref, etag: Option<ETag>, entry: Option<&Entry>, write: &Write) -> Known {
-    Known {
-        href: href.clone(),
-        etag,
-        uid: Some(entry.map_or_else(|| write.entry.uid().clone(), |e| e.uid().clone())),
-        content: entry.map(ContentKey::of),
-        title: write.entry.title(),
-        left_out: None,
-        recheck: Recheck::No,
-        link: None,
-    }
-}
-
-/// A row for an entry as it was seen, belonging to nothing yet.
-pub(crate) fn source_known(seen: &Seen) -> Known {
-    Known {
-        href: seen.href.clone(),
-        etag: seen.etag.clone(),
-        uid: seen.entry.as_ref().map(|e| e.uid().clone()),
-        content: seen.entry.as_ref().map(ContentKey::of),
-        title: title_of(seen),
-        left_out: None,
-        recheck: Recheck::No,
-        link: None,
-    }
-}
-
-/// The title, or the file name of an entry that cannot be read.
-pub(crate) fn title_of(seen: &Seen) -> String {
-    let file_name = || seen.href.as_str().rsplit('/').next().unwrap_or_default().to_owned();
-    seen.entry.as_ref().map_or_else(file_name, Entry::title)
-}
-
-/// The start as iCalendar writes it, the zone behind it.
-pub(crate) fn start_text(entry: &Entry) -> String {
-    match entry.start() {
-        Some((time, Some(zone))) => format!("{time} {zone}"),
-        Some((time, None)) => time.to_string(),
-        None => String::new(),
-    }
-}
-
-fn field_names(differences: &[FieldDifference]) -> String {
-    let mut names: Vec<_> = differences.iter().map(|d| d.field.as_str()).collect();
-    names.sort_unstable();
-    names.dedup();
-    names.join(", ")
 }

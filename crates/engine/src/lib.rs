@@ -9,6 +9,7 @@ mod error;
 mod match_far_side;
 mod observe;
 mod plan;
+mod record;
 mod route;
 mod run_sync;
 mod survey;

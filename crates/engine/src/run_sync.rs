@@ -8,10 +8,11 @@ use chestnut_store::{
     SideId, Store, StoreError, Writer,
 };
 
-use crate::apply::{Applier, Outcome, record_agreement, source_known, start_text, title_of};
+use crate::apply::{Applier, Outcome};
 use crate::error::RunError;
 use crate::observe::{Observer, Phase, Progress};
 use crate::plan::{Plan, Planned, Planner, Seen};
+use crate::record::{record_agreement, source_known, start_text, title_of};
 use crate::route::{Route, RunOptions};
 use crate::survey::{Item, Look, Survey, Surveyor};
 
@@ -363,8 +364,11 @@ impl<'r> Job<'r> {
             Decision::LeaveOut(reason) => {
                 if let Some(source) = seen {
                     let told = self.newly_left_out(id, source, *reason, planned.words.clone())?;
-                    // The same UID twice resolves itself when the other one goes: look each time.
-                    let recheck = if *reason == LeftOut::SameUid { Recheck::Read } else { Recheck::No };
+                    // The same UID twice resolves itself when the other one goes, and what the server failed to
+                    // give may come next time: look again at every run.
+                    let not_given = *reason == LeftOut::Unreadable && source.etag.is_none();
+                    let look_again = *reason == LeftOut::SameUid || not_given;
+                    let recheck = if look_again { Recheck::Read } else { Recheck::No };
                     let left_out = Some(reason.key().to_owned());
                     let known = Known { left_out, recheck, ..source_known(source) };
                     put_source(writer, id, link, &known)?;

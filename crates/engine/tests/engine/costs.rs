@@ -49,3 +49,36 @@ fn requests_follow_changes_not_size() {
     // Asking both, fetching, reading back, looking before deletions, looking afterwards.
     assert!(small <= 30 + 10, "{small} requests for 30 writes");
 }
+
+#[test]
+fn a_new_name_or_colour_of_a_calendar_is_no_change_of_entries() {
+    for habits in [vec![], vec![Habit::NoSync], vec![Habit::CountsSeconds]] {
+        let world = World::new(20);
+        habits.iter().for_each(|h| world.habit(&world.source, *h));
+        world.sync();
+        world.pass(60);
+        world.source.server.borrow_mut().touch(&world.source.path);
+        let report = world.sync();
+        assert_eq!(
+            (report.summary.writes, report.summary.linked),
+            (0, 0),
+            "{habits:?}: {:?}",
+            report.changes
+        );
+    }
+}
+
+#[test]
+fn an_entry_that_the_server_fails_to_give_comes_when_it_does() {
+    use chestnut_standin::{Fault, FaultKind};
+    let world = World::new(8);
+    world.sync();
+    world.edit(&world.source, "orchard-0003.ics", "SUMMARY:", "SUMMARY:Changed ");
+    world.source.server.borrow_mut().faults =
+        vec![Fault::always("GET", FaultKind::Status { code: 500, retry_after: None })];
+    assert_eq!(world.sync().summary.left_out.get("unreadable"), Some(&1));
+    world.source.server.borrow_mut().faults.clear();
+    world.pass(60);
+    assert_eq!(world.sync().summary.calendars["target"].updated, 1);
+    assert_eq!(world.differences(), Vec::<String>::new());
+}

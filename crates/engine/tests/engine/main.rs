@@ -3,6 +3,7 @@
 mod bad_sources;
 mod costs;
 mod cut_off;
+mod faults;
 mod habits;
 mod matching;
 mod targets_that_lie;

@@ -1,0 +1,130 @@
+//! What is remembered of an entry: rows for the state, and lines for the history.
+
+use chestnut_core::{ContentKey, ETag, Entry, FieldDifference, Fingerprint, LeftOut, LinkFacts, ObjectHref};
+use chestnut_store::{
+    Agreed, Change, ChangeAction, Known, LinkRow, Recheck, RouteId, RunId, SideId, StoreError, Writer,
+};
+
+use crate::apply::Write;
+use crate::plan::{Planned, Seen};
+
+/// A view that no entry has: nothing was ever agreed.
+pub(crate) const NEVER: Fingerprint = Fingerprint([0; 16]);
+
+pub(crate) fn facts(view: Fingerprint, far: Option<Fingerprint>) -> LinkFacts {
+    LinkFacts { view, far, refused: None }
+}
+
+/// What is remembered of one write that was read back.
+pub(crate) struct Record {
+    pub(crate) done: ChangeAction,
+    /// Written without the people it names.
+    pub(crate) lonely: bool,
+    pub(crate) write: Write,
+    pub(crate) row: LinkRow,
+    /// `None` where the server kept nothing.
+    pub(crate) target: Option<Known>,
+    pub(crate) agreed: Option<Agreed>,
+    pub(crate) change: Change,
+}
+
+impl Record {
+    pub(crate) fn write(&self, writer: &Writer<'_>, id: RouteId, run: RunId) -> Result<(), StoreError> {
+        let link = writer.put_link(id, self.write.link.as_ref().map(|(id, _)| *id), &self.row)?;
+        let left_out = self.target.is_none().then(|| LeftOut::Refused.key().to_owned());
+        let source = Known { left_out, ..source_known(&self.write.source) };
+        writer.put_linked(id, SideId::Source, link, &source)?;
+        match &self.target {
+            Some(target) => writer.put_linked(id, SideId::Target, link, target)?,
+            None => writer.forget_place(SideId::Target, link)?,
+        }
+        if let Some(agreed) = &self.agreed {
+            writer.put_agreed(link, agreed)?;
+        }
+        writer.add_change(run, &self.change)?;
+        writer.done(id, &self.write.href)
+    }
+}
+
+/// Remembers a pair that is alike. Returns a line for the story where it was not linked before.
+pub(crate) fn record_agreement(
+    writer: &Writer<'_>,
+    id: RouteId,
+    planned: &Planned,
+    source: &Seen,
+    target: &Seen,
+    facts: LinkFacts,
+    calendar: String,
+) -> Result<Option<Change>, StoreError> {
+    let (Some(from), Some(to)) = (&source.entry, &target.entry) else { return Ok(None) };
+    let row = LinkRow { source_uid: from.uid().clone(), target_uid: to.uid().clone(), facts, words: None };
+    let link = writer.put_link(id, planned.link.as_ref().map(|(id, _)| *id), &row)?;
+    writer.put_linked(id, SideId::Source, link, &source_known(source))?;
+    writer.put_linked(id, SideId::Target, link, &source_known(target))?;
+    writer.put_agreed(link, &Agreed { source: source.text.clone(), target: target.text.clone() })?;
+    let new = planned.link.is_none();
+    Ok(new.then(|| Change {
+        calendar,
+        action: ChangeAction::Linked,
+        href: target.href.clone(),
+        uid: to.uid().clone(),
+        title: to.title(),
+        start: start_text(from),
+        words: None,
+        before: None,
+    }))
+}
+
+pub(crate) fn known_row(
+    href: &ObjectHref,
+    etag: Option<ETag>,
+    entry: Option<&Entry>,
+    write: &Write,
+) -> Known {
+    Known {
+        href: href.clone(),
+        etag,
+        uid: Some(entry.map_or_else(|| write.entry.uid().clone(), |e| e.uid().clone())),
+        content: entry.map(ContentKey::of),
+        title: write.entry.title(),
+        left_out: None,
+        recheck: Recheck::No,
+        link: None,
+    }
+}
+
+/// A row for an entry as it was seen, belonging to nothing yet.
+pub(crate) fn source_known(seen: &Seen) -> Known {
+    Known {
+        href: seen.href.clone(),
+        etag: seen.etag.clone(),
+        uid: seen.entry.as_ref().map(|e| e.uid().clone()),
+        content: seen.entry.as_ref().map(ContentKey::of),
+        title: title_of(seen),
+        left_out: None,
+        recheck: Recheck::No,
+        link: None,
+    }
+}
+
+/// The title, or the file name of an entry that cannot be read.
+pub(crate) fn title_of(seen: &Seen) -> String {
+    let file_name = || seen.href.as_str().rsplit('/').next().unwrap_or_default().to_owned();
+    seen.entry.as_ref().map_or_else(file_name, Entry::title)
+}
+
+/// The start as iCalendar writes it, the zone behind it.
+pub(crate) fn start_text(entry: &Entry) -> String {
+    match entry.start() {
+        Some((time, Some(zone))) => format!("{time} {zone}"),
+        Some((time, None)) => time.to_string(),
+        None => String::new(),
+    }
+}
+
+pub(crate) fn field_names(differences: &[FieldDifference]) -> String {
+    let mut names: Vec<_> = differences.iter().map(|d| d.field.as_str()).collect();
+    names.sort_unstable();
+    names.dedup();
+    names.join(", ")
+}
