@@ -290,6 +290,26 @@ impl<'a, 'l> Checker<'a, 'l> {
             self.length += end - start;
             return if self.length > self.limits.line { self.too_much() } else { Ok(()) };
         }
+        let plain = !lines.goes_on() && self.lines < self.limits.lines && end - start <= self.limits.line;
+        let stop = end - usize::from(end > start && bytes[end - 1] == b'\r');
+        match &bytes[start..stop] {
+            // As everybody writes them; other ways of writing them take the longer way below.
+            [b'B', b'E', b'G', b'I', b'N', b':', ..] if plain => {
+                self.lines += 1;
+                return self
+                    .begin(Cow::Borrowed(text[start + 6..stop].trim_ascii()), lines.at.min(text.len()));
+            }
+            [b'E', b'N', b'D', b':', name @ ..]
+                if plain
+                    && self.open.len() > 1
+                    && self.open.last().is_some_and(|open| open.as_bytes() == name) =>
+            {
+                self.lines += 1;
+                self.open.pop();
+                return Ok(());
+            }
+            _ => {}
+        }
         let line = text[start..end].strip_suffix('\r').unwrap_or(&text[start..end]);
         let body = &text[self.body.min(start)..start];
         if lines.goes_on() {
