@@ -101,6 +101,9 @@ habits! {
     /// Names with other characters than letters, digits, `-`, `_` and `.` are refused.
     RefusesNames,
 
+    /// Names with other characters are stored, and lost from listings.
+    LosesNames,
+
     /// Changes: ctag and sync token count seconds.
     CountsSeconds,
     /// ETags count the writes of an object: deleted and made anew, it has the old one.
@@ -144,6 +147,10 @@ habits! {
     FailsParallel,
     /// PUT into a missing collection gives 409; else 404.
     MissingParent409,
+    /// The same: 403.
+    MissingParent403,
+    /// The same: 405.
+    MissingParent405,
     /// Another user's collection gives 500; else 403.
     Foreign500,
     /// DELETE gives 200; else 204.
@@ -183,6 +190,8 @@ habits! {
 
     /// HTTP: one request for each connection.
     OneRequestPerConnection,
+    /// Bodies without a length are refused (411).
+    RefusesChunked,
     /// Answers are compressed.
     Gzip,
     /// Every write takes longer the more the calendar holds.

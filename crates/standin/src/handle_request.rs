@@ -259,13 +259,23 @@ impl Server {
             return self.foreign();
         }
         if !self.collections.contains_key(calendar) {
-            return Reply::status(if self.has(Habit::MissingParent409) { 409 } else { 404 });
+            let says = [
+                (Habit::MissingParent409, 409),
+                (Habit::MissingParent403, 403),
+                (Habit::MissingParent405, 405),
+            ];
+            return Reply::status(
+                says.iter().find(|(habit, _)| self.has(*habit)).map_or(404, |(_, status)| *status),
+            );
         }
         if self.writes_in_flight > 1 && self.has(Habit::LocksParallel) {
             return Reply::status(423);
         }
         if self.writes_in_flight > 1 && self.has(Habit::FailsParallel) {
             return Reply::status(500);
+        }
+        if self.has(Habit::RefusesChunked) && request.header("transfer-encoding").is_some() {
+            return Reply::status(411);
         }
         let existing = self.collections[calendar].objects.get(name).map(|o| o.etag.clone());
         if request.header("if-none-match") == Some("*")
@@ -321,7 +331,6 @@ impl Server {
     fn refuse(&self, calendar: &str, name: &str, text: &str, entry: &Entry) -> Option<Reply> {
         let condition = |status, name: &str| Some(Reply::condition(self, status, name, None));
         let main = entry.main_component();
-        let plain = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_' | b'.');
         let long = text.len() > 2000;
         let rule = main.value("RRULE").unwrap_or_default();
         let ordinal = rule.contains("BYSETPOS") || rule.contains("BYDAY=-") || rule.contains("BYDAY=1");
@@ -334,7 +343,7 @@ impl Server {
         if self.quota > 0 && self.bytes() + text.len() > self.quota {
             return Some(Reply::xml(507, r#"<d:error xmlns:d="DAV:"><d:quota-not-exceeded/></d:error>"#));
         }
-        if self.has(Habit::RefusesNames) && (!name.bytes().all(plain) || name.starts_with('.')) {
+        if self.has(Habit::RefusesNames) && is_odd_name(name) {
             return Some(Reply::status(400));
         }
         if self.has(Habit::RefusesZeroLength)
@@ -423,6 +432,12 @@ impl Server {
             self.outbox.extend(people.map(|p| format!("{method} {p}")));
         }
     }
+}
+
+/// A name that some servers refuse or lose: other characters than these, or a dot in front.
+pub(crate) fn is_odd_name(name: &str) -> bool {
+    let plain = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_' | b'.');
+    !name.bytes().all(plain) || name.starts_with('.') || name.len() > 200
 }
 
 /// A feed: conditional GET, no sign-in.

@@ -4,7 +4,7 @@ use chestnut_caldav::protocol::{APPLE, CALDAV, CALENDARSERVER, DAV, Element, esc
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 
 use crate::habits::Habit;
-use crate::handle_request::{Access, Reply, ServerRequest};
+use crate::handle_request::{Access, Reply, ServerRequest, is_odd_name};
 use crate::object_store::{Collection, Server};
 
 const SAFE: &AsciiSet = &NON_ALPHANUMERIC.remove(b'/').remove(b'-').remove(b'_').remove(b'.').remove(b'~');
@@ -52,7 +52,8 @@ pub(crate) fn propfind(server: &Server, request: &ServerRequest, path: &str, use
             return server.foreign();
         }
         push_collection(server, &mut out, &slashed, collection, &wanted, user);
-        let objects = collection.objects.iter().filter(|_| deep);
+        let lost = |name: &str| server.has(Habit::LosesNames) && is_odd_name(name);
+        let objects = collection.objects.iter().filter(|(name, _)| deep && !lost(name));
         for (name, object) in objects {
             let values = wanted.iter().map(|(ns, prop)| match (ns.as_str(), prop.as_str()) {
                 (DAV, "getetag") => Some(escape_xml(&object.etag)),
