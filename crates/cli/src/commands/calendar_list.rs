@@ -108,11 +108,11 @@ pub(super) fn calendar_rows(calendars: &[CalendarReport]) -> String {
 }
 
 fn human(report: &Report) -> String {
-    let mut out = String::new();
-    for account in &report.accounts {
-        out += &format!("{} at {}\n", style::paint(style::STRONG, &account.account), account.url);
-        out += &calendar_rows(&account.calendars);
-    }
+    let section = |account: &AccountReport| {
+        let name = style::paint(style::STRONG, &account.account);
+        format!("{name} at {}\n{}", account.url, calendar_rows(&account.calendars))
+    };
+    let mut out = report.accounts.iter().map(section).collect::<Vec<_>>().join("\n");
     if report.accounts.iter().flat_map(|a| &a.calendars).any(|c| c.routes.is_empty()) {
         out += "\nWhat stands in a calendar without a route goes nowhere.\n";
     }
