@@ -7,6 +7,7 @@ use chestnut_caldav::protocol::{
 use chestnut_caldav::{Answer, DavError};
 use chestnut_core::ObjectHref;
 use http::HeaderMap;
+use proptest::prelude::*;
 use url::Url;
 
 fn base() -> Url {
@@ -181,4 +182,25 @@ fn a_batch_gives_what_it_has() {
     let parts = read_multiget(&multistatus(inner), &base()).expect("a batch");
     assert!(matches!(&parts[0].1, Part::Text { text, .. } if text.starts_with("BEGIN:VCALENDAR")));
     assert_eq!(parts[1].1, Part::Missing);
+}
+
+proptest! {
+    #[test]
+    fn no_answer_makes_it_panic(status in 100..600_u16, body in prop::collection::vec(any::<u8>(), 0..120), cut in 0..600_usize) {
+        let whole = r#"<?xml version="1.0"?><d:multistatus xmlns:d="DAV:"><d:response><d:href>/a%zz</d:href><d:propstat><d:prop><d:getetag>W/</d:getetag><d:resourcetype><c:calendar xmlns:c="urn:ietf:params:xml:ns:caldav"/></d:resourcetype></d:prop><d:status>HTTP/1.1</d:status></d:propstat></d:response><d:sync-token/></d:multistatus>"#;
+        let mut bytes = whole.as_bytes()[..cut.min(whole.len())].to_vec();
+        bytes.extend(body);
+        let answer = Answer { status, headers: HeaderMap::new(), body: bytes, url: base() };
+        drop((read_calendars(&answer), read_listing(&answer, &base()), read_sync(&answer, &base())));
+        drop((read_multiget(&answer, &base()), read_write(&answer, &base())));
+    }
+
+    #[test]
+    fn hrefs_come_back_as_they_were_asked_for(name in "[^/\\p{Cc}]{1,40}") {
+        let href = ObjectHref::from(format!("/office/presses/{}", name.replace('%', "%25")));
+        let sent = url_of(&href, &base());
+        // Dots alone are no name but a way up.
+        prop_assume!(!name.chars().all(|c| c == '.'));
+        prop_assert_eq!(href_of(sent.path(), &base()), Some(href));
+    }
 }

@@ -6,3 +6,4 @@ mod generate;
 mod ical_text;
 mod meaning;
 mod reconcile_table;
+mod values;

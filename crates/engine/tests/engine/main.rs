@@ -6,4 +6,5 @@ mod cut_off;
 mod faults;
 mod habits;
 mod matching;
+mod routes;
 mod targets_that_lie;
