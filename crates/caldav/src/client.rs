@@ -1,7 +1,7 @@
 //! Asks a server in the right order: retries, batches, a bound on what is in flight, a count of what was sent.
 
 use std::cell::{Cell, RefCell};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::rc::Rc;
 
 use chestnut_core::{ETag, ObjectHref, Scheduling, SyncToken};
@@ -185,6 +185,7 @@ impl Client {
     pub async fn changes_since(&self, calendar: &Url, token: &SyncToken) -> Result<SyncAnswer, DavError> {
         let (mut all_changed, mut all_removed) = (Vec::new(), Vec::new());
         let mut asked = token.clone();
+        let mut seen = HashSet::from([token.clone()]);
         loop {
             let answer = self.send(&protocol::sync_report(calendar, &asked)).await?;
             let read = protocol::read_sync(&answer, calendar)?;
@@ -195,10 +196,11 @@ impl Client {
             all_removed.retain(|r| !changed.iter().any(|c| c.href == *r));
             all_changed.extend(changed);
             all_removed.extend(removed);
-            let next = token.clone().filter(|t| *t != asked && (more || long));
+            let next = token.clone().filter(|_| more || long).filter(|t| seen.insert(t.clone()));
             match next {
                 Some(next) => asked = next,
-                None if more => return Err(DavError::Incomplete),
+                // It goes round in circles: a listing tells what this does not.
+                None if more => return Ok(SyncAnswer::TokenRefused),
                 None => {
                     let (changed, removed) = (all_changed, all_removed);
                     return Ok(SyncAnswer::Changes { changed, removed, token, more: false, date });
