@@ -78,7 +78,7 @@ pub struct Client {
     /// While this is set, nothing that writes is sent.
     no_writes: Rc<RefCell<Rc<Cell<bool>>>>,
     /// Servers that answer a multiget with an error for all; found once, then asked one by one.
-    no_multiget: Rc<RefCell<HashMap<String, bool>>>,
+    no_multiget: Rc<RefCell<HashSet<String>>>,
 }
 
 impl std::fmt::Debug for Client {
@@ -234,7 +234,7 @@ impl Client {
         calendar: &Url,
         hrefs: &[ObjectHref],
     ) -> Result<HashMap<ObjectHref, Fetched>, DavError> {
-        let known_bad = self.no_multiget.borrow().contains_key(calendar.as_str());
+        let known_bad = self.no_multiget.borrow().contains(calendar.as_str());
         let mut found: HashMap<ObjectHref, Fetched> = HashMap::new();
         if !known_bad && hrefs.len() > 1 {
             let answer = self.send(&protocol::multiget(calendar, hrefs)).await?;
@@ -249,7 +249,7 @@ impl Client {
                 Err(error @ DavError::SignIn) => return Err(error),
                 Err(error) => {
                     if error.class() == Class::Unsupported {
-                        self.no_multiget.borrow_mut().insert(calendar.as_str().to_owned(), true);
+                        self.no_multiget.borrow_mut().insert(calendar.as_str().to_owned());
                     }
                     tracing::debug!(%error, "a batch could not be read; asking one by one");
                 }

@@ -75,14 +75,14 @@ pub struct RunOptions {
     pub afresh: bool,
     /// Set by a person who wants it to stop.
     pub stop: Rc<Cell<bool>>,
-    /// Measures durations; `None` where pictures must be reproducible.
-    pub stopwatch: Option<tokio::time::Instant>,
+    /// Measures how long it takes; not where pictures must be reproducible.
+    pub measure: bool,
 }
 
 impl RunOptions {
     /// A plain run at a moment.
     #[must_use]
     pub fn at(now: Timestamp) -> Self {
-        Self { now, allow_deletions: false, afresh: false, stop: Rc::default(), stopwatch: None }
+        Self { now, allow_deletions: false, afresh: false, stop: Rc::default(), measure: false }
     }
 }

@@ -79,9 +79,9 @@ pub async fn run_route(
         Ok((id, writer.begin_run(id, options.now)?))
     })?;
     route.target.client.stop_writes_on(std::rc::Rc::clone(&options.stop));
-    let mut job = Job { route, store, options, observer, id: Some(id) };
+    let job = Job { route, store, options, observer, id: Some(id) };
     let before = (route.source.client.counts(), route.target.client.counts());
-    let started = options.stopwatch.map(|_| tokio::time::Instant::now());
+    let started = options.measure.then(tokio::time::Instant::now);
     let mut outcome = Outcome::default();
     let mut held = 0;
     let error = job.run(id, run, &mut outcome, &mut held).await.err();
@@ -134,7 +134,7 @@ pub async fn preview_route(
         changes: Vec::new(),
         left_out: Vec::new(),
         held: plan.held.map_or(0, |held| held.deletions),
-        first_run: id.is_none() || !plan_had_state(&job)?,
+        first_run: !job.has_read()?,
     };
     for planned in &plan.planned {
         match previewed(planned) {
@@ -160,13 +160,6 @@ pub async fn preview_route(
         list.sort_by(|a, b| (&a.start, &a.title, a).cmp(&(&b.start, &b.title, b)));
     }
     Ok(report)
-}
-
-fn plan_had_state(job: &Job<'_>) -> Result<bool, RunError> {
-    match job.id {
-        Some(id) => Ok(job.store.side(id, SideId::Source)?.read),
-        None => Ok(false),
-    }
 }
 
 fn previewed(planned: &Planned) -> Option<PreviewedChange> {
@@ -219,6 +212,14 @@ impl<'r> Job<'r> {
         Surveyor { store: self.store, route: self.id, side, end }
     }
 
+    /// Tells whether a run of the route ever read its source.
+    fn has_read(&self) -> Result<bool, RunError> {
+        match self.id {
+            Some(id) => Ok(self.store.side(id, SideId::Source)?.read),
+            None => Ok(false),
+        }
+    }
+
     /// Looks at both calendars, and has every touched pair decided.
     async fn plan(&self) -> Result<Plan, RunError> {
         let mut afresh = self.options.afresh;
@@ -252,7 +253,7 @@ impl<'r> Job<'r> {
     }
 
     async fn run(
-        &mut self,
+        &self,
         id: RouteId,
         run: RunId,
         outcome: &mut Outcome,
@@ -328,10 +329,9 @@ impl<'r> Job<'r> {
     }
 
     fn record_failures(&self, writer: &Writer<'_>, run: RunId, outcome: &Outcome) -> Result<(), StoreError> {
-        let again: std::collections::BTreeSet<_> = outcome.again.iter().collect();
         // Refusals were recorded with their link; these were not.
         let failed = outcome.changes.iter().filter(|c| c.action == ChangeAction::Failed);
-        if again.is_empty() {
+        if outcome.again.is_empty() {
             return Ok(());
         }
         let recorded = self.store.changes(run)?;

@@ -206,6 +206,21 @@ pub enum RunResult {
     Held,
 }
 
+impl RunResult {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::Ok, Self::Failed, Self::Held];
+
+    /// Returns the stable word.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Ok => "ok",
+            Self::Failed => "failed",
+            Self::Held => "held",
+        }
+    }
+}
+
 /// Counts of one calendar in one run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Counts {

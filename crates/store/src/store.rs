@@ -429,10 +429,9 @@ fn run_row(row: &Row<'_>) -> rusqlite::Result<RunRecord> {
         route: row.get(1)?,
         started: at(row.get(2)?),
         finished: row.get::<_, Option<i64>>(3)?.map(at),
-        result: result.map(|word| match word.as_str() {
-            "ok" => RunResult::Ok,
-            "held" => RunResult::Held,
-            _ => RunResult::Failed,
+        result: result.map(|word| {
+            let known = RunResult::ALL.into_iter().find(|r| r.word() == word);
+            known.unwrap_or(RunResult::Failed)
         }),
         summary: serde_json::from_str(&text(row, 5)?).unwrap_or_default(),
     })

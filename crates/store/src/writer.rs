@@ -172,14 +172,9 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn finish_run(&self, run: RunId, now: Timestamp, result: RunResult, summary: &RouteSummary) -> Done {
-        let word = match result {
-            RunResult::Ok => "ok",
-            RunResult::Failed => "failed",
-            RunResult::Held => "held",
-        };
         let text = serde_json::to_string(summary).expect("plain values turn into JSON");
         let sql = "UPDATE run SET finished = ?, result = ?, summary = ? WHERE id = ?";
-        self.run(sql, params![now.as_millisecond(), word, text, run.0])
+        self.run(sql, params![now.as_millisecond(), result.word(), text, run.0])
     }
 
     /// Adds a line to a run's story.

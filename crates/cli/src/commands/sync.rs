@@ -73,7 +73,7 @@ pub(super) fn run(
     let options = RunOptions {
         allow_deletions,
         afresh,
-        stopwatch: (!io.environment.clock_is_fixed()).then(tokio::time::Instant::now),
+        measure: !io.environment.clock_is_fixed(),
         ..RunOptions::at(io.environment.now()?)
     };
     let connections = Connections::new(&settings, &io.environment);
