@@ -23,6 +23,7 @@
 
 pub mod ical;
 
+mod calendar_text;
 mod canonical;
 mod carry;
 mod entry;
@@ -32,9 +33,10 @@ mod reconcile;
 mod values;
 mod zones;
 
+pub use calendar_text::{CalendarFacts, CalendarText, NotACalendar, Oddity, Placed, TextChange};
 pub use canonical::{Canonical, FieldDifference, Fingerprint, Occurrence};
 pub use carry::{Carry, Identity, Scheduling, View};
-pub use entry::{Entry, EntryError, Kind, Kinds, Split, join_entries, split_entries};
+pub use entry::{Entry, EntryError, Kind, Kinds};
 pub use ids::{ETag, EventUid, ObjectHref, SyncToken};
 pub use matching::{ContentKey, RouteKey};
 pub use reconcile::{

@@ -1,7 +1,7 @@
 //! Taking calendars apart and putting them together.
 
-use chestnut_core::ical::{Limits, parse_one, write};
-use chestnut_core::{Entry, EntryError, EventUid, RouteKey, join_entries, split_entries};
+use chestnut_core::ical::Limits;
+use chestnut_core::{CalendarText, Entry, EntryError, EventUid, Oddity, Placed, RouteKey, TextChange};
 
 const ZONE: &str = "BEGIN:VTIMEZONE\r\nTZID:Orchard\r\nBEGIN:STANDARD\r\nDTSTART:19700101T000000\r\nTZOFFSETFROM:+0100\r\nTZOFFSETTO:+0100\r\nEND:STANDARD\r\nEND:VTIMEZONE\r\n";
 
@@ -15,14 +15,23 @@ fn feed() -> String {
     )
 }
 
+fn read(text: &str) -> CalendarText {
+    CalendarText::read(text.as_bytes(), None, &Limits::default()).expect("a calendar")
+}
+
+fn uids(text: &CalendarText) -> Vec<&str> {
+    text.entries().iter().map(|p| p.entry.uid().as_str()).collect()
+}
+
 #[test]
 fn each_entry_gets_the_zones_it_needs_and_no_more() {
-    let object = parse_one(feed().as_bytes(), &Limits::default()).expect("a calendar").into_owned();
-    let split = split_entries(object);
-    let told: Vec<_> = split.entries.iter().map(|e| (e.uid().as_str(), e.components().count())).collect();
-    assert_eq!(told, [("a", 2), ("b", 1)]);
-    assert_eq!(split.without_uid.len(), 1);
-    let texts: Vec<_> = split.entries.iter().map(|e| write(e.object())).collect();
+    let text = read(&feed());
+    let told: Vec<_> =
+        text.entries().iter().map(|p| (p.entry.title(), p.entry.components().count())).collect();
+    let own = |title: &str, parts| (title.to_owned(), parts);
+    assert_eq!(told, [own("", 2), own("", 1), own("without UID", 1)]);
+    assert_eq!(text.oddities(), [Oddity::WithoutUid(1), Oddity::WithoutStart(1)]);
+    let texts: Vec<_> = text.entries().iter().map(|p| &p.text).collect();
     assert!(texts[0].contains(ZONE) && !texts[1].contains("VTIMEZONE"));
     assert!(
         texts
@@ -30,12 +39,59 @@ fn each_entry_gets_the_zones_it_needs_and_no_more() {
             .all(|t| !t.contains("METHOD") && !t.contains("X-WR-CALNAME") && t.contains("VERSION:2.0"))
     );
     // Together again, nothing is missing and the zone stands there once.
-    let joined = write(&join_entries(&split.entries));
-    assert_eq!(joined.matches("BEGIN:VTIMEZONE").count(), 1);
-    let again =
-        split_entries(parse_one(joined.as_bytes(), &Limits::default()).expect("a calendar").into_owned());
-    let meanings = |entries: &[Entry]| entries.iter().map(|e| e.meaning().fingerprint()).collect::<Vec<_>>();
-    assert_eq!(meanings(&again.entries), meanings(&split.entries));
+    let mut whole = CalendarText::empty();
+    let changes: Vec<_> = text.entries().iter().map(|p| TextChange::Add(&p.entry)).collect();
+    whole.change(&changes);
+    assert_eq!(whole.write().matches("BEGIN:VTIMEZONE").count(), 1);
+    let meaning = |p: &Placed| (p.entry.uid().clone(), p.entry.meaning().fingerprint());
+    let again = read(&whole.write());
+    assert_eq!(
+        again.entries().iter().map(meaning).collect::<Vec<_>>(),
+        text.entries().iter().map(meaning).collect::<Vec<_>>()
+    );
+}
+
+#[test]
+fn a_change_leaves_every_other_line_alone() {
+    let before = feed().replace("BEGIN:VTODO", "X-LINE: as it stands \r\nBEGIN:VTODO");
+    let mut text = read(&before);
+    let todo = EventUid::from("b");
+    text.change(&[TextChange::Remove(&todo)]);
+    assert_eq!(text.write(), before.replace("BEGIN:VTODO\r\nUID:b\r\nEND:VTODO\r\n", ""));
+    let (series, nobody) = (EventUid::from("a"), EventUid::from("nobody"));
+    let own = text.entries()[0].entry.clone();
+    text.change(&[TextChange::Replace(&series, &own), TextChange::Remove(&nobody)]);
+    assert_eq!(uids(&text)[0], "a");
+    assert_eq!(text.write().matches("BEGIN:VTIMEZONE").count(), 1);
+}
+
+#[test]
+fn entries_that_share_a_uid_or_have_none_are_told_apart_whatever_their_order() {
+    let event = |uid: &str, day: u8, more: &str| {
+        format!("BEGIN:VEVENT\r\n{uid}DTSTART;VALUE=DATE:202610{day:02}\r\n{more}END:VEVENT\r\n")
+    };
+    let (one, two) = (event("UID:a\r\n", 5, ""), event("UID:a\r\n", 6, "RRULE:FREQ=DAILY;COUNT=3\r\n"));
+    let changed = event("UID:a\r\n", 9, "RECURRENCE-ID;VALUE=DATE:20261007\r\n");
+    let (none, other) = (event("", 7, ""), event("", 8, ""));
+    let whole = |parts: &[&String]| {
+        let body: String = parts.iter().map(|p| p.as_str()).collect();
+        read(&format!("BEGIN:VCALENDAR\r\nVERSION:2.0\r\n{body}END:VCALENDAR\r\n"))
+    };
+    let text = whole(&[&one, &two, &changed, &none, &other, &one, &none]);
+    assert_eq!(text.oddities(), [Oddity::WithoutUid(2), Oddity::SharedUid(2), Oddity::Repeated(2)]);
+    let sorted = |text: &CalendarText| {
+        let mut told: Vec<_> =
+            text.entries().iter().map(|p| (p.entry.uid().clone(), p.text.clone())).collect();
+        told.sort();
+        told
+    };
+    assert_eq!(sorted(&text), sorted(&whole(&[&other, &none, &changed, &two, &one])));
+    let series = text.entries().iter().find(|p| p.text.contains("RRULE")).expect("it is there");
+    assert_eq!(series.entry.components().count(), 2);
+    // What has a UID made for it can be taken out by it.
+    let mut shorter = text.clone();
+    shorter.change(&[TextChange::Remove(series.entry.uid())]);
+    assert_eq!(uids(&shorter).len(), uids(&text).len() - 1);
 }
 
 #[test]
@@ -47,7 +103,12 @@ fn other_rules_under_the_same_name_do_not_shift_times() {
         );
         Entry::parse(&text, &Limits::default()).expect("an entry")
     };
-    let joined = write(&join_entries([&entry("a", "+0100"), &entry("b", "+0200"), &entry("c", "+0200")]));
+    let entries = [entry("a", "+0100"), entry("b", "+0200"), entry("c", "+0200")];
+    let mut text = CalendarText::empty();
+    for entry in &entries {
+        text.change(&[TextChange::Add(entry)]);
+    }
+    let joined = text.write();
     assert_eq!(joined.matches("BEGIN:VTIMEZONE").count(), 2);
     assert_eq!(joined.matches("DTSTART;TZID=Orchard (2):").count(), 2, "{joined}");
 }

@@ -1,0 +1,564 @@
+//! A whole calendar as one text: a feed, or an `.ics` file.
+//!
+//! [`CalendarText::read`] takes it apart into entries and says what is odd about it; [`CalendarText::change`]
+//! changes single entries and leaves every other line as it stands.
+
+use std::borrow::Cow;
+use std::collections::{BTreeMap, BTreeSet};
+
+use encoding_rs::{Encoding, UTF_16BE, UTF_16LE, WINDOWS_1252};
+use jiff::civil::Date;
+use sha2::{Digest, Sha256};
+
+use crate::entry::{Entry, Kind, PRODID};
+use crate::ical::{self, Component, Item, Limits, ParseError, ParseProblem, Property};
+use crate::ids::{ETag, EventUid};
+use crate::matching::{ContentKey, hex};
+use crate::values::{DurationValue, parse_duration, parse_time, unescape_text};
+use crate::zones::resolve_zone;
+
+/// A calendar's text, taken apart.
+#[derive(Debug, Clone)]
+pub struct CalendarText {
+    object: Component<'static>,
+    entries: Vec<Placed>,
+    oddities: Vec<Oddity>,
+}
+
+/// One entry of a calendar's text.
+#[derive(Debug, Clone)]
+pub struct Placed {
+    /// The entry. Its UID is its own within the text: see [`Oddity::WithoutUid`] and [`Oddity::SharedUid`].
+    pub entry: Entry,
+    /// Its text, as a calendar object of its own.
+    pub text: String,
+    /// A hash of the text.
+    pub etag: ETag,
+    /// Where its components stand among the calendar's items.
+    parts: Vec<usize>,
+}
+
+/// One change to a calendar's text.
+#[derive(Debug, Clone, Copy)]
+pub enum TextChange<'e> {
+    /// A new entry, at the end.
+    Add(&'e Entry),
+    /// An entry in the place of the one with this UID.
+    Replace(&'e EventUid, &'e Entry),
+    /// The entry with this UID goes; nothing happens where it does not stand there.
+    Remove(&'e EventUid),
+}
+
+/// What publishers do otherwise than RFC 5545 says, and how it was met. None of it stops the reading.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+#[non_exhaustive]
+pub enum Oddity {
+    /// So many entries without UID: they are told apart by title, start, end and recurrence.
+    WithoutUid(usize),
+    /// So many entries that share a UID with another, and are no changed occurrences of it.
+    SharedUid(usize),
+    /// So many entries that stand there twice, word for word; one of them counts.
+    Repeated(usize),
+    /// TZIDs that neither the zone database nor a VTIMEZONE beside explains; untrusted text.
+    UnknownZones(Vec<String>),
+    /// So many entries with floating times, and no X-WR-TIMEZONE that says of which zone.
+    Floating(usize),
+    /// So many events without a start.
+    WithoutStart(usize),
+    /// The text is not UTF-8; it was read in this encoding.
+    NotUtf8(&'static str),
+    /// A METHOD other than PUBLISH: this is a message to somebody, not a published calendar; untrusted text.
+    Method(String),
+    /// It is a whole calendar without a single entry.
+    Empty,
+}
+
+/// Why a text is not one complete calendar. Nothing may be concluded from it.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum NotACalendar {
+    /// Nothing came.
+    #[error("it is empty")]
+    Nothing,
+    /// A web page: mostly a sign-in page, or the page about the calendar.
+    #[error("it is a web page, no calendar")]
+    WebPage,
+    /// It was cut off, or is no iCalendar at all.
+    #[error("{0}")]
+    Parse(#[from] ParseError),
+    /// Something else than a VCALENDAR; untrusted text.
+    #[error("it holds a {0}, no VCALENDAR")]
+    Other(String),
+    /// Several calendars, one after the other.
+    #[error("it holds {0} calendars one after the other")]
+    Several(usize),
+}
+
+/// What a calendar says of itself, and what can be seen at a glance.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct CalendarFacts {
+    /// NAME (RFC 7986, 5.1) or X-WR-CALNAME; untrusted text.
+    pub title: Option<String>,
+    /// X-WR-TIMEZONE; untrusted text.
+    pub zone: Option<String>,
+    /// How often the publisher wishes to be asked: REFRESH-INTERVAL (RFC 7986, 5.7) or X-PUBLISHED-TTL.
+    pub refresh: Option<DurationValue>,
+    /// Entries by kind.
+    pub kinds: BTreeMap<Kind, usize>,
+    /// The first day on which an entry starts.
+    pub first: Option<Date>,
+    /// The last day on which an entry or a series with an UNTIL starts.
+    pub last: Option<Date>,
+    /// Series without an end.
+    pub endless: usize,
+}
+
+impl CalendarText {
+    /// Reads a text. `charset` is the encoding that came with it (RFC 9110, 8.3.2); it counts only where the
+    /// text is not UTF-8.
+    ///
+    /// # Errors
+    /// [`NotACalendar`]: anything that is not one complete VCALENDAR.
+    pub fn read(bytes: &[u8], charset: Option<&str>, limits: &Limits) -> Result<Self, NotACalendar> {
+        let (object, encoding) = read_object(bytes, charset, limits)?;
+        let mut text = Self { object, entries: Vec::new(), oddities: Vec::new() };
+        text.oddities.extend(encoding.map(Oddity::NotUtf8));
+        text.take_apart();
+        text.look_for_oddities();
+        text.oddities.sort();
+        Ok(text)
+    }
+
+    /// Returns a calendar without entries.
+    #[must_use]
+    pub fn empty() -> Self {
+        let mut object = Component::new("VCALENDAR");
+        object.push_property(Property::new("VERSION", "2.0"));
+        object.push_property(Property::new("PRODID", PRODID));
+        Self { object, entries: Vec::new(), oddities: Vec::new() }
+    }
+
+    /// Returns the entries, in the order in which they begin in the text.
+    #[must_use]
+    pub fn entries(&self) -> &[Placed] {
+        &self.entries
+    }
+
+    /// Returns what is odd about it.
+    #[must_use]
+    pub fn oddities(&self) -> &[Oddity] {
+        &self.oddities
+    }
+
+    /// Returns the text; what was not changed is as it was read.
+    #[must_use]
+    pub fn write(&self) -> String {
+        ical::write(&self.object)
+    }
+
+    /// Returns what the calendar says of itself.
+    #[must_use]
+    pub fn facts(&self) -> CalendarFacts {
+        let text = |name: &str| {
+            let value = self.object.value(name).map(|v| unescape_text(v).trim().to_owned());
+            value.filter(|v| !v.is_empty())
+        };
+        let refresh = ["REFRESH-INTERVAL", "X-PUBLISHED-TTL"];
+        let mut facts = CalendarFacts {
+            title: text("NAME").or_else(|| text("X-WR-CALNAME")),
+            zone: text("X-WR-TIMEZONE"),
+            refresh: refresh.iter().find_map(|name| parse_duration(self.object.value(name)?)),
+            ..CalendarFacts::default()
+        };
+        for Placed { entry, .. } in &self.entries {
+            *facts.kinds.entry(entry.kind()).or_default() += 1;
+            for component in entry.components() {
+                let start = component.value("DTSTART").or_else(|| component.value("DUE"));
+                let Some(day) = start.and_then(parse_time).map(|at| at.local().date()) else { continue };
+                let rule = component.value("RRULE");
+                let until = rule.and_then(|rule| rule_part(rule, "UNTIL")).and_then(parse_time);
+                let last = until.map_or(day, |until| until.local().date().max(day));
+                facts.first = Some(facts.first.map_or(day, |first| first.min(day)));
+                facts.last = Some(facts.last.map_or(last, |before| before.max(last)));
+                let bounded =
+                    rule.is_none_or(|rule| rule_part(rule, "UNTIL").or(rule_part(rule, "COUNT")).is_some());
+                facts.endless += usize::from(!bounded);
+            }
+        }
+        facts
+    }
+
+    /// Makes several changes at once; every other line stays as it stands. Time zones that an entry needs are
+    /// added; where the calendar has other rules under a name, the entry's zone gets a name of its own, so that
+    /// no time shifts.
+    pub fn change(&mut self, changes: &[TextChange<'_>]) {
+        let mut gone = BTreeSet::new();
+        let mut placed: BTreeMap<usize, &Entry> = BTreeMap::new();
+        let mut added = Vec::new();
+        for change in changes {
+            let uid = match change {
+                TextChange::Remove(uid) | TextChange::Replace(uid, _) => Some(*uid),
+                TextChange::Add(_) => None,
+            };
+            let parts = uid.and_then(|uid| self.entries.iter().find(|placed| placed.entry.uid() == uid));
+            let parts = parts.map(|placed| placed.parts.as_slice()).unwrap_or_default();
+            gone.extend(parts.iter().copied());
+            match (change, parts.first()) {
+                (TextChange::Remove(_), _) => {}
+                (TextChange::Replace(_, entry), Some(at)) => drop(placed.insert(*at, entry)),
+                (TextChange::Replace(_, entry) | TextChange::Add(entry), _) => added.push(*entry),
+            }
+        }
+        let old = std::mem::take(self.object.items_mut());
+        let mut zones = Zones::standing_in(&old);
+        let mut items = Vec::with_capacity(old.len());
+        for (at, item) in old.into_iter().enumerate() {
+            if let Some(entry) = placed.get(&at) {
+                zones.add(entry, &mut items);
+            }
+            if !gone.contains(&at) {
+                items.push(item);
+            }
+        }
+        added.into_iter().for_each(|entry| zones.add(entry, &mut items));
+        *self.object.items_mut() = items;
+        self.take_apart();
+    }
+
+    /// Groups the components by UID, and makes entries of them.
+    fn take_apart(&mut self) {
+        self.oddities.retain(|o| matches!(o, Oddity::NotUtf8(_)));
+        let mut groups: Vec<(Option<EventUid>, Vec<usize>)> = Vec::new();
+        let mut by_uid: BTreeMap<EventUid, usize> = BTreeMap::new();
+        let items = self.object.items();
+        for (at, component) in bodies(items) {
+            match component_uid(component) {
+                Some(uid) => {
+                    let group = *by_uid.entry(uid.clone()).or_insert(groups.len());
+                    if group == groups.len() {
+                        groups.push((Some(uid), Vec::new()));
+                    }
+                    groups[group].1.push(at);
+                }
+                None => groups.push((None, vec![at])),
+            }
+        }
+        let builder = Builder::new(items);
+        let mut entries = Vec::new();
+        let mut seen: BTreeMap<EventUid, Vec<ETag>> = BTreeMap::new();
+        let (mut without, mut shared, mut repeated) = (0, 0, 0);
+        for (uid, mut parts) in groups {
+            let all = parts.len();
+            parts = once_each(items, &parts);
+            repeated += all - parts.len();
+            let series = series_in(items, &parts);
+            let alone = uid.is_some() && series.len() <= 1;
+            for parts in if alone { vec![parts] } else { share_out(items, &parts, &series) } {
+                let Some(mut placed) = builder.entry(uid.as_ref(), alone, parts) else { continue };
+                let same_uid = seen.entry(placed.entry.uid().clone()).or_default();
+                if !alone && same_uid.contains(&placed.etag) {
+                    repeated += 1;
+                    continue;
+                }
+                same_uid.push(placed.etag.clone());
+                if same_uid.len() > 1 {
+                    let own = numbered(placed.entry.uid(), same_uid.len());
+                    placed = builder.entry(Some(&own), true, placed.parts.clone()).unwrap_or(placed);
+                }
+                without += usize::from(uid.is_none());
+                shared += usize::from(uid.is_some() && !alone);
+                entries.push(placed);
+            }
+        }
+        self.entries = entries;
+        for (number, oddity) in [
+            (without, Oddity::WithoutUid as fn(usize) -> Oddity),
+            (shared, Oddity::SharedUid),
+            (repeated, Oddity::Repeated),
+        ] {
+            self.oddities.extend((number > 0).then(|| oddity(number)));
+        }
+    }
+
+    fn look_for_oddities(&mut self) {
+        let described: BTreeSet<_> =
+            self.object.components().filter(|c| c.is("VTIMEZONE")).map(zone_id).collect();
+        let (mut unknown, mut floating, mut without_start) = (BTreeSet::new(), 0, 0);
+        for Placed { entry, .. } in &self.entries {
+            for id in entry.components().flat_map(zone_ids) {
+                if !described.contains(&id) && resolve_zone(&id).is_none() {
+                    unknown.insert(id);
+                }
+            }
+            floating += usize::from(is_floating(entry));
+            without_start +=
+                usize::from(entry.kind() == Kind::Event && entry.main_component().value("DTSTART").is_none());
+        }
+        let zone_told = self.object.property("X-WR-TIMEZONE").is_some();
+        let method =
+            self.object.value("METHOD").map(str::trim).filter(|m| !m.eq_ignore_ascii_case("PUBLISH"));
+        let method = method.map(|m| Oddity::Method(m.to_owned()));
+        let unknown = (!unknown.is_empty()).then(|| Oddity::UnknownZones(unknown.into_iter().collect()));
+        let floating = (floating > 0 && !zone_told).then_some(Oddity::Floating(floating));
+        let without_start = (without_start > 0).then_some(Oddity::WithoutStart(without_start));
+        let empty = self.entries.is_empty().then_some(Oddity::Empty);
+        self.oddities.extend([method, unknown, floating, without_start, empty].into_iter().flatten());
+    }
+}
+
+fn read_object(
+    bytes: &[u8],
+    charset: Option<&str>,
+    limits: &Limits,
+) -> Result<(Component<'static>, Option<&'static str>), NotACalendar> {
+    if bytes.iter().all(u8::is_ascii_whitespace) {
+        return Err(NotACalendar::Nothing);
+    }
+    let (parsed, encoding) = match wide_text(bytes) {
+        Some((text, encoding)) => (parse_all(text.as_bytes(), limits), Some(encoding)),
+        None => match parse_all(bytes, limits) {
+            Err(ParseError { problem: ParseProblem::NotUtf8, .. }) => {
+                let declared = charset.and_then(|c| Encoding::for_label(c.as_bytes()));
+                let encoding = declared.filter(|e| e.is_single_byte()).unwrap_or(WINDOWS_1252);
+                let (text, _) = encoding.decode_without_bom_handling(bytes);
+                (parse_all(text.as_bytes(), limits), Some(encoding.name()))
+            }
+            parsed => (parsed, None),
+        },
+    };
+    let mut objects = parsed.map_err(|error| match error.problem {
+        ParseProblem::NotCalendar if looks_like_a_page(bytes) => NotACalendar::WebPage,
+        _ => NotACalendar::Parse(error),
+    })?;
+    match (objects.pop(), objects.len()) {
+        (Some(object), 0) if object.is("VCALENDAR") => Ok((object, encoding)),
+        (Some(object), 0) => Err(NotACalendar::Other(object.name().to_owned())),
+        (_, others) => Err(NotACalendar::Several(others + 1)),
+    }
+}
+
+fn parse_all(bytes: &[u8], limits: &Limits) -> Result<Vec<Component<'static>>, ParseError> {
+    Ok(ical::parse(bytes, limits)?.into_iter().map(Component::into_owned).collect())
+}
+
+/// UTF-16, as its byte order mark says.
+fn wide_text(bytes: &[u8]) -> Option<(Cow<'_, str>, &'static str)> {
+    let encoding = match bytes {
+        [0xFF, 0xFE, ..] => UTF_16LE,
+        [0xFE, 0xFF, ..] => UTF_16BE,
+        _ => return None,
+    };
+    Some((encoding.decode_with_bom_removal(bytes).0, encoding.name()))
+}
+
+/// Tells whether bytes begin as a web page does.
+fn looks_like_a_page(bytes: &[u8]) -> bool {
+    let start: Vec<u8> = bytes.iter().skip_while(|b| !b.is_ascii_graphic()).take(512).copied().collect();
+    let start = String::from_utf8_lossy(&start).to_ascii_lowercase();
+    start.starts_with('<')
+        && (start.contains("<html") || start.contains("<!doctype") || start.contains("<head"))
+}
+
+fn bodies<'i>(items: &'i [Item<'static>]) -> impl Iterator<Item = (usize, &'i Component<'static>)> {
+    items.iter().enumerate().filter_map(|(at, item)| match item {
+        Item::Component(c) if Kind::of_component(c.name()).is_some() => Some((at, &**c)),
+        Item::Component(_) | Item::Property(_) => None,
+    })
+}
+
+fn component_at<'i>(items: &'i [Item<'static>], at: usize) -> &'i Component<'static> {
+    match &items[at] {
+        Item::Component(c) => c,
+        Item::Property(_) => unreachable!("parts are places of components"),
+    }
+}
+
+fn component_uid(component: &Component<'_>) -> Option<EventUid> {
+    component.value("UID").map(str::trim).filter(|uid| !uid.is_empty()).map(EventUid::from)
+}
+
+/// Components that stand for themselves: no changed occurrences of another.
+fn series_in(items: &[Item<'static>], parts: &[usize]) -> Vec<usize> {
+    let own = parts.iter().filter(|at| component_at(items, **at).property("RECURRENCE-ID").is_none());
+    own.copied().collect()
+}
+
+/// Several entries under one UID: changed occurrences belong to the one that recurs.
+fn share_out(items: &[Item<'static>], parts: &[usize], series: &[usize]) -> Vec<Vec<usize>> {
+    if series.is_empty() {
+        return vec![parts.to_vec()];
+    }
+    let recurs = |at: &&usize| component_at(items, **at).property("RRULE").is_some();
+    let owner = series.iter().find(recurs).unwrap_or(&series[0]);
+    let rest: Vec<usize> = parts.iter().filter(|at| !series.contains(at)).copied().collect();
+    let with_rest = |at: &usize| {
+        let mut own = vec![*at];
+        if at == owner {
+            own.extend(&rest);
+        }
+        own
+    };
+    series.iter().map(with_rest).collect()
+}
+
+/// Leaves out what stands there twice, word for word.
+fn once_each(items: &[Item<'static>], parts: &[usize]) -> Vec<usize> {
+    let mut seen = BTreeSet::new();
+    let new = |at: &usize| {
+        let mut text = String::new();
+        ical::write_to(component_at(items, *at), &mut text);
+        seen.insert(<[u8; 32]>::from(Sha256::digest(&text)))
+    };
+    if parts.len() == 1 { parts.to_vec() } else { parts.iter().copied().filter(new).collect() }
+}
+
+fn numbered(uid: &EventUid, number: usize) -> EventUid {
+    EventUid::from(format!("{uid}-{number}"))
+}
+
+/// Makes calendar objects of single entries out of a whole calendar's items.
+struct Builder<'i> {
+    items: &'i [Item<'static>],
+    head: Vec<Property<'static>>,
+    zones: BTreeMap<String, &'i Component<'static>>,
+}
+
+impl<'i> Builder<'i> {
+    fn new(items: &'i [Item<'static>]) -> Self {
+        let (mut head, mut zones) = (Vec::new(), BTreeMap::new());
+        for item in items {
+            match item {
+                Item::Property(p) if ["VERSION", "PRODID", "CALSCALE"].iter().any(|name| p.is(name)) => {
+                    head.push(p.clone());
+                }
+                Item::Component(c) if c.is("VTIMEZONE") => {
+                    zones.entry(zone_id(c)).or_insert(&**c);
+                }
+                Item::Property(_) | Item::Component(_) => {}
+            }
+        }
+        Self { items, head, zones }
+    }
+
+    /// `keeps_uid` is false where the UID does not tell it from others: then its content is made part of it.
+    fn entry(&self, uid: Option<&EventUid>, keeps_uid: bool, parts: Vec<usize>) -> Option<Placed> {
+        let mut bodies: Vec<_> = parts.iter().map(|at| component_at(self.items, *at).clone()).collect();
+        if uid.is_none() {
+            // Something must stand there before the content can be looked at.
+            bodies.iter_mut().for_each(|body| set_uid(body, "none"));
+        } else if let (Some(uid), true) = (uid, keeps_uid) {
+            bodies
+                .iter_mut()
+                .filter(|b| component_uid(b).as_ref() != Some(uid))
+                .for_each(|b| set_uid(b, uid.as_str()));
+        }
+        let mut entry = self.assemble(bodies.clone())?;
+        if !keeps_uid {
+            let content = hex(&ContentKey::of(&entry).0);
+            let own = match uid {
+                Some(uid) => format!("{uid}-{}", &content[..12]),
+                None => format!("content-{content}"),
+            };
+            bodies.iter_mut().for_each(|body| set_uid(body, &own));
+            entry = self.assemble(bodies)?;
+        }
+        let text = ical::write(entry.object());
+        let etag = ETag::from(format!("\"{}\"", hex(&Sha256::digest(&text)[..16])));
+        Some(Placed { entry, text, etag, parts })
+    }
+
+    fn assemble(&self, bodies: Vec<Component<'static>>) -> Option<Entry> {
+        let mut object = Component::new("VCALENDAR");
+        self.head.iter().for_each(|p| object.push_property(p.clone()));
+        for id in bodies.iter().flat_map(zone_ids).collect::<BTreeSet<_>>() {
+            self.zones.get(&id).into_iter().for_each(|zone| object.push_component((*zone).clone()));
+        }
+        bodies.into_iter().for_each(|c| object.push_component(c));
+        Entry::from_object(object).ok()
+    }
+}
+
+fn set_uid(component: &mut Component<'static>, uid: &str) {
+    if component.property("UID").is_some() {
+        component.set_value("UID", uid);
+    } else {
+        component.items_mut().insert(0, Item::Property(Property::new("UID", uid)));
+    }
+}
+
+fn rule_part<'r>(rule: &'r str, name: &str) -> Option<&'r str> {
+    let parts = rule.split(';').filter_map(|part| part.split_once('='));
+    parts.into_iter().find(|(key, _)| key.trim().eq_ignore_ascii_case(name)).map(|(_, value)| value.trim())
+}
+
+fn is_floating(entry: &Entry) -> bool {
+    matches!(entry.start(), Some((crate::values::TimeValue::Local(_), None)))
+}
+
+/// The zones of a calendar, by the name under which each stands.
+struct Zones(BTreeMap<String, Component<'static>>);
+
+impl Zones {
+    fn standing_in(items: &[Item<'static>]) -> Self {
+        let mut zones = BTreeMap::new();
+        for item in items {
+            if let Item::Component(c) = item
+                && c.is("VTIMEZONE")
+            {
+                zones.entry(zone_id(c)).or_insert_with(|| (**c).clone());
+            }
+        }
+        Self(zones)
+    }
+
+    /// Adds an entry's components, and the zones it needs that do not stand there yet.
+    fn add(&mut self, entry: &Entry, items: &mut Vec<Item<'static>>) {
+        let mut renamed = BTreeMap::new();
+        for zone in entry.object().components().filter(|c| c.is("VTIMEZONE")) {
+            let id = zone_id(zone);
+            let name = self.name_for(&id, zone);
+            let mut zone = zone.clone();
+            if name != id {
+                zone.set_value("TZID", &name);
+                renamed.insert(id, name.clone());
+            }
+            if let std::collections::btree_map::Entry::Vacant(free) = self.0.entry(name) {
+                items.push(Item::Component(Box::new(zone.clone())));
+                free.insert(zone);
+            }
+        }
+        items.extend(entry.components().cloned().map(|mut component| {
+            component.map_properties(&mut |p| {
+                let to = renamed.get(p.param("TZID")?.trim())?;
+                Some(p.with_param("TZID", to))
+            });
+            Item::Component(Box::new(component))
+        }));
+    }
+
+    /// Returns a name under which this zone stands already, or under which it may be added.
+    fn name_for(&self, id: &str, zone: &Component<'static>) -> String {
+        let same = |other: &Component<'static>| {
+            let mut other = other.clone();
+            other.set_value("TZID", id);
+            other == *zone
+        };
+        let mut names = std::iter::once(id.to_owned()).chain((2..).map(|n| format!("{id} ({n})")));
+        let free = names.find(|name| self.0.get(name).is_none_or(same));
+        free.expect("there are more numbers than zones")
+    }
+}
+
+fn zone_id(zone: &Component<'_>) -> String {
+    zone.value("TZID").unwrap_or_default().trim().to_owned()
+}
+
+fn zone_ids(component: &Component<'static>) -> BTreeSet<String> {
+    let mut ids = BTreeSet::new();
+    component.visit_properties(&mut |p| {
+        if let Some(id) = p.param("TZID") {
+            ids.insert(id.trim().to_owned());
+        }
+    });
+    ids
+}
