@@ -1,13 +1,50 @@
-//! Signing in: Basic (RFC 7617) and Digest (RFC 7616).
+//! Signing in: Basic (RFC 7617), Digest (RFC 7616) and Bearer (RFC 6750).
 
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
+use std::future::Future;
+use std::pin::Pin;
+use std::rc::Rc;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
+use chestnut_core::hex;
 use md5::Md5;
 use secrecy::{ExposeSecret, SecretString};
 use sha2::{Digest, Sha256};
+
+use crate::transport::TransportError;
+
+/// How an account signs in.
+#[derive(Debug, Clone, Default)]
+pub enum SignIn {
+    /// Not at all.
+    #[default]
+    Nobody,
+    /// With a user name and a password: Digest where the server asks for it, else Basic.
+    Password(Credentials),
+    /// With a token (RFC 6750).
+    Bearer(Rc<dyn TokenSource>),
+}
+
+/// What comes of asking for a token.
+pub type TokenAnswer<'a> = Pin<Box<dyn Future<Output = Result<SecretString, TransportError>> + 'a>>;
+
+/// Gives tokens, and new ones when the old are refused.
+pub trait TokenSource: std::fmt::Debug {
+    /// Returns a token. `refused` is one that the server did not take: another one is wanted.
+    fn token<'a>(&'a self, refused: Option<&'a SecretString>) -> TokenAnswer<'a>;
+}
+
+/// A token that is what it is.
+#[derive(Debug, Clone)]
+pub struct FixedToken(pub SecretString);
+
+impl TokenSource for FixedToken {
+    fn token<'a>(&'a self, _: Option<&'a SecretString>) -> TokenAnswer<'a> {
+        Box::pin(std::future::ready(Ok(self.0.clone())))
+    }
+}
 
 /// A user name and a password; the password shows in no log and no error.
 #[derive(Debug, Clone)]
@@ -105,8 +142,4 @@ fn challenge_fields(text: &str) -> BTreeMap<String, String> {
         }
     }
     fields
-}
-
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }

@@ -4,14 +4,15 @@ use std::cell::{Cell, RefCell};
 use std::collections::{HashMap, HashSet};
 use std::rc::Rc;
 
-use chestnut_core::{ETag, ObjectHref, Scheduling, SyncToken};
+use chestnut_core::{ETag, Kind, ObjectHref, Scheduling, SyncToken};
 use futures_util::stream::{self, StreamExt as _};
 use url::Url;
 
 use crate::error::{Class, DavError};
 use crate::pace::Pace;
 use crate::protocol::{
-    self, CalendarInfo, Condition, Discovery, DiscoveryNext, Found, Listing, Part, Stored, SyncAnswer,
+    self, CalendarInfo, Condition, Discovery, DiscoveryNext, DiscoveryStage, FeedAnswer, Found, Listing,
+    MakeBy, NewCalendar, Part, Stored, SyncAnswer, Validators,
 };
 use crate::retry_policy::{is_transient, pause_before_retry};
 use crate::transport::{Answer, Request, Transport, TransportError, TransportFault};
@@ -117,14 +118,73 @@ impl Client {
     /// # Errors
     /// No answer, a refused sign-in, or nothing found; see [`Discovery::handle`].
     pub async fn discover(&self, start: &Url) -> Result<Found, DavError> {
+        self.discover_told(start, |_, _| {}).await
+    }
+
+    /// As [`Self::discover`], and tells of every answer as it comes.
+    ///
+    /// # Errors
+    /// As [`Self::discover`].
+    pub async fn discover_told(
+        &self,
+        start: &Url,
+        mut tell: impl FnMut(DiscoveryStage, &Answer),
+    ) -> Result<Found, DavError> {
         let (mut search, mut request) = Discovery::new(start);
         loop {
             let answer = self.send(&request).await?;
+            tell(search.stage(), &answer);
             match search.handle(&answer)? {
                 DiscoveryNext::Ask(next) => request = next,
                 DiscoveryNext::Done(found) => return Ok(found),
             }
         }
+    }
+
+    /// Asks what stands at an address and what the server can do, whatever the answer.
+    ///
+    /// # Errors
+    /// No answer at all.
+    pub async fn options(&self, url: &Url) -> Result<Answer, DavError> {
+        self.send(&options_request(url)).await
+    }
+
+    /// Makes a calendar: by MKCALENDAR, else by extended MKCOL.
+    ///
+    /// # Errors
+    /// The server refuses both.
+    pub async fn make_calendar(&self, url: &Url, new: &NewCalendar) -> Result<(), DavError> {
+        let mut last = None;
+        for by in [MakeBy::Mkcalendar, MakeBy::Mkcol] {
+            let answer = self.send(&protocol::make_calendar(url, new, by)).await?;
+            if protocol::read_made(&answer)? {
+                return Ok(());
+            }
+            last = last.or(Some(answer.status));
+        }
+        let status = last.unwrap_or_default();
+        Err(DavError::Status { what: "the new calendar", status, detail: None, retry_after: None })
+    }
+
+    /// Gives a calendar another name.
+    ///
+    /// # Errors
+    /// The server refuses.
+    pub async fn rename_calendar(&self, url: &Url, name: &str) -> Result<(), DavError> {
+        protocol::read_renamed(&self.send(&protocol::rename_calendar(url, name)).await?)
+    }
+
+    /// Counts the entries of a calendar by kind.
+    ///
+    /// # Errors
+    /// The server does not answer the question for any kind.
+    pub async fn count(&self, calendar: &CalendarInfo) -> Result<Vec<(Kind, usize)>, DavError> {
+        let mut counts = Vec::new();
+        for kind in calendar.kinds.iter() {
+            let answer = self.send(&protocol::entries_of_kind(&calendar.url, kind)).await?;
+            counts.push((kind, protocol::read_count(&answer)?));
+        }
+        Ok(counts)
     }
 
     /// Asks what a calendar and its server can do.
@@ -139,8 +199,7 @@ impl Client {
                 what: "a look at the calendar",
                 problem: "something that is no calendar".to_owned(),
             })?;
-        let options =
-            Request { method: "OPTIONS", url: calendar.clone(), headers: Vec::new(), body: String::new() };
+        let options = options_request(calendar);
         let announced = |answer: &Answer| {
             let headers = answer.headers.get_all("dav").iter().filter_map(|h| h.to_str().ok());
             headers.flat_map(|h| h.split(',')).any(|one| one.trim() == "calendar-auto-schedule")
@@ -167,6 +226,15 @@ impl Client {
         let info = protocol::read_calendars(&answer)?.into_iter().next();
         info.map(|i| i.ctag)
             .ok_or_else(|| DavError::NotFound { url: Box::new(calendar.clone()), status: 404 })
+    }
+
+    /// Fetches a feed, unless it is as `known` names it.
+    ///
+    /// # Errors
+    /// No answer, or one that is no whole text.
+    pub async fn feed(&self, url: &Url, known: Option<&Validators>) -> Result<FeedAnswer, DavError> {
+        let answer = self.send(&protocol::get_feed(url, known)).await?;
+        protocol::read_feed(&answer, known)
     }
 
     /// Lists every entry with its ETag.
@@ -246,7 +314,7 @@ impl Client {
                     });
                     found.extend(texts);
                 }
-                Err(error @ DavError::SignIn) => return Err(error),
+                Err(error @ DavError::SignIn { .. }) => return Err(error),
                 Err(error) => {
                     if error.class() == Class::Unsupported {
                         self.no_multiget.borrow_mut().insert(calendar.as_str().to_owned());
@@ -271,7 +339,7 @@ impl Client {
             Ok(Part::Text { etag, text }) => Fetched::Text { etag, text },
             Ok(Part::Missing) => Fetched::Missing,
             Ok(Part::Failed(status)) => Fetched::Unreadable(format!("the server answered {status}")),
-            Err(error @ DavError::SignIn) => return Err(error),
+            Err(error @ DavError::SignIn { .. }) => return Err(error),
             Err(error) => Fetched::Unreadable(error.to_string()),
         };
         Ok((href.clone(), fetched))
@@ -323,7 +391,7 @@ impl Client {
         let writes = matches!(request.method, "PUT" | "DELETE");
         if writes && self.no_writes.borrow().get() {
             let host = request.url.host_str().unwrap_or_default().to_owned();
-            return Err(TransportError { fault: TransportFault::Stopped, host, detail: String::new() });
+            return Err(TransportError::new(TransportFault::Stopped, host, ""));
         }
         let mut counts = self.counts.get();
         counts.all += 1;
@@ -334,4 +402,8 @@ impl Client {
         self.pace.answered(strained);
         outcome
     }
+}
+
+fn options_request(url: &Url) -> Request {
+    Request { method: "OPTIONS", url: url.clone(), headers: Vec::new(), body: String::new() }
 }

@@ -12,8 +12,11 @@ pub enum DavError {
     #[error("{0}")]
     Transport(#[from] TransportError),
     /// The server does not know the user, or the password is wrong (401).
-    #[error("the server refuses the user name or the password (401)")]
-    SignIn,
+    #[error("{}", sign_in_sentence(offered))]
+    SignIn {
+        /// The ways to sign in that the server offers (RFC 9110, 11.6.1): `basic`, `digest`, `bearer`, …
+        offered: Vec<String>,
+    },
     /// The server knows the user and says no (403).
     #[error("the server does not allow this ({what}: 403)")]
     Forbidden {
@@ -47,6 +50,12 @@ pub enum DavError {
         url: Box<Url>,
         /// What was asked.
         what: &'static str,
+        /// What came instead.
+        problem: String,
+    },
+    /// An answer that is no calendar feed.
+    #[error("the feed's address gives {problem}")]
+    NotAFeed {
         /// What came instead.
         problem: String,
     },
@@ -93,10 +102,10 @@ impl DavError {
     pub fn class(&self) -> Class {
         match self {
             Self::Transport(error) => error.class(),
-            Self::SignIn => Class::Credentials,
+            Self::SignIn { .. } => Class::Credentials,
             Self::Forbidden { .. } => Class::Forbidden,
             Self::NotFound { .. } => Class::NotFound,
-            Self::NotCalDav { .. } | Self::Incomplete => Class::Malformed,
+            Self::NotCalDav { .. } | Self::NotAFeed { .. } | Self::Incomplete => Class::Malformed,
             Self::NoCalendars { .. } => Class::NotFound,
             Self::Status { status, .. } => match status {
                 409 | 412 => Class::Conflict,
@@ -107,4 +116,15 @@ impl DavError {
             },
         }
     }
+}
+
+fn sign_in_sentence(offered: &[String]) -> String {
+    let known = ["basic", "digest", "bearer"];
+    if offered.is_empty() || offered.iter().any(|scheme| known.contains(&scheme.as_str())) {
+        return "the server refuses the user name or the password (401)".to_owned();
+    }
+    format!(
+        "the server offers only ways to sign in that Chestnut does not know: {} (401)",
+        offered.join(", ")
+    )
 }

@@ -1,4 +1,4 @@
-//! The only file that opens sockets.
+//! Requests over HTTP: the file that opens the sockets of every run.
 
 use std::cell::{Cell, RefCell};
 use std::future::Future;
@@ -6,16 +6,19 @@ use std::pin::Pin;
 use std::time::Duration;
 
 use reqwest::header::{AUTHORIZATION, LOCATION, WWW_AUTHENTICATE};
+use secrecy::{ExposeSecret, SecretString};
 use url::Url;
 
-use crate::auth::{Credentials, DigestChallenge};
-use crate::transport::{Answer, Request, Transport, TransportError, TransportFault, is_loopback};
+use crate::auth::{Credentials, DigestChallenge, SignIn};
+use crate::transport::{
+    Answer, CertificateFault, Request, Transport, TransportError, TransportFault, is_loopback,
+};
 
 /// How to reach one account's server.
 #[derive(Debug, Clone)]
 pub struct HttpOptions {
-    /// Who signs in; `None` for open servers.
-    pub credentials: Option<Credentials>,
+    /// Who signs in.
+    pub sign_in: SignIn,
     /// How long one request may take.
     pub timeout: Duration,
     /// Allow a password over plain HTTP to another machine.
@@ -24,18 +27,89 @@ pub struct HttpOptions {
     pub max_answer: usize,
     /// A certificate authority to trust besides the system's, as PEM.
     pub ca: Option<Vec<u8>>,
+    /// A certificate of one's own with its key, as PEM, for servers that ask for one.
+    pub certificate: Option<SecretString>,
+    /// What stands between here and the server.
+    pub proxies: Proxies,
+    /// Addresses are secrets (feeds): logs tell no more than the host.
+    pub hide_paths: bool,
 }
 
 impl Default for HttpOptions {
     fn default() -> Self {
         Self {
-            credentials: None,
+            sign_in: SignIn::Nobody,
             timeout: Duration::from_secs(30),
             plain_http: false,
             max_answer: 256 << 20,
             ca: None,
+            certificate: None,
+            proxies: Proxies::default(),
+            hide_paths: false,
         }
     }
+}
+
+/// Which proxy a request goes through. Their addresses may hold a user and a password.
+#[derive(Clone, Default)]
+pub struct Proxies {
+    /// For `http:` addresses.
+    pub http: Option<String>,
+    /// For `https:` addresses.
+    pub https: Option<String>,
+    /// Hosts that are reached without: names, domains and networks, separated by commas.
+    pub except: String,
+    /// User and password for the proxy.
+    pub credentials: Option<Credentials>,
+}
+
+impl std::fmt::Debug for Proxies {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Proxies")
+            .field("http", &self.http.is_some())
+            .field("https", &self.https.is_some())
+            .finish()
+    }
+}
+
+impl Proxies {
+    fn list(&self) -> Result<Vec<reqwest::Proxy>, String> {
+        let except = reqwest::NoProxy::from_string(&self.except);
+        let dressed = |proxy: reqwest::Proxy| {
+            let proxy = proxy.no_proxy(except.clone());
+            match &self.credentials {
+                Some(who) => proxy.basic_auth(&who.user, who.password.expose_secret()),
+                None => proxy,
+            }
+        };
+        let http = self.http.as_ref().map(reqwest::Proxy::http);
+        let https = self.https.as_ref().map(reqwest::Proxy::https);
+        let wrong = |_| "the proxy's address cannot be understood".to_owned();
+        http.into_iter().chain(https).map(|proxy| proxy.map(dressed).map_err(wrong)).collect()
+    }
+
+    /// Returns host and port of the proxy that requests to this address go through.
+    #[must_use]
+    pub fn on_the_way_to(&self, url: &Url) -> Option<(String, u16)> {
+        let address = if url.scheme() == "https" { &self.https } else { &self.http };
+        let proxy = Url::parse(address.as_ref()?).ok()?;
+        let host = url.host_str().unwrap_or_default().trim_matches(['[', ']']);
+        if is_excepted(&self.except, host) {
+            return None;
+        }
+        Some((proxy.host_str()?.to_owned(), proxy.port_or_known_default().unwrap_or(80)))
+    }
+}
+
+/// Tells whether a host is reached without a proxy: its name, a domain above it, or `*`. Networks (`10.0.0.0/8`)
+/// are understood by the HTTP library alone; this is for words to people.
+fn is_excepted(except: &str, host: &str) -> bool {
+    except.split(',').map(|one| one.trim().trim_start_matches('.')).filter(|one| !one.is_empty()).any(|one| {
+        one == "*" || host.eq_ignore_ascii_case(one) || {
+            let above = format!(".{}", one.to_ascii_lowercase());
+            host.to_ascii_lowercase().ends_with(&above)
+        }
+    })
 }
 
 /// HTTP over TCP, with TLS for `https`.
@@ -54,18 +128,35 @@ impl HttpTransport {
     /// Makes a transport for one account. The process must have installed a rustls crypto provider.
     ///
     /// # Errors
-    /// The CA file holds no certificate, or the TLS library cannot start; in words.
+    /// The CA file or the certificate cannot be read, the proxy's address is none, or the TLS library cannot
+    /// start; in words.
     pub fn new(options: HttpOptions) -> Result<Self, String> {
         let mut builder = reqwest::Client::builder()
             .redirect(reqwest::redirect::Policy::none())
             .timeout(options.timeout)
             .connect_timeout(options.timeout.min(Duration::from_secs(10)))
             .user_agent(concat!("Chestnut/", env!("CARGO_PKG_VERSION")))
+            .no_proxy()
             .tcp_nodelay(true);
+        for proxy in options.proxies.list()? {
+            builder = builder.proxy(proxy);
+        }
         if let Some(pem) = &options.ca {
-            for certificate in reqwest::Certificate::from_pem_bundle(pem).map_err(|e| e.to_string())? {
-                builder = builder.add_root_certificate(certificate);
+            let certificates = reqwest::Certificate::from_pem_bundle(pem).map_err(|e| deepest(&e))?;
+            if certificates.is_empty() {
+                return Err(
+                    "the `ca` file holds no certificate (PEM: -----BEGIN CERTIFICATE-----)".to_owned()
+                );
             }
+            builder = certificates.into_iter().fold(builder, reqwest::ClientBuilder::add_root_certificate);
+        }
+        if let Some(pem) = &options.certificate {
+            let identity = reqwest::Identity::from_pem(pem.expose_secret().as_bytes());
+            // The library's words may quote the key.
+            let identity = identity.map_err(|_| {
+                "the certificate for signing in needs a certificate and its key in PEM".to_owned()
+            })?;
+            builder = builder.identity(identity);
         }
         let client = builder.build().map_err(|e| deepest(&e))?;
         Ok(Self { client, options, digest: RefCell::new(None), cnonce: Cell::new(0) })
@@ -78,24 +169,50 @@ impl HttpTransport {
             let moved = matches!(answer.status, 301 | 302 | 307 | 308);
             let Some(location) = answer.headers.get(LOCATION).filter(|_| moved) else { return Ok(answer) };
             let target = location.to_str().ok().and_then(|l| url.join(l).ok());
+            let target = target.filter(|target| matches!(target.scheme(), "http" | "https"));
             url = target
-                .ok_or_else(|| fault(TransportFault::Redirect, &url, "an unreadable Location header"))?;
+                .ok_or_else(|| self.fault(TransportFault::Redirect, &url, "an unreadable Location header"))?;
         }
-        Err(fault(TransportFault::Redirect, &url, "more than 6 redirects"))
+        Err(self.fault(TransportFault::Redirect, &url, "more than 6 redirects"))
     }
 
-    /// Sends with the sign-in the server wants; a Digest challenge is answered once per request.
+    /// Sends with the sign-in the server wants; a refusal is answered once per request, with what it asks for.
     async fn signed(
         &self,
         request: &Request,
         url: &Url,
         same_origin: bool,
     ) -> Result<Answer, TransportError> {
-        let who = self.options.credentials.as_ref().filter(|_| same_origin);
-        let Some(who) = who else { return self.once(request, url, None).await };
-        if url.scheme() == "http" && !self.options.plain_http && !is_loopback(url) {
-            return Err(fault(TransportFault::PlainHttp, url, ""));
+        if matches!(self.options.sign_in, SignIn::Nobody) || !same_origin {
+            return self.once(request, url, None).await;
         }
+        if url.scheme() == "http" && !self.options.plain_http && !is_loopback(url) {
+            return Err(self.fault(TransportFault::PlainHttp, url, ""));
+        }
+        match &self.options.sign_in {
+            SignIn::Nobody => self.once(request, url, None).await,
+            SignIn::Password(who) => self.with_password(request, url, who).await,
+            SignIn::Bearer(tokens) => {
+                let token = tokens.token(None).await?;
+                let answer = self.once(request, url, Some(bearer(&token))).await?;
+                if answer.status != 401 {
+                    return Ok(answer);
+                }
+                let other = tokens.token(Some(&token)).await?;
+                if other.expose_secret() == token.expose_secret() {
+                    return Ok(answer);
+                }
+                self.once(request, url, Some(bearer(&other))).await
+            }
+        }
+    }
+
+    async fn with_password(
+        &self,
+        request: &Request,
+        url: &Url,
+        who: &Credentials,
+    ) -> Result<Answer, TransportError> {
         let header = self.authorization(who, request, url);
         let answer = self.once(request, url, Some(header)).await?;
         if answer.status != 401 {
@@ -130,24 +247,55 @@ impl HttpTransport {
             builder = builder.header(*name, value);
         }
         if let Some(auth) = auth {
-            builder = builder.header(AUTHORIZATION, auth);
+            let mut value = reqwest::header::HeaderValue::from_str(&auth).map_err(|_| {
+                self.fault(TransportFault::Broken, url, "a user or password that no header can hold")
+            })?;
+            value.set_sensitive(true);
+            builder = builder.header(AUTHORIZATION, value);
         }
         if !request.body.is_empty() {
             builder = builder.body(request.body.clone());
         }
-        tracing::debug!(method = request.method, %url, bytes = request.body.len(), "request");
-        let mut response = builder.send().await.map_err(|e| classify(&e, url))?;
+        let shown = if self.options.hide_paths { host_of(url) } else { url.to_string() };
+        tracing::debug!(method = request.method, url = shown, bytes = request.body.len(), "request");
+        let mut response = builder.send().await.map_err(|e| self.classify(&e, url))?;
         let (status, headers) = (response.status().as_u16(), response.headers().clone());
         let mut body = Vec::new();
-        while let Some(chunk) = response.chunk().await.map_err(|e| classify(&e, url))? {
+        while let Some(chunk) = response.chunk().await.map_err(|e| self.classify(&e, url))? {
             if body.len() + chunk.len() > self.options.max_answer {
-                let limit = format!("{} bytes", self.options.max_answer);
-                return Err(fault(TransportFault::TooLarge, url, &limit));
+                let limit = format!("{} MiB", self.options.max_answer >> 20);
+                return Err(self.fault(TransportFault::TooLarge, url, &limit));
             }
             body.extend_from_slice(&chunk);
         }
         tracing::debug!(status, bytes = body.len(), "answer");
         Ok(Answer { status, headers, body, url: url.clone() })
+    }
+
+    fn fault(&self, fault: TransportFault, url: &Url, detail: &str) -> TransportError {
+        let proxy = self.options.proxies.on_the_way_to(url).map(|(host, port)| format!("{host}:{port}"));
+        TransportError { proxy, ..TransportError::new(fault, host_of(url), detail) }
+    }
+
+    fn classify(&self, error: &reqwest::Error, url: &Url) -> TransportError {
+        let detail = deepest(error);
+        let text = detail.to_ascii_lowercase();
+        if let Some((certificate, words)) = certificate_fault(error) {
+            let error = self.fault(TransportFault::Tls, url, &words);
+            return TransportError { certificate: Some(certificate), ..error };
+        }
+        let kind = if error.is_timeout() {
+            TransportFault::Timeout
+        } else if !error.is_connect() {
+            TransportFault::Broken
+        } else if text.contains("lookup") || text.contains("name or service") || text.contains("resolve") {
+            TransportFault::Resolve
+        } else if is_tls(error) || text.contains("tls") || text.contains("handshake") {
+            TransportFault::Tls
+        } else {
+            TransportFault::Connect
+        };
+        self.fault(kind, url, &detail)
     }
 }
 
@@ -160,33 +308,53 @@ impl Transport for HttpTransport {
     }
 }
 
-fn fault(fault: TransportFault, url: &Url, detail: &str) -> TransportError {
-    let host = url[url::Position::BeforeHost..url::Position::AfterPort].to_owned();
-    TransportError { fault, host, detail: detail.to_owned() }
+fn bearer(token: &SecretString) -> String {
+    format!("Bearer {}", token.expose_secret())
 }
 
-fn classify(error: &reqwest::Error, url: &Url) -> TransportError {
-    let detail = deepest(error);
-    let text = detail.to_ascii_lowercase();
-    let kind = if error.is_timeout() {
-        TransportFault::Timeout
-    } else if !error.is_connect() {
-        TransportFault::Broken
-    } else if text.contains("lookup") || text.contains("name or service") || text.contains("resolve") {
-        TransportFault::Resolve
-    } else if text.contains("certificate") || text.contains("tls") || text.contains("handshake") {
-        TransportFault::Tls
-    } else {
-        TransportFault::Connect
+fn host_of(url: &Url) -> String {
+    url[url::Position::BeforeHost..url::Position::AfterPort].to_owned()
+}
+
+/// The causes of an error, with those that an I/O error carries inside.
+fn causes<'e>(error: &'e (dyn std::error::Error + 'static)) -> Vec<&'e (dyn std::error::Error + 'static)> {
+    let mut all = vec![error];
+    let mut next = error.source();
+    while let Some(cause) = next {
+        all.push(cause);
+        let inside = cause.downcast_ref::<std::io::Error>().and_then(std::io::Error::get_ref);
+        next = match inside {
+            Some(inside) => {
+                all.push(inside);
+                inside.source()
+            }
+            None => cause.source(),
+        };
+    }
+    all
+}
+
+fn is_tls(error: &reqwest::Error) -> bool {
+    causes(error).iter().any(|cause| cause.is::<rustls::Error>())
+}
+
+/// What is wrong with the certificate, if that is what it is, and the library's words.
+fn certificate_fault(error: &reqwest::Error) -> Option<(CertificateFault, String)> {
+    use rustls::CertificateError as C;
+    let causes = causes(error);
+    let tls = causes.iter().find_map(|cause| cause.downcast_ref::<rustls::Error>())?;
+    let rustls::Error::InvalidCertificate(fault) = tls else { return None };
+    let kind = match fault {
+        C::Expired | C::ExpiredContext { .. } => CertificateFault::Expired,
+        C::NotValidYet | C::NotValidYetContext { .. } => CertificateFault::NotYetValid,
+        C::NotValidForName | C::NotValidForNameContext { .. } => CertificateFault::WrongName,
+        C::UnknownIssuer => CertificateFault::UnknownIssuer,
+        _ => CertificateFault::Other,
     };
-    fault(kind, url, &detail)
+    Some((kind, tls.to_string()))
 }
 
 /// The innermost cause says most: the outer ones only say that a request failed.
-fn deepest(error: &dyn std::error::Error) -> String {
-    let mut cause = error;
-    while let Some(inner) = cause.source() {
-        cause = inner;
-    }
-    cause.to_string()
+fn deepest(error: &(dyn std::error::Error + 'static)) -> String {
+    causes(error).last().map(ToString::to_string).unwrap_or_default()
 }

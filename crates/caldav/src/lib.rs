@@ -2,8 +2,11 @@
 //!
 //! [`protocol`] turns questions into requests and answers into facts, without I/O. [`Client`] asks them over any
 //! [`Transport`], with retries, an upper bound of requests in flight, and a count of what was sent.
-//! [`HttpTransport`] is the only place that opens a connection. Out of scope: what to do with entries.
+//! [`HttpTransport`] opens the connections of every run; [`connection_check`] looks at the way to a server step by
+//! step. Nothing else opens one. Out of scope: what to do with entries.
 
+pub mod connection_check;
+pub mod oauth;
 pub mod protocol;
 
 mod auth;
@@ -14,8 +17,10 @@ mod pace;
 mod retry_policy;
 mod transport;
 
-pub use auth::Credentials;
+pub use auth::{Credentials, FixedToken, SignIn, TokenAnswer, TokenSource};
 pub use client::{Capabilities, Client, ClientOptions, Fetched, RequestCounts};
 pub use error::{Class, DavError};
-pub use http_transport::{HttpOptions, HttpTransport};
-pub use transport::{Answer, Request, Transport, TransportError, TransportFault, is_loopback};
+pub use http_transport::{HttpOptions, HttpTransport, Proxies};
+pub use transport::{
+    Answer, CertificateFault, Request, Transport, TransportError, TransportFault, is_loopback,
+};

@@ -71,6 +71,24 @@ pub enum TransportFault {
     PlainHttp,
     /// The run was asked to stop.
     Stopped,
+    /// The token of the sign-in has run out or was revoked, and no new one is given.
+    SignInEnded,
+}
+
+/// What is wrong with a certificate.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum CertificateFault {
+    /// Its time is over.
+    Expired,
+    /// Its time has not begun.
+    NotYetValid,
+    /// It is made out to other names.
+    WrongName,
+    /// Nobody whom this machine trusts has signed it.
+    UnknownIssuer,
+    /// Something else.
+    Other,
 }
 
 /// No answer: which fault, where, and the library's words for it.
@@ -83,11 +101,36 @@ pub struct TransportError {
     pub host: String,
     /// More words, for people who look closer.
     pub detail: String,
+    /// What is wrong with the certificate, where that is the fault.
+    pub certificate: Option<CertificateFault>,
+    /// The proxy on the way, if any: host and port.
+    pub proxy: Option<String>,
 }
 
 impl TransportError {
+    /// Makes an error; `host` with its port where it is not the usual one.
+    #[must_use]
+    pub fn new(fault: TransportFault, host: impl Into<String>, detail: impl Into<String>) -> Self {
+        Self { fault, host: host.into(), detail: detail.into(), certificate: None, proxy: None }
+    }
+
     fn sentence(&self) -> String {
-        let Self { fault, host, detail } = self;
+        let through = self.proxy.as_ref().map(|proxy| format!(", through the proxy {proxy}"));
+        format!("{}{}", self.plain_sentence(), through.unwrap_or_default())
+    }
+
+    fn plain_sentence(&self) -> String {
+        let Self { fault, host, detail, .. } = self;
+        if let Some(fault) = self.certificate {
+            let what = match fault {
+                CertificateFault::Expired => "has expired",
+                CertificateFault::NotYetValid => "is not valid yet",
+                CertificateFault::WrongName => "is made out to another name",
+                CertificateFault::UnknownIssuer => "is signed by nobody whom this machine trusts",
+                CertificateFault::Other => "is not accepted",
+            };
+            return format!("the certificate of {host} {what} ({detail})");
+        }
         match fault {
             TransportFault::Resolve => format!("the host name {host} is not known"),
             TransportFault::Connect => format!("nothing answers at {host} ({detail})"),
@@ -100,6 +143,7 @@ impl TransportError {
             TransportFault::TooLarge => format!("the answer of {host} is larger than the limit ({detail})"),
             TransportFault::PlainHttp => format!("a password would travel unencrypted to {host}"),
             TransportFault::Stopped => "stopped".to_owned(),
+            TransportFault::SignInEnded => format!("the sign-in at {host} is no longer valid ({detail})"),
         }
     }
 
@@ -110,6 +154,7 @@ impl TransportError {
             TransportFault::Timeout | TransportFault::Broken => Class::OutcomeUnknown,
             TransportFault::Resolve | TransportFault::Connect => Class::Retry,
             TransportFault::TooLarge => Class::TooLarge,
+            TransportFault::SignInEnded => Class::Credentials,
             TransportFault::Tls
             | TransportFault::Redirect
             | TransportFault::PlainHttp

@@ -15,7 +15,7 @@ use chestnut_caldav::{
     Answer, Client, ClientOptions, HttpOptions, HttpTransport, Request, Transport, TransportError,
 };
 use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
-use chestnut_engine::{CalendarEnd, Route, RunOptions, Silent, run_route};
+use chestnut_engine::{Calendar, CalendarEnd, Route, RunOptions, Silent, run_route};
 use chestnut_standin::{Fault, FaultKind, Server, Site, orchard_entries, serve_on_thread};
 use chestnut_store::Store;
 use futures_util::StreamExt as _;
@@ -70,12 +70,14 @@ fn servers(entries: usize, late_ms: u64) -> [Site; 2] {
 fn route(sites: &[Site; 2], sent: &Rc<RefCell<Vec<Request>>>) -> Route {
     let end = |name: &str, site: &Site, path: &str| CalendarEnd {
         name: name.into(),
-        account: name.into(),
-        client: Client::new(
-            Rc::new(Recorder { inner: http(), sent: Rc::clone(sent) }),
-            ClientOptions { at_once: AT_ONCE },
-        ),
-        url: format!("{}office/calendars/{path}/", site.url).parse().expect("an address"),
+        account: Some(name.into()),
+        calendar: Calendar::Dav {
+            client: Client::new(
+                Rc::new(Recorder { inner: http(), sent: Rc::clone(sent) }),
+                ClientOptions { at_once: AT_ONCE },
+            ),
+            url: format!("{}office/calendars/{path}/", site.url).parse().expect("an address"),
+        },
     };
     Route {
         name: "bench".into(),

@@ -11,9 +11,10 @@ use jiff::civil::Date;
 use sha2::{Digest, Sha256};
 
 use crate::entry::{Entry, Kind, PRODID};
+use crate::hex::hex;
 use crate::ical::{self, Component, Item, Limits, ParseError, ParseProblem, Property};
 use crate::ids::{ETag, EventUid};
-use crate::matching::{ContentKey, hex};
+use crate::matching::ContentKey;
 use crate::values::{DurationValue, parse_duration, parse_time, unescape_text};
 use crate::zones::resolve_zone;
 

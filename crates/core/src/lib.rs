@@ -27,6 +27,7 @@ mod calendar_text;
 mod canonical;
 mod carry;
 mod entry;
+mod hex;
 mod ids;
 mod matching;
 mod reconcile;
@@ -37,6 +38,7 @@ pub use calendar_text::{CalendarFacts, CalendarText, NotACalendar, Oddity, Place
 pub use canonical::{Canonical, FieldDifference, Fingerprint, Occurrence};
 pub use carry::{Carry, Identity, Scheduling, View};
 pub use entry::{Entry, EntryError, Kind, Kinds};
+pub use hex::hex;
 pub use ids::{ETag, EventUid, ObjectHref, SyncToken};
 pub use matching::{ContentKey, RouteKey};
 pub use reconcile::{

@@ -5,6 +5,7 @@ use sha2::{Digest, Sha256};
 
 use crate::canonical::main_fields;
 use crate::entry::Entry;
+use crate::hex::hex;
 use crate::ids::{EventUid, ObjectHref};
 
 const COPY_PREFIX: &str = "chestnut-";
@@ -87,8 +88,4 @@ impl ContentKey {
         short.copy_from_slice(&hash.finalize()[..16]);
         Self(short)
     }
-}
-
-pub(crate) fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }

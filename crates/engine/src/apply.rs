@@ -2,8 +2,8 @@
 
 use std::collections::{BTreeMap, VecDeque};
 
+use chestnut_caldav::DavError;
 use chestnut_caldav::protocol::{Condition, Stored};
-use chestnut_caldav::{DavError, TransportFault};
 use chestnut_core::{
     Action, Decision, ETag, Entry, EventUid, Fingerprint, LinkFacts, ObjectHref, Pair, RoutePolicy, Side,
     WriteKind, reconcile,
@@ -13,6 +13,7 @@ use chestnut_store::{
 };
 use futures_util::stream::{self, StreamExt as _};
 
+use crate::calendar::CalendarError;
 use crate::error::RunError;
 use crate::observe::{Observer, Phase, Progress};
 use crate::plan::{Planned, Seen, side};
@@ -24,8 +25,6 @@ use crate::survey::{Item, Surveyor};
 
 /// Writes between two readings back.
 const BATCH: usize = 200;
-/// Sent at once at most; the client's pace decides below that.
-const WIDE: usize = 32;
 /// How often an entry is decided again because somebody else wrote it meanwhile.
 const ROUNDS: usize = 3;
 /// So many writes in a row without an answer: the server is not there.
@@ -90,7 +89,7 @@ enum Sent {
     Refused(String),
     /// The server fails on it; whether for good shows when others went through.
     Stumbled(u16),
-    Lost(DavError),
+    Lost(CalendarError),
     NotBegun,
     SignIn,
 }
@@ -129,13 +128,7 @@ impl Applier<'_> {
         let Decision::Act(Action::Write { kind, entry, text, view }) = decision else { return None };
         let href = match (kind, &planned.target) {
             (WriteKind::Update, Some(target)) => target.href.clone(),
-            _ => ObjectHref::from(format!(
-                "{}/{}",
-                chestnut_caldav::protocol::href_of(self.route.target.url.path(), &self.route.target.url)
-                    .map(|h| h.as_str().trim_end_matches('/').to_owned())
-                    .unwrap_or_default(),
-                entry.uid().file_name()
-            )),
+            _ => self.route.target.calendar.new_href(entry.uid()),
         };
         Some(Write {
             link: planned.link.clone(),
@@ -174,11 +167,16 @@ impl Applier<'_> {
                         self.outcome.left += 1;
                         self.outcome.again.push(write.source.href);
                     }
-                    Sent::SignIn => return Err(self.route.target.failed(DavError::SignIn)),
+                    Sent::SignIn => {
+                        return Err(self
+                            .route
+                            .target
+                            .failed(DavError::SignIn { offered: Vec::new() }.into()));
+                    }
                     Sent::Lost(error) if silent >= GIVE_UP_AFTER => {
                         return Err(self.route.target.failed(error));
                     }
-                    Sent::Lost(error) => self.fail(&write, error.to_string()),
+                    Sent::Lost(error) => self.fail(&write, error.to_string())?,
                 }
             }
             if self.state.ignores_conditions.is_none() {
@@ -196,7 +194,7 @@ impl Applier<'_> {
             if others_went_through && status == 500 {
                 self.record_refusal(&write, words)?;
             } else {
-                self.fail(&write, words);
+                self.fail(&write, words)?;
             }
         }
         Ok(())
@@ -214,7 +212,7 @@ impl Applier<'_> {
     async fn send_batch(&self, batch: &[Write], done: usize, total: usize) -> Vec<Sent> {
         let mut results: Vec<Option<Sent>> = batch.iter().map(|_| None).collect();
         let sends = batch.iter().enumerate().map(|(i, write)| async move { (i, self.send(write).await) });
-        let mut sends = stream::iter(sends).buffer_unordered(WIDE);
+        let mut sends = stream::iter(sends).buffer_unordered(self.route.target.calendar.width().min(BATCH));
         let mut finished = 0;
         while let Some((i, sent)) = sends.next().await {
             results[i] = Some(sent);
@@ -239,8 +237,8 @@ impl Applier<'_> {
                 Err(error) => return Sent::Lost(error),
             }
         }
-        let (client, calendar) = (&self.route.target.client, &self.route.target.url);
-        match client.put(calendar, &write.href, &write.text, &write.condition()).await {
+        let calendar = &self.route.target.calendar;
+        match calendar.put(&write.href, &write.text, &write.condition()).await {
             Ok(Stored::Done { .. }) => Sent::Stored,
             Ok(Stored::ConditionFailed) => Sent::LookAgain(write.href.clone()),
             Ok(Stored::Missing) if write.kind == WriteKind::Update => Sent::LookAgain(write.href.clone()),
@@ -252,7 +250,7 @@ impl Applier<'_> {
             }),
             Ok(Stored::Failed { status }) => Sent::Stumbled(status),
             Ok(Stored::SignIn) => Sent::SignIn,
-            Err(error) if is_stop(&error) => Sent::NotBegun,
+            Err(error) if error.is_stop() => Sent::NotBegun,
             Err(error) => Sent::Lost(error),
         }
     }
@@ -272,7 +270,7 @@ impl Applier<'_> {
     }
 
     /// Looks before a write, for servers that write although a condition does not hold.
-    async fn stands_as_known(&self, write: &Write) -> Result<bool, DavError> {
+    async fn stands_as_known(&self, write: &Write) -> Result<bool, CalendarError> {
         let found = self.surveyor.fetch(std::slice::from_ref(&write.href)).await;
         let found = match found {
             Ok(found) => found.into_iter().next().and_then(|(_, item)| item),
@@ -297,10 +295,10 @@ impl Applier<'_> {
             self.state.ignores_conditions = stored.map(|_| true);
             return;
         };
-        let (client, calendar) = (&self.route.target.client, &self.route.target.url);
+        let calendar = &self.route.target.calendar;
         let mut ignores = false;
         for condition in [Condition::Absent, Condition::Is(ETag::from("\"chestnut-no-such-state\""))] {
-            let answer = client.put(calendar, &write.href, &write.text, &condition).await;
+            let answer = calendar.put(&write.href, &write.text, &condition).await;
             ignores |= matches!(answer, Ok(Stored::Done { .. }));
         }
         self.state.ignores_conditions = Some(ignores);
@@ -435,11 +433,18 @@ impl Applier<'_> {
     }
 
     /// A write of which nothing is known: it stays in the journal, and the next run looks.
-    fn fail(&mut self, write: &Write, words: String) {
-        self.outcome.failed += 1;
-        self.outcome.again.push(write.source.href.clone());
+    fn fail(&mut self, write: &Write, words: String) -> Result<(), RunError> {
         let change = self.change(write, ChangeAction::Failed, Some(words), None);
+        self.record_failure(change, Some(write.source.href.clone()))
+    }
+
+    /// `source` is what the next run must decide again.
+    fn record_failure(&mut self, change: Change, source: Option<ObjectHref>) -> Result<(), RunError> {
+        self.store.write(|writer| writer.add_change(self.run, &change))?;
+        self.outcome.failed += 1;
+        self.outcome.again.extend(source);
         self.outcome.changes.push(change);
+        Ok(())
     }
 
     /// Reads what stands there now, and has the core decide once more.
@@ -452,7 +457,7 @@ impl Applier<'_> {
         let mut writes = Vec::new();
         for (write, href) in again {
             if write.round + 1 >= ROUNDS {
-                self.fail(&write, "somebody else keeps changing it; the next run tries again".to_owned());
+                self.fail(&write, "somebody else keeps changing it; the next run tries again".to_owned())?;
                 continue;
             }
             let target = found.remove(&href).flatten().map(|item| Seen {
@@ -521,22 +526,25 @@ impl Applier<'_> {
                     None => Ok(Stored::Missing),
                     Some(_) if this.options.stop.get() => Err(None),
                     Some(item) => {
-                        this.delete(target, item).await.map_err(|error| Some(error).filter(|e| !is_stop(e)))
+                        this.delete(target, item).await.map_err(|error| Some(error).filter(|e| !e.is_stop()))
                     }
                 };
                 (planned, target, item, outcome)
             }
         });
-        let outcomes: Vec<_> = stream::iter(sends).buffer_unordered(WIDE).collect().await;
+        let outcomes: Vec<_> = stream::iter(sends)
+            .buffer_unordered(self.route.target.calendar.width().min(BATCH))
+            .collect()
+            .await;
         for (planned, target, item, outcome) in outcomes {
             self.record_deletion(planned, target, item, outcome)?;
         }
         Ok(())
     }
 
-    async fn delete(&self, target: &Seen, item: &Item) -> Result<Stored, DavError> {
+    async fn delete(&self, target: &Seen, item: &Item) -> Result<Stored, CalendarError> {
         let condition = item.etag().map_or(Condition::Exists, |etag| Condition::Is(etag.clone()));
-        self.route.target.client.delete(&self.route.target.url, &target.href, &condition).await
+        self.route.target.calendar.delete(&target.href, &condition).await
     }
 
     fn record_deletion(
@@ -544,7 +552,7 @@ impl Applier<'_> {
         planned: &Planned,
         target: &Seen,
         item: Option<Item>,
-        outcome: Result<Stored, Option<DavError>>,
+        outcome: Result<Stored, Option<CalendarError>>,
     ) -> Result<(), RunError> {
         let Some((link, row)) = &planned.link else { return Ok(()) };
         let before = match item {
@@ -566,7 +574,9 @@ impl Applier<'_> {
         let words = match outcome {
             Ok(Stored::Done { .. }) => None,
             Ok(Stored::Missing) => Some("it was gone already".to_owned()),
-            Ok(Stored::SignIn) => return Err(self.route.target.failed(DavError::SignIn)),
+            Ok(Stored::SignIn) => {
+                return Err(self.route.target.failed(DavError::SignIn { offered: Vec::new() }.into()));
+            }
             Err(None) => {
                 self.outcome.left += 1;
                 self.outcome.again.extend(planned.source_href.clone());
@@ -585,10 +595,7 @@ impl Applier<'_> {
                     Err(Some(error)) => error.to_string(),
                     _ => "the server does not delete it".to_owned(),
                 });
-                self.outcome.failed += 1;
-                self.outcome.again.extend(planned.source_href.clone());
-                self.outcome.changes.push(change);
-                return Ok(());
+                return self.record_failure(change, planned.source_href.clone());
             }
         };
         change.words = words;
@@ -607,9 +614,4 @@ impl Applier<'_> {
         self.outcome.changes.push(change);
         Ok(())
     }
-}
-
-/// A person asked to stop before this was sent.
-fn is_stop(error: &DavError) -> bool {
-    matches!(error, DavError::Transport(error) if error.fault == TransportFault::Stopped)
 }

@@ -1,21 +1,22 @@
 //! Why a run as a whole could not be done.
 
-use chestnut_caldav::DavError;
 use chestnut_store::StoreError;
+
+use crate::calendar::CalendarError;
 
 /// A run that failed as a whole; single entries that fail are part of its report instead.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum RunError {
     /// A calendar could not be read or written.
-    #[error("calendar {calendar} (account {account}): {error}")]
+    #[error("calendar {calendar}{}: {error}", of_account(account.as_deref()))]
     Calendar {
         /// The calendar's name in the configuration.
         calendar: String,
         /// The account's name in the configuration.
-        account: String,
+        account: Option<String>,
         /// What happened.
-        error: DavError,
+        error: CalendarError,
     },
     /// The state could not be used.
     #[error(transparent)]
@@ -28,13 +29,13 @@ pub enum RunError {
         /// The calendars of its last run.
         before: String,
     },
-    /// The far calendar does not let this account write.
-    #[error("calendar {calendar} (account {account}) may only be read by this account")]
+    /// The far calendar cannot be written.
+    #[error("calendar {calendar}{} may only be read", of_account(account.as_deref()))]
     ReadOnly {
         /// The calendar's name in the configuration.
         calendar: String,
         /// The account's name in the configuration.
-        account: String,
+        account: Option<String>,
     },
     /// A person asked it to stop.
     #[error("stopped, {left} changes left")]
@@ -42,4 +43,9 @@ pub enum RunError {
         /// Writes that were not begun.
         left: usize,
     },
+}
+
+/// ` (account NAME)`, where there is one.
+fn of_account(account: Option<&str>) -> String {
+    account.map(|account| format!(" (account {account})")).unwrap_or_default()
 }

@@ -5,6 +5,7 @@
 //! screen: it takes a [`Route`] and pushes [`Progress`] into an [`Observer`].
 
 mod apply;
+mod calendar;
 mod error;
 mod match_far_side;
 mod observe;
@@ -14,6 +15,7 @@ mod route;
 mod run_sync;
 mod survey;
 
+pub use calendar::{Abilities, Calendar, CalendarError, FeedCalendar, FileCalendar, FolderCalendar};
 pub use error::RunError;
 pub use observe::{Observer, Phase, Progress, Silent};
 pub use route::{CalendarEnd, Route, RunOptions};

@@ -1,11 +1,11 @@
 //! Puts both sides together entry by entry, and has the core decide.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use chestnut_core::ical::Limits;
 use chestnut_core::{
-    Action, Carry, Decision, ETag, Entry, EventUid, Held, LeftOut, ObjectHref, Pair, RoutePolicy, Side,
-    guard_deletions, reconcile,
+    Action, Carry, ContentKey, Decision, ETag, Entry, EventUid, Held, LeftOut, ObjectHref, Pair, RoutePolicy,
+    Side, guard_deletions, reconcile,
 };
 use chestnut_store::{LinkId, LinkRow, RouteId, SideId, Store};
 
@@ -169,6 +169,7 @@ impl Planner<'_> {
         }
         let mut open: Vec<_> = links.into_values().collect();
         let (source_uids, target_uids) = (uids_of(source), uids_of(target));
+        let mut renamed = self.new_by_content(source)?;
         for pair in &mut open {
             let (link, row) = pair.link.clone().expect("these pairs come from links");
             tracing::trace!(?link, "touched");
@@ -186,8 +187,38 @@ impl Planner<'_> {
                     *href = None;
                 }
             }
+            // Some publishers invent new UIDs each time: what looks the same is the same entry.
+            if let Some(old) = pair.source_href.as_ref().filter(|href| source.gone.contains(*href))
+                && let Some(content) =
+                    self.store.known(id, SideId::Source, old)?.and_then(|known| known.content)
+                && let Some(new) = renamed.get_mut(&content).and_then(VecDeque::pop_front)
+            {
+                pair.source_href = Some(new);
+            }
         }
         Ok(open)
+    }
+
+    /// Entries of the source that nobody knew, by what they look like; only where others are gone.
+    fn new_by_content(
+        &self,
+        source: &Survey,
+    ) -> Result<BTreeMap<ContentKey, VecDeque<ObjectHref>>, RunError> {
+        let mut new: BTreeMap<_, VecDeque<_>> = BTreeMap::new();
+        let Some(id) = self.id.filter(|_| !source.gone.is_empty()) else { return Ok(new) };
+        for (href, item) in &source.items {
+            if let Some(entry) = item.entry()
+                && self.store.known(id, SideId::Source, href)?.is_none_or(|known| known.link.is_none())
+                && !self.is_linked_by_uid(id, entry.uid())?
+            {
+                new.entry(ContentKey::of(entry)).or_default().push_back(href.clone());
+            }
+        }
+        Ok(new)
+    }
+
+    fn is_linked_by_uid(&self, id: RouteId, uid: &EventUid) -> Result<bool, RunError> {
+        Ok(self.store.known_by_uid(id, SideId::Source, uid)?.iter().any(|known| known.link.is_some()))
     }
 
     /// An entry whose UID another entry of the source has: the first one counts.

@@ -3,11 +3,10 @@
 use std::cell::Cell;
 use std::rc::Rc;
 
-use chestnut_caldav::{Client, DavError};
 use chestnut_core::{Deletions, FarEdits, Kinds, RouteKey};
 use jiff::{SignedDuration, Timestamp};
-use url::Url;
 
+use crate::calendar::{Calendar, CalendarError};
 use crate::error::RunError;
 
 /// One calendar of a route.
@@ -15,16 +14,14 @@ use crate::error::RunError;
 pub struct CalendarEnd {
     /// Its name in the configuration.
     pub name: String,
-    /// Its account's name in the configuration.
-    pub account: String,
-    /// Speaks to the account's server.
-    pub client: Client,
-    /// Its address.
-    pub url: Url,
+    /// Its account's name in the configuration; feeds, files and folders may have none.
+    pub account: Option<String>,
+    /// Reads and writes it.
+    pub calendar: Calendar,
 }
 
 impl CalendarEnd {
-    pub(crate) fn failed(&self, error: DavError) -> RunError {
+    pub(crate) fn failed(&self, error: CalendarError) -> RunError {
         RunError::Calendar { calendar: self.name.clone(), account: self.account.clone(), error }
     }
 }
@@ -60,7 +57,7 @@ impl Route {
     }
 
     pub(crate) fn endpoints(&self) -> String {
-        format!("{} → {}", self.source.url, self.target.url)
+        format!("{} → {}", self.source.calendar.address(), self.target.calendar.address())
     }
 }
 

@@ -78,9 +78,9 @@ pub async fn run_route(
         let id = writer.route(&route.name)?;
         Ok((id, writer.begin_run(id, options.now)?))
     })?;
-    route.target.client.stop_writes_on(std::rc::Rc::clone(&options.stop));
+    route.target.calendar.stop_writes_on(std::rc::Rc::clone(&options.stop));
     let job = Job { route, store, options, observer, id: Some(id) };
-    let before = (route.source.client.counts(), route.target.client.counts());
+    let before = (route.source.calendar.counts(), route.target.calendar.counts());
     let started = options.measure.then(tokio::time::Instant::now);
     let mut outcome = Outcome::default();
     let mut held = 0;
@@ -89,7 +89,7 @@ pub async fn run_route(
         return Err(RunError::Store(StoreError::CutOff));
     }
     let mut summary = job.summary(id, &outcome, held)?;
-    let after = (route.source.client.counts(), route.target.client.counts());
+    let after = (route.source.calendar.counts(), route.target.calendar.counts());
     summary.requests = after.0.all - before.0.all + after.1.all - before.1.all;
     summary.writes = after.0.writes - before.0.writes + after.1.writes - before.1.writes;
     summary.milliseconds = started.map_or(0, |at| at.elapsed().as_millis() as u64);
@@ -308,7 +308,6 @@ impl<'r> Job<'r> {
                 agreed.extend(self.record_planned(writer, id, plan, planned, name)?);
             }
             agreed.iter().try_for_each(|change| writer.add_change(run, change))?;
-            self.record_failures(writer, run, outcome)?;
             self.record_strangers(writer, id, plan, outcome)?;
             for href in &outcome.again {
                 writer.read_again(id, SideId::Source, href)?;
@@ -326,16 +325,6 @@ impl<'r> Job<'r> {
         outcome.linked += agreed.iter().filter(|c| c.action == ChangeAction::Linked).count();
         outcome.changes.extend(agreed);
         Ok(())
-    }
-
-    fn record_failures(&self, writer: &Writer<'_>, run: RunId, outcome: &Outcome) -> Result<(), StoreError> {
-        // Refusals were recorded with their link; these were not.
-        let failed = outcome.changes.iter().filter(|c| c.action == ChangeAction::Failed);
-        if outcome.again.is_empty() {
-            return Ok(());
-        }
-        let recorded = self.store.changes(run)?;
-        failed.filter(|c| !recorded.contains(c)).try_for_each(|change| writer.add_change(run, change))
     }
 
     fn record_planned(

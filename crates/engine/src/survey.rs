@@ -104,15 +104,16 @@ impl Surveyor<'_> {
     }
 
     async fn learn_capabilities(&self, state: &mut SideState) -> Result<(), RunError> {
-        let found = self.end.client.capabilities(&self.end.url).await.map_err(|e| self.end.failed(e))?;
-        if self.side == SideId::Target && found.info.writable == Some(false) {
+        let found = self.end.calendar.abilities().await.map_err(|e| self.end.failed(e))?;
+        if self.side == SideId::Target && found.writable == Some(false) {
             let (calendar, account) = (self.end.name.clone(), self.end.account.clone());
             return Err(RunError::ReadOnly { calendar, account });
         }
-        state.url = Some(self.end.url.to_string());
-        state.sync_reports = found.info.sync_reports;
-        state.kinds = found.info.kinds.iter().map(|k| k.component_name().to_owned()).collect();
-        state.max_size = found.info.max_size;
+        state.url = Some(self.end.calendar.address());
+        state.ignores_conditions = state.ignores_conditions.or(found.keeps_conditions.map(|keeps| !keeps));
+        state.sync_reports = found.sync_reports;
+        state.kinds = found.kinds.iter().map(|k| k.component_name().to_owned()).collect();
+        state.max_size = found.max_size;
         (state.schedules, state.addresses) = match found.scheduling {
             Scheduling::Never => (false, None),
             Scheduling::Anybody => (true, None),
@@ -135,7 +136,12 @@ impl Surveyor<'_> {
             return self.note_by_report(state, &SyncToken::from(token)).await;
         }
         if let Some(ctag) = &state.ctag {
-            let now = self.end.client.ctag(&self.end.url).await.map_err(|e| self.end.failed(e))?;
+            let now = self
+                .end
+                .calendar
+                .ctag(&SyncToken::from(ctag.as_str()))
+                .await
+                .map_err(|e| self.end.failed(e))?;
             if now.as_ref().is_some_and(|now| now.as_str() == ctag) {
                 return Ok(Noted { ctag: now, ..Noted::default() });
             }
@@ -150,7 +156,7 @@ impl Surveyor<'_> {
     }
 
     async fn listing(&self) -> Result<Listing, RunError> {
-        self.end.client.listing(&self.end.url).await.map_err(|e| self.end.failed(e))
+        self.end.calendar.listing().await.map_err(|e| self.end.failed(e))
     }
 
     /// Compares the whole listing with what is known, without holding what is known.
@@ -193,7 +199,7 @@ impl Surveyor<'_> {
         if state.sync_reports && moved(&state.sync_token, &listing.sync_token) {
             // An entry that was deleted and made anew may have its old ETag: only the report tells.
             let token = SyncToken::from(state.sync_token.clone().unwrap_or_default());
-            let answer = self.end.client.changes_since(&self.end.url, &token).await;
+            let answer = self.end.calendar.changes_since(&token).await;
             if let SyncAnswer::Changes { changed, .. } = answer.map_err(|e| self.end.failed(e))? {
                 let listed: BTreeSet<_> = listing.entries.iter().map(|l| &l.href).collect();
                 noted.touch(changed.into_iter().filter(|c| listed.contains(&c.href)));
@@ -206,7 +212,7 @@ impl Surveyor<'_> {
     }
 
     async fn note_by_report(&self, state: &mut SideState, token: &SyncToken) -> Result<Noted, RunError> {
-        let answer = self.end.client.changes_since(&self.end.url, token).await;
+        let answer = self.end.calendar.changes_since(token).await;
         match answer.map_err(|e| self.end.failed(e))? {
             SyncAnswer::TokenRefused => self.note_by_listing(&mut without_token(state)).await,
             SyncAnswer::Unsupported => {
@@ -252,7 +258,7 @@ impl Surveyor<'_> {
 
     async fn read(&self, noted: Noted, mut state: SideState) -> Result<Survey, RunError> {
         let changed = !noted.touched.is_empty() || !noted.gone.is_empty();
-        settle(&mut state, &noted, changed);
+        settle(&mut state, &noted, changed, self.end.calendar.has_final_ctags());
         let mut survey = Survey { state, gone: noted.gone, ..Survey::default() };
         let hrefs: Vec<_> = noted.touched.keys().cloned().collect();
         for (href, fetched) in self.fetch(&hrefs).await? {
@@ -286,7 +292,7 @@ impl Surveyor<'_> {
         &self,
         hrefs: &[ObjectHref],
     ) -> Result<Vec<(ObjectHref, Option<Item>)>, RunError> {
-        let fetched = self.end.client.fetch(&self.end.url, hrefs).await.map_err(|e| self.end.failed(e))?;
+        let fetched = self.end.calendar.fetch(hrefs).await.map_err(|e| self.end.failed(e))?;
         let item = |fetched| match fetched {
             Fetched::Missing => None,
             Fetched::Unreadable(words) => Some(Item::Unreadable { etag: None, words }),
@@ -309,7 +315,7 @@ impl Surveyor<'_> {
         let token = state.sync_token.clone().filter(|_| state.sync_reports).map(SyncToken::from);
         let mut noted = None;
         if let Some(token) = token {
-            let answer = self.end.client.changes_since(&self.end.url, &token).await;
+            let answer = self.end.calendar.changes_since(&token).await;
             if let SyncAnswer::Changes { changed, removed, token, date, .. } =
                 answer.map_err(|e| self.end.failed(e))?
             {
@@ -329,7 +335,7 @@ impl Surveyor<'_> {
                 noted
             }
         };
-        settle(state, &noted, true);
+        settle(state, &noted, true, self.end.calendar.has_final_ctags());
         let mut foreign = Vec::new();
         for (href, etag) in noted.touched {
             let news = match (ours.get(&href), &etag) {
@@ -353,8 +359,9 @@ fn without_token(state: &SideState) -> SideState {
     SideState { sync_token: None, ctag: None, ..state.clone() }
 }
 
-/// Remembers token and ctag, and whether they can be trusted to show the next change.
-fn settle(state: &mut SideState, noted: &Noted, changed: bool) {
+/// Remembers token and ctag, and whether they can be trusted to show the next change. `is_final` says that they
+/// name one state and no other.
+fn settle(state: &mut SideState, noted: &Noted, changed: bool, is_final: bool) {
     let token = noted.token.as_ref().map(|t| t.as_str().to_owned());
     let ctag = noted.ctag.as_ref().map(|t| t.as_str().to_owned());
     let same = (token.is_none() || token == state.sync_token) && (ctag.is_none() || ctag == state.ctag);
@@ -363,7 +370,9 @@ fn settle(state: &mut SideState, noted: &Noted, changed: bool) {
         // A server without a clock: one more look has to do.
         _ => state.read,
     };
-    if same && !changed && state.read {
+    if is_final {
+        state.provisional = false;
+    } else if same && !changed && state.read {
         state.provisional &= !waited;
     } else {
         state.provisional = true;

@@ -8,7 +8,8 @@ use std::rc::Rc;
 use chestnut_caldav::{Answer, Client, ClientOptions, Request, Transport, TransportError, TransportFault};
 use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
 use chestnut_engine::{
-    CalendarEnd, PreviewReport, Route, RunError, RunOptions, RunReport, Silent, preview_route, run_route,
+    Calendar, CalendarEnd, PreviewReport, Route, RunError, RunOptions, RunReport, Silent, preview_route,
+    run_route,
 };
 use chestnut_standin::{Habit, Server, ServerRequest, Temper, orchard_entries};
 use chestnut_store::Store;
@@ -63,7 +64,7 @@ struct InProcess {
 
 impl InProcess {
     fn ask(&self, request: &Request) -> Result<Answer, TransportError> {
-        let broken = |fault| TransportError { fault, host: "world".into(), detail: String::new() };
+        let broken = |fault| TransportError::new(fault, "world", "");
         let was_dead = self.fuse.dead.get();
         let alive = self.fuse.burn();
         if !alive && (was_dead || !self.last_one_arrives.get()) {
@@ -251,9 +252,11 @@ impl World {
         };
         CalendarEnd {
             name: end.name.to_owned(),
-            account: format!("{}-account", end.name),
-            client: Client::new(Rc::new(transport), ClientOptions::default()),
-            url: Url::parse(&format!("http://{}.example{}", end.name, end.path)).expect("an address"),
+            account: Some(format!("{}-account", end.name)),
+            calendar: Calendar::Dav {
+                client: Client::new(Rc::new(transport), ClientOptions::default()),
+                url: Url::parse(&format!("http://{}.example{}", end.name, end.path)).expect("an address"),
+            },
         }
     }
 

@@ -32,7 +32,7 @@ pub enum DiscoveryNext {
 #[derive(Debug)]
 pub struct Discovery {
     start: Url,
-    step: Step,
+    step: DiscoveryStage,
     /// Addresses still to try as a starting point.
     starts: Vec<Url>,
     principal: Option<Url>,
@@ -44,10 +44,14 @@ pub struct Discovery {
     first_error: Option<DavError>,
 }
 
+/// How far a search has come.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Step {
+pub enum DiscoveryStage {
+    /// At an address where to begin.
     Start,
+    /// At who is signed in.
     Principal,
+    /// Where the calendars stand.
     Home,
 }
 
@@ -66,7 +70,7 @@ impl Discovery {
         }
         let search = Self {
             start: start.clone(),
-            step: Step::Start,
+            step: DiscoveryStage::Start,
             starts,
             principal: None,
             homes: Vec::new(),
@@ -79,6 +83,12 @@ impl Discovery {
         (search, ask)
     }
 
+    /// Returns what the next answer is about.
+    #[must_use]
+    pub fn stage(&self) -> DiscoveryStage {
+        self.step
+    }
+
     /// Takes an answer and says what to ask next.
     ///
     /// # Errors
@@ -86,9 +96,9 @@ impl Discovery {
     /// that is the one a person can mend.
     pub fn handle(&mut self, answer: &Answer) -> Result<DiscoveryNext, DavError> {
         match self.step {
-            Step::Start => self.at_start(answer),
-            Step::Principal => self.at_principal(answer),
-            Step::Home => self.at_home(answer),
+            DiscoveryStage::Start => self.at_start(answer),
+            DiscoveryStage::Principal => self.at_principal(answer),
+            DiscoveryStage::Home => self.at_home(answer),
         }
     }
 
@@ -112,7 +122,7 @@ impl Discovery {
         let principal = response.prop(DAV, "current-user-principal").map(|p| hrefs_in(p, &answer.url));
         match principal.and_then(|urls| urls.into_iter().next()) {
             Some(principal) => {
-                self.step = Step::Principal;
+                self.step = DiscoveryStage::Principal;
                 self.principal = Some(principal.clone());
                 Ok(DiscoveryNext::Ask(calendar_properties(&principal, "0")))
             }
@@ -126,7 +136,7 @@ impl Discovery {
         self.first_error = self.first_error.take().or(error);
         match self.starts.pop().filter(|_| !fatal && self.itself.is_none()) {
             Some(url) => {
-                self.step = Step::Start;
+                self.step = DiscoveryStage::Start;
                 Ok(DiscoveryNext::Ask(calendar_properties(&url, "0")))
             }
             None => self.finish("the server names no principal and no calendar home"),
@@ -149,7 +159,7 @@ impl Discovery {
     }
 
     fn read_homes(&mut self, homes: Vec<Url>) -> Result<DiscoveryNext, DavError> {
-        self.step = Step::Home;
+        self.step = DiscoveryStage::Home;
         self.first_error = None;
         self.homes_to_read.clone_from(&homes);
         self.homes = homes;

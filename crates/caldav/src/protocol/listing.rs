@@ -3,6 +3,7 @@
 use chestnut_core::{ETag, Kind, Kinds, ObjectHref, SyncToken};
 use url::Url;
 
+use super::edit_calendar::says_shared;
 use super::multistatus::{Multistatus, PropResponse, hrefs_in};
 use super::{APPLE, CALDAV, CALENDARSERVER, DAV, HEAD, NAMESPACES, href_of, xml_request};
 use crate::error::DavError;
@@ -31,6 +32,10 @@ pub struct CalendarInfo {
     pub sync_token: Option<SyncToken>,
     /// Its ctag, where it has one.
     pub ctag: Option<SyncToken>,
+    /// Its owner's principal (RFC 3744, 5.1), where the server says.
+    pub owner: Option<ObjectHref>,
+    /// Whether the server says that somebody else has shared it.
+    pub is_shared: bool,
 }
 
 /// The entries of a calendar, as a complete listing gives them.
@@ -56,7 +61,7 @@ pub struct Listed {
 }
 
 const CALENDAR_PROPS: &str = "<d:resourcetype/><d:displayname/><d:current-user-privilege-set/><d:supported-report-set/>\
-<d:sync-token/><d:current-user-principal/><c:supported-calendar-component-set/><c:max-resource-size/>\
+<d:sync-token/><d:current-user-principal/><d:owner/><c:supported-calendar-component-set/><c:max-resource-size/>\
 <c:calendar-home-set/><s:getctag/><i:calendar-color/>";
 
 /// Asks for the calendars in a home (`Depth: 1`), or for one address itself (`Depth: 0`).
@@ -106,6 +111,8 @@ pub(super) fn calendar_info(response: &PropResponse, base: &Url) -> Option<Calen
         sync_reports: sync_reports || (reports.is_none() && sync_token.is_some()),
         sync_token,
         ctag: token(CALENDARSERVER, "getctag"),
+        owner: response.prop(DAV, "owner").and_then(|p| href_of(p.child_text(DAV, "href")?, base)),
+        is_shared: says_shared(types),
         href,
     })
 }

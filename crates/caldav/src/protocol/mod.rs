@@ -1,6 +1,8 @@
-//! CalDAV as values: requests out, facts in; no I/O (RFC 4918, 4791, 6578, 5397, 6764).
+//! CalDAV and feeds as values: requests out, facts in; no I/O (RFC 4918, 4791, 6578, 5397, 6764).
 
 mod discovery;
+mod edit_calendar;
+mod feed_fetch;
 mod href;
 mod listing;
 mod multiget;
@@ -9,7 +11,11 @@ mod sync_report;
 mod write_object;
 mod xml;
 
-pub use discovery::{Discovery, DiscoveryNext, Found};
+pub use discovery::{Discovery, DiscoveryNext, DiscoveryStage, Found};
+pub use edit_calendar::{
+    MakeBy, NewCalendar, entries_of_kind, make_calendar, read_count, read_made, read_renamed, rename_calendar,
+};
+pub use feed_fetch::{FeedAnswer, FeedText, Validators, feed_address, get_feed, read_feed};
 pub use href::{href_of, url_of};
 pub use listing::{
     CalendarInfo, Listed, Listing, address_properties, calendar_properties, etag_listing, read_addresses,

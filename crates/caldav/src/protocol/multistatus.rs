@@ -95,7 +95,7 @@ fn status_code(line: &str) -> Option<u16> {
 pub(crate) fn check_status(answer: &Answer, what: &'static str, good: &[u16]) -> Result<(), DavError> {
     match answer.status {
         status if good.contains(&status) => Ok(()),
-        401 => Err(DavError::SignIn),
+        401 => Err(DavError::SignIn { offered: offered_schemes(answer) }),
         403 => Err(DavError::Forbidden { what }),
         status @ (404 | 410) => Err(DavError::NotFound { url: Box::new(answer.url.clone()), status }),
         200..300 => Err(not_caldav(answer, what, &describe(answer))),
@@ -119,8 +119,17 @@ fn looks_like_html(answer: &Answer) -> bool {
     head.contains("<html") || head.contains("<!doctype html")
 }
 
+/// The ways to sign in that an answer offers, in lower case: the first word of each challenge.
+pub(crate) fn offered_schemes(answer: &Answer) -> Vec<String> {
+    let headers = answer.headers.get_all("www-authenticate").iter().filter_map(|h| h.to_str().ok());
+    let is_scheme = |word: &&str| !word.is_empty() && !word.contains('=');
+    let parts = headers.flat_map(|h| h.split(','));
+    let first_words = parts.filter_map(|part| part.split_whitespace().next().filter(is_scheme));
+    first_words.map(str::to_ascii_lowercase).take(8).collect()
+}
+
 /// Says what an unexpected success is.
-fn describe(answer: &Answer) -> String {
+pub(super) fn describe(answer: &Answer) -> String {
     if answer.body.is_empty() {
         return format!("an empty answer (status {})", answer.status);
     }

@@ -62,7 +62,7 @@ fn report(settings: &Settings, name: &str, found: Result<&Found, Failure>) -> Ac
     let path = |url: &url::Url| url.path().to_owned();
     AccountReport {
         account: name.to_owned(),
-        url: account.url.to_string(),
+        url: account.start.url.to_string(),
         user: account.user.clone(),
         ok: found.is_some(),
         principal: found.and_then(|f| f.principal.as_ref()).map(path),

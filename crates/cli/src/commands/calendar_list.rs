@@ -44,7 +44,11 @@ pub(super) fn run(names: &[String], common: &Common, io: &mut Io<'_>) -> Result<
         for (name, account) in settings.chosen_accounts(names)? {
             let found = connections.discover(name).await?;
             let calendars = configured(&settings, name, &found);
-            reports.push(AccountReport { account: name.to_owned(), url: account.url.to_string(), calendars });
+            reports.push(AccountReport {
+                account: name.to_owned(),
+                url: account.start.url.to_string(),
+                calendars,
+            });
         }
         Ok::<_, Failure>(reports)
     })??;
@@ -59,9 +63,13 @@ pub(super) fn configured(settings: &Settings, account: &str, found: &Found) -> V
     let is = |place: &Place, info: &CalendarInfo| match place {
         Place::Path(path) => same(path, &info.href),
         Place::Name(name) => *name == info.name,
+        Place::Feed(_) | Place::File(_) | Place::Folder(_) => false,
     };
     let report = |info: &CalendarInfo| {
-        let own = settings.calendars.iter().filter(|(_, c)| c.account == account && is(&c.place, info));
+        let own = settings
+            .calendars
+            .iter()
+            .filter(|(_, c)| c.account.as_deref() == Some(account) && is(&c.place, info));
         let configured_as: Vec<String> = own.map(|(name, _)| name.clone()).collect();
         let uses = |name: &String| configured_as.contains(name);
         let routes = settings.routes.iter().filter(|(_, r)| uses(&r.from) || uses(&r.to));

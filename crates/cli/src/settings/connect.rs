@@ -1,20 +1,35 @@
-//! From settings to clients and routes: passwords are read, calendars found, the key made.
+//! From settings to clients and routes: secrets are read, calendars found, the key made.
 
 use std::cell::RefCell;
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+use std::net::{IpAddr, SocketAddr};
+use std::path::Path;
 use std::rc::Rc;
 use std::time::Duration;
 
-use chestnut_caldav::protocol::{Found, url_of};
-use chestnut_caldav::{Client, ClientOptions, Credentials, DavError, HttpOptions, HttpTransport};
+use chestnut_caldav::connection_check::{ServiceRecord, find_service};
+use chestnut_caldav::oauth::{OAuthClient, OAuthTokens};
+use chestnut_caldav::protocol::{Found, feed_address, url_of};
+use chestnut_caldav::{
+    Client, ClientOptions, Credentials, DavError, FixedToken, HttpOptions, HttpTransport, Proxies, SignIn,
+};
 use chestnut_core::{ObjectHref, RouteKey};
-use chestnut_engine::{CalendarEnd, Route};
-use secrecy::SecretString;
+use chestnut_engine::{Calendar, CalendarEnd, FeedCalendar, FileCalendar, FolderCalendar, Route};
+use secrecy::{ExposeSecret as _, SecretString};
+use url::Url;
 
-use super::file::{AccountSettings, PasswordSource, Place, RouteSettings, Settings};
+use super::account::{AccountSettings, OAuthSettings, ProxySettings, SignInSettings, Start};
+use super::calendar::{FeedSource, Place};
+use super::file::{RouteSettings, Settings};
+use super::secrets::{check_private, read_secret, write_private};
+use super::tokens::{Keeper, keep_of};
 use crate::environment::Environment;
 use crate::error_report::{Failure, dav_hint};
+
+/// Larger feeds are not read.
+const LARGEST_FEED: usize = 64 << 20;
+/// How long the name service may take for one answer.
+const NAME_SERVICE_LIMIT: Duration = Duration::from_millis(1500);
 
 /// Clients of accounts, made when they are first needed.
 pub(crate) struct Connections<'s> {
@@ -22,11 +37,18 @@ pub(crate) struct Connections<'s> {
     environment: &'s Environment,
     clients: RefCell<BTreeMap<String, Client>>,
     found: RefCell<BTreeMap<String, Rc<Found>>>,
+    starts: RefCell<BTreeMap<String, Url>>,
 }
 
 impl<'s> Connections<'s> {
     pub(crate) fn new(settings: &'s Settings, environment: &'s Environment) -> Self {
-        Self { settings, environment, clients: RefCell::default(), found: RefCell::default() }
+        Self {
+            settings,
+            environment,
+            clients: RefCell::default(),
+            found: RefCell::default(),
+            starts: RefCell::default(),
+        }
     }
 
     /// Returns the client of an account.
@@ -40,33 +62,26 @@ impl<'s> Connections<'s> {
     }
 
     fn connect(&self, name: &str, account: &AccountSettings) -> Result<Client, Failure> {
-        let base = self.settings.path.parent().unwrap_or(Path::new(""));
-        let credentials = match (&account.user, &account.password) {
-            (Some(user), Some(source)) => {
-                let password = read_password(name, source, base, self.environment)?;
-                Some(Credentials { user: user.clone(), password })
-            }
-            _ => None,
-        };
-        let ca = account.ca.as_ref().map(|path| {
-            let path = base.join(path);
-            std::fs::read(&path).map_err(|e| {
-                Failure::usage(format!(
-                    "account {name}: the certificate file {} cannot be read: {e}",
-                    path.display()
-                ))
-            })
-        });
-        let options = HttpOptions {
-            credentials,
-            timeout: Duration::try_from(account.timeout).unwrap_or(Duration::from_secs(30)),
-            plain_http: account.plain_http,
-            ca: ca.transpose()?,
-            ..HttpOptions::default()
-        };
-        let transport =
-            HttpTransport::new(options).map_err(|e| Failure::usage(format!("account {name}: {e}")))?;
-        Ok(Client::new(Rc::new(transport), ClientOptions { at_once: account.at_once }))
+        let options = http_options(name, account, self.base(), self.environment)?;
+        client(&format!("account {name}"), options, account.at_once)
+    }
+
+    fn base(&self) -> &Path {
+        self.settings.path.parent().unwrap_or(Path::new(""))
+    }
+
+    /// Returns where the search for an account's calendars begins; asks the name service once, and only for a
+    /// bare host.
+    pub(crate) async fn start(&self, account: &str) -> Result<Url, Failure> {
+        let known = self.starts.borrow().get(account).cloned();
+        if let Some(url) = known {
+            return Ok(url);
+        }
+        let start = &self.settings.accounts[account].start;
+        let resolver = default_resolver(self.environment)?;
+        let url = ResolvedStart::of(start, resolver).await.url(&format!("account {account}"))?;
+        self.starts.borrow_mut().insert(account.to_owned(), url.clone());
+        Ok(url)
     }
 
     /// Finds an account's calendars; asks once.
@@ -74,49 +89,91 @@ impl<'s> Connections<'s> {
         if let Some(found) = self.found.borrow().get(account) {
             return Ok(Rc::clone(found));
         }
-        let url = &self.settings.accounts[account].url;
-        let found = self.client(account)?.discover(url).await.map_err(|e| account_failure(account, &e))?;
+        let url = self.start(account).await?;
+        let found = self.client(account)?.discover(&url).await.map_err(|e| account_failure(account, &e))?;
         let found = Rc::new(found);
         self.found.borrow_mut().insert(account.to_owned(), Rc::clone(&found));
         Ok(found)
     }
 
-    async fn end(&self, name: &str) -> Result<CalendarEnd, Failure> {
-        let calendar = &self.settings.calendars[name];
-        let account = &calendar.account;
-        let url = match &calendar.place {
-            Place::Path(path) => {
-                let path = format!("/{}/", path.trim_matches('/'));
-                url_of(&ObjectHref::from(path), &self.settings.accounts[account].url)
+    async fn end(&self, name: &str, receives: bool) -> Result<CalendarEnd, Failure> {
+        let settings = &self.settings.calendars[name];
+        let account = settings.account.clone();
+        let calendar = match (&settings.place, &account) {
+            (Place::File(path), _) => Calendar::File(FileCalendar::new(self.base().join(path), receives)),
+            (Place::Folder(path), _) => {
+                Calendar::Folder(FolderCalendar::new(self.base().join(path), receives))
             }
-            Place::Name(shown) => {
-                let found = self.discover(account).await?;
-                let mut matches = found.calendars.iter().filter(|c| c.name == *shown);
-                match (matches.next(), matches.next()) {
-                    (Some(one), None) => one.url.clone(),
-                    (None, _) => {
-                        let message =
-                            format!("calendar {name}: account {account} has no calendar named {shown:?}");
-                        return Err(Failure::usage(message)
-                            .hint(format!("See them with `chestnut calendar list {account}`.")));
-                    }
-                    (Some(_), Some(_)) => {
-                        let message = format!(
-                            "calendar {name}: account {account} has several calendars named {shown:?}"
-                        );
-                        return Err(Failure::usage(message).hint(format!(
-                            "Use `path` instead; `chestnut calendar list {account}` shows the paths."
-                        )));
-                    }
-                }
+            (Place::Feed(source), _) => Calendar::Feed(self.feed(name, source, account.as_deref())?),
+            (Place::Path(path), Some(account)) => {
+                let path = format!("/{}/", path.trim_matches('/'));
+                let url = url_of(&ObjectHref::from(path), &self.start(account).await?);
+                Calendar::Dav { client: self.client(account)?, url }
+            }
+            (Place::Name(shown), Some(account)) => {
+                let url = self.named(name, account, shown).await?;
+                Calendar::Dav { client: self.client(account)?, url }
+            }
+            (Place::Path(_) | Place::Name(_), None) => unreachable!("the configuration was checked"),
+        };
+        Ok(CalendarEnd { name: name.to_owned(), account, calendar })
+    }
+
+    /// Finds a calendar by the name it has on its server.
+    async fn named(&self, name: &str, account: &str, shown: &str) -> Result<Url, Failure> {
+        let found = self.discover(account).await?;
+        let mut matches = found.calendars.iter().filter(|c| c.name == shown);
+        match (matches.next(), matches.next()) {
+            (Some(one), None) => Ok(one.url.clone()),
+            (None, _) => {
+                let message = format!("calendar {name}: account {account} has no calendar named {shown:?}");
+                let hint = format!("See them with `chestnut calendar list {account}`.");
+                Err(Failure::usage(message).hint(hint))
+            }
+            (Some(_), Some(_)) => {
+                let message =
+                    format!("calendar {name}: account {account} has several calendars named {shown:?}");
+                Err(Failure::usage(message)
+                    .hint(format!("Use `path` instead; `chestnut calendar list {account}` shows the paths.")))
+            }
+        }
+    }
+
+    /// Makes a feed ready to be read.
+    pub(crate) fn feed(
+        &self,
+        name: &str,
+        source: &FeedSource,
+        account: Option<&str>,
+    ) -> Result<FeedCalendar, Failure> {
+        let owner = format!("calendar {name}");
+        let address = match source {
+            FeedSource::Address(text) => text.clone(),
+            FeedSource::Secret(source) => {
+                let secret = read_secret(&owner, "feed's address", source, self.base(), self.environment)?;
+                secret.expose_secret().to_owned()
             }
         };
-        Ok(CalendarEnd {
-            name: name.to_owned(),
-            account: account.clone(),
-            client: self.client(account)?,
-            url,
-        })
+        let url = feed_address(&address).ok_or_else(|| {
+            Failure::usage(format!(
+                "{owner}: the feed's address does not begin with https://, http:// or webcal://"
+            ))
+        })?;
+        let account = account.map(|name| (name, &self.settings.accounts[name]));
+        let mut options = match account {
+            Some((name, account)) if account.start.url.origin() == url.origin() => {
+                http_options(name, account, self.base(), self.environment)?
+            }
+            Some((account, _)) => {
+                return Err(Failure::usage(format!("{owner}: the feed is not on the server of account {account}"))
+                    .hint("A password is never sent to another server than its own. Take `account` out, or add an account for the feed's server."));
+            }
+            None => HttpOptions { proxies: environment_proxies(self.environment), ..HttpOptions::default() },
+        };
+        options.hide_paths = true;
+        options.max_answer = LARGEST_FEED;
+        let client = client(&owner, options, 1)?;
+        Ok(FeedCalendar::new(client, url))
     }
 
     /// Makes a route ready to run.
@@ -128,8 +185,8 @@ impl<'s> Connections<'s> {
     ) -> Result<Route, Failure> {
         Ok(Route {
             name: name.to_owned(),
-            source: self.end(&route.from).await?,
-            target: self.end(&route.to).await?,
+            source: self.end(&route.from, false).await?,
+            target: self.end(&route.to, true).await?,
             kinds: route.kinds.clone(),
             deletions: route.deletions,
             far_edits: route.far_edits,
@@ -140,57 +197,193 @@ impl<'s> Connections<'s> {
     }
 }
 
+/// Where an account's search begins, after asking the name service for a bare host (RFC 6764).
+pub(crate) enum ResolvedStart {
+    /// As it was given.
+    Given(Url),
+    /// As the name service says.
+    Service { domain: String, record: ServiceRecord, url: Url },
+    /// The name service sends to another domain: whether that is right, only a person can say.
+    Elsewhere { domain: String, record: ServiceRecord },
+}
+
+impl ResolvedStart {
+    /// Asks the name service, for a bare host.
+    pub(crate) async fn of(start: &Start, resolver: Option<SocketAddr>) -> Self {
+        let given = || Self::Given(start.url.clone());
+        let Some((resolver, domain)) = resolver.filter(|_| start.is_bare).zip(start.url.domain()) else {
+            return given();
+        };
+        let Some(record) = find_service(domain, resolver, NAME_SERVICE_LIMIT).await else { return given() };
+        let domain = domain.to_owned();
+        let inside = record.host.eq_ignore_ascii_case(&domain)
+            || record.host.to_ascii_lowercase().ends_with(&format!(".{}", domain.to_ascii_lowercase()));
+        let scheme = if record.tls { "https" } else { "http" };
+        match Url::parse(&format!("{scheme}://{}:{}{}", record.host, record.port, record.path)) {
+            Ok(url) if inside => Self::Service { domain, record, url },
+            Ok(_) => Self::Elsewhere { domain, record },
+            Err(_) => given(),
+        }
+    }
+
+    /// Returns the address, unless a person has to say whether it is right.
+    pub(crate) fn url(self, owner: &str) -> Result<Url, Failure> {
+        match self {
+            Self::Given(url) | Self::Service { url, .. } => Ok(url),
+            Self::Elsewhere { domain, record } => Err(elsewhere(owner, &domain, &record)),
+        }
+    }
+}
+
+/// A name service can be lied to: a password goes to another domain only if a person has typed it.
+pub(crate) fn elsewhere(owner: &str, domain: &str, record: &ServiceRecord) -> Failure {
+    let host = &record.host;
+    Failure::usage(format!(
+        "{owner}: the name service says that the calendars of {domain} are at {host}, another domain"
+    ))
+    .hint(format!("If that is right, give this address instead: https://{host}:{}/", record.port))
+}
+
+/// Returns the name service to ask: `CHESTNUT_RESOLVER`, else the first of the system's.
+pub(crate) fn default_resolver(environment: &Environment) -> Result<Option<SocketAddr>, Failure> {
+    if let Some(text) = environment.get("CHESTNUT_RESOLVER") {
+        let wrong = |_| {
+            Failure::usage(format!("CHESTNUT_RESOLVER is {text:?}, which is no address with a port"))
+                .hint("Write it as 127.0.0.1:53.")
+        };
+        return text.parse().map(Some).map_err(wrong);
+    }
+    let text = std::fs::read_to_string("/etc/resolv.conf").unwrap_or_default();
+    let servers = text.lines().filter_map(|line| line.trim().strip_prefix("nameserver"));
+    Ok(servers.filter_map(|address| address.trim().parse::<IpAddr>().ok()).next().map(|ip| (ip, 53).into()))
+}
+
+/// Makes a client; `owner` says whose it is.
+fn client(owner: &str, options: HttpOptions, at_once: usize) -> Result<Client, Failure> {
+    let transport = HttpTransport::new(options).map_err(|e| Failure::usage(format!("{owner}: {e}")))?;
+    Ok(Client::new(Rc::new(transport), ClientOptions { at_once }))
+}
+
+/// Reads an account's secrets and files, and says how to reach its server.
+pub(crate) fn http_options(
+    name: &str,
+    account: &AccountSettings,
+    base: &Path,
+    environment: &Environment,
+) -> Result<HttpOptions, Failure> {
+    let owner = format!("account {name}");
+    let mut options = HttpOptions {
+        timeout: Duration::try_from(account.timeout).unwrap_or(Duration::from_secs(30)),
+        plain_http: account.plain_http,
+        ca: account.ca.as_ref().map(|path| certificate_file(&owner, &base.join(path))).transpose()?,
+        certificate: own_certificate(&owner, account, base)?,
+        proxies: proxies(&owner, account.proxy.as_ref(), base, environment)?,
+        ..HttpOptions::default()
+    };
+    options.sign_in = match &account.sign_in {
+        SignInSettings::Nobody => SignIn::Nobody,
+        SignInSettings::Password(source) => SignIn::Password(Credentials {
+            user: account.user.clone().unwrap_or_default(),
+            password: read_secret(&owner, "password", source, base, environment)?,
+        }),
+        SignInSettings::Token(source) => {
+            SignIn::Bearer(Rc::new(FixedToken(read_secret(&owner, "token", source, base, environment)?)))
+        }
+        SignInSettings::OAuth(oauth) => {
+            let client = oauth_client(&owner, oauth, base, environment)?;
+            let transport =
+                HttpTransport::new(options.clone()).map_err(|e| Failure::usage(format!("{owner}: {e}")))?;
+            let keeper = Keeper {
+                keep: keep_of(name, oauth, base),
+                account: name.to_owned(),
+                environment: environment.clone(),
+            };
+            SignIn::Bearer(Rc::new(OAuthTokens::new(client, Rc::new(transport), Rc::new(keeper))))
+        }
+    };
+    Ok(options)
+}
+
+/// Reads what an OAuth sign-in needs.
+pub(crate) fn oauth_client(
+    owner: &str,
+    oauth: &OAuthSettings,
+    base: &Path,
+    environment: &Environment,
+) -> Result<OAuthClient, Failure> {
+    let secret = oauth.client_secret.as_ref();
+    let secret =
+        secret.map(|source| read_secret(owner, "client-secret", source, base, environment)).transpose()?;
+    Ok(OAuthClient {
+        client_id: oauth.client_id.clone(),
+        client_secret: secret,
+        authorize_url: oauth.authorize_url.clone(),
+        token_url: oauth.token_url.clone(),
+        device_url: oauth.device_url.clone(),
+        scopes: oauth.scopes.clone(),
+    })
+}
+
+fn certificate_file(owner: &str, path: &Path) -> Result<Vec<u8>, Failure> {
+    std::fs::read(path).map_err(|e| {
+        Failure::usage(format!("{owner}: the certificate file {} cannot be read: {e}", path.display()))
+    })
+}
+
+/// A certificate to sign in with, its key behind it; the file with the key must be private.
+fn own_certificate(
+    owner: &str,
+    account: &AccountSettings,
+    base: &Path,
+) -> Result<Option<SecretString>, Failure> {
+    let Some(path) = &account.certificate else { return Ok(None) };
+    let key = account.certificate_key.as_ref().unwrap_or(path);
+    check_private(&base.join(key), &format!("{owner}: others may read the key in"))?;
+    let mut bytes = certificate_file(owner, &base.join(path))?;
+    if key != path {
+        bytes.push(b'\n');
+        bytes.extend(certificate_file(owner, &base.join(key))?);
+    }
+    let text = String::from_utf8(bytes);
+    let text = text.map_err(|_| Failure::usage(format!("{owner}: {} is no PEM text", path.display())))?;
+    Ok(Some(SecretString::from(text)))
+}
+
+fn proxies(
+    owner: &str,
+    settings: Option<&ProxySettings>,
+    base: &Path,
+    environment: &Environment,
+) -> Result<Proxies, Failure> {
+    let Some(ProxySettings { url, user, password }) = settings else {
+        return Ok(environment_proxies(environment));
+    };
+    let address = url.as_ref().map(ToString::to_string);
+    let credentials = match (user, password) {
+        (Some(user), Some(source)) => Some(Credentials {
+            user: user.clone(),
+            password: read_secret(owner, "proxy's password", source, base, environment)?,
+        }),
+        _ => None,
+    };
+    Ok(Proxies { http: address.clone(), https: address, except: String::new(), credentials })
+}
+
+/// What the usual environment variables say, in either case.
+fn environment_proxies(environment: &Environment) -> Proxies {
+    let either = |name: &str| environment.get(&name.to_lowercase()).or_else(|| environment.get(name));
+    let all = either("ALL_PROXY");
+    Proxies {
+        http: either("HTTP_PROXY").or_else(|| all.clone()),
+        https: either("HTTPS_PROXY").or(all),
+        except: either("NO_PROXY").unwrap_or_default(),
+        credentials: None,
+    }
+}
+
 /// An account that could not be used, with what to do.
 pub(crate) fn account_failure(account: &str, error: &DavError) -> Failure {
     Failure::failed(format!("account {account}: {error}")).hint(dav_hint(error, account))
-}
-
-fn read_password(
-    account: &str,
-    source: &PasswordSource,
-    base: &Path,
-    environment: &Environment,
-) -> Result<SecretString, Failure> {
-    let text = match source {
-        PasswordSource::Env(name) => environment.get(name).ok_or_else(|| {
-            Failure::usage(format!("account {account}: the environment variable {name} is not set"))
-                .hint("Set it to the password, or keep the password in a file.")
-        })?,
-        PasswordSource::File(path) => password_file(account, &base.join(path))?,
-        PasswordSource::Command(words) => password_command(account, words)?,
-    };
-    let first = text.lines().next().unwrap_or_default();
-    if first.is_empty() {
-        return Err(Failure::usage(format!("account {account}: the password is empty")));
-    }
-    Ok(SecretString::from(first.to_owned()))
-}
-
-fn password_file(account: &str, path: &PathBuf) -> Result<String, Failure> {
-    let unreadable = |e: std::io::Error| {
-        Failure::usage(format!("account {account}: the password file {} cannot be read: {e}", path.display()))
-    };
-    #[cfg(unix)]
-    {
-        use std::os::unix::fs::PermissionsExt as _;
-        let mode = std::fs::metadata(path).map_err(unreadable)?.permissions().mode();
-        if mode & 0o077 != 0 {
-            let message = format!("account {account}: others may read the password file {}", path.display());
-            return Err(Failure::usage(message).hint(format!("Mend it with: chmod 600 {}", path.display())));
-        }
-    }
-    std::fs::read_to_string(path).map_err(unreadable)
-}
-
-fn password_command(account: &str, words: &[String]) -> Result<String, Failure> {
-    let failed =
-        |why: String| Failure::usage(format!("account {account}: the password command `{}` {why}", words[0]));
-    let output = std::process::Command::new(&words[0]).args(&words[1..]).output();
-    let output = output.map_err(|e| failed(format!("could not be run: {e}")))?;
-    if !output.status.success() {
-        return Err(failed(format!("failed ({})", output.status)));
-    }
-    String::from_utf8(output.stdout).map_err(|_| failed("gave bytes that are no text".to_owned()))
 }
 
 /// Reads the installation's key, making it where there is none: a small file of its own beside the
@@ -209,26 +402,11 @@ pub(crate) fn route_key(settings: &Settings, may_make: bool) -> Result<Vec<u8>, 
     let mut bytes = [0; 32];
     getrandom::fill(&mut bytes)
         .map_err(|e| Failure::failed(format!("no random numbers for the key: {e}")))?;
-    let text: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
+    let text = chestnut_core::hex(&bytes);
     if may_make {
         write_private(&path, &format!("{text}\n")).map_err(|e| {
             Failure::failed(format!("the key file {} cannot be written: {e}", path.display()))
         })?;
     }
     Ok(text.into_bytes())
-}
-
-/// Writes a new file that only its owner may read.
-pub(crate) fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
-    use std::io::Write as _;
-    let mut options = std::fs::OpenOptions::new();
-    options.write(true).create_new(true);
-    #[cfg(unix)]
-    {
-        use std::os::unix::fs::OpenOptionsExt as _;
-        options.mode(0o600);
-    }
-    let mut file = options.open(path)?;
-    file.write_all(text.as_bytes())?;
-    file.sync_all()
 }

@@ -7,11 +7,12 @@ use chestnut_core::{Deletions, FarEdits, Kind, Kinds};
 use jiff::SignedDuration;
 use jiff::tz::TimeZone;
 use toml::de::DeTable;
-use url::Url;
 
+use super::account::{AccountSettings, account};
+use super::calendar::{CalendarSettings, Place, calendar};
 use super::reader::{Section, Source};
 use crate::environment::Environment;
-use crate::error_report::Failure;
+use crate::error_report::{Failure, READ_ONLY_FEED};
 
 /// The whole configuration.
 #[derive(Debug)]
@@ -25,40 +26,6 @@ pub(crate) struct Settings {
     pub(crate) accounts: BTreeMap<String, AccountSettings>,
     pub(crate) calendars: BTreeMap<String, CalendarSettings>,
     pub(crate) routes: BTreeMap<String, RouteSettings>,
-}
-
-/// `[account.NAME]`
-#[derive(Debug)]
-pub(crate) struct AccountSettings {
-    pub(crate) url: Url,
-    pub(crate) user: Option<String>,
-    pub(crate) password: Option<PasswordSource>,
-    pub(crate) ca: Option<PathBuf>,
-    pub(crate) timeout: SignedDuration,
-    pub(crate) at_once: usize,
-    pub(crate) plain_http: bool,
-}
-
-/// Where a password is kept.
-#[derive(Debug)]
-pub(crate) enum PasswordSource {
-    Env(String),
-    File(PathBuf),
-    Command(Vec<String>),
-}
-
-/// `[calendar.NAME]`
-#[derive(Debug)]
-pub(crate) struct CalendarSettings {
-    pub(crate) account: String,
-    pub(crate) place: Place,
-}
-
-/// How a calendar is found in its account.
-#[derive(Debug)]
-pub(crate) enum Place {
-    Path(String),
-    Name(String),
 }
 
 /// `[route.NAME]`
@@ -83,7 +50,7 @@ impl Settings {
         Self::parse(&path, &text)
     }
 
-    fn parse(path: &Path, text: &str) -> Result<Self, Failure> {
+    pub(super) fn parse(path: &Path, text: &str) -> Result<Self, Failure> {
         let source = Source { path, text };
         let table = DeTable::parse(text).map_err(|e| {
             let at = e.span().map_or(0, |span| span.start);
@@ -91,22 +58,44 @@ impl Settings {
         })?;
         let root = Section { source: &source, name: String::new(), table: table.get_ref(), at: 0 };
         root.allow(&["timezone", "keep-history", "account", "calendar", "route"])?;
-        let settings = Self {
+        let mut settings = Self {
             path: path.to_owned(),
             zone: zone(&root)?,
             keep_history: root.duration("keep-history")?.unwrap_or(SignedDuration::from_hours(24 * 90)),
             accounts: named(&root, "account", account)?,
             calendars: named(&root, "calendar", calendar)?,
-            routes: named(&root, "route", route)?,
+            routes: BTreeMap::new(),
         };
+        settings.refuse_feeds_as_targets(&root)?;
+        settings.routes = named(&root, "route", route)?;
         settings.check_references(&root)?;
         Ok(settings)
+    }
+
+    /// A feed can only be read: a route that would write to one is refused before anything else is said of it.
+    fn refuse_feeds_as_targets(&self, root: &Section<'_>) -> Result<(), Failure> {
+        let is_feed = |name: &str| {
+            matches!(self.calendars.get(name), Some(CalendarSettings { place: Place::Feed(_), .. }))
+        };
+        for (_, section) in root.sections("route")? {
+            let to = section.text("to").ok().flatten();
+            let between = section.texts("between").ok().flatten().unwrap_or_default();
+            let named =
+                to.iter().map(|name| ("to", name)).chain(between.iter().map(|name| ("between", name)));
+            for (key, name) in named {
+                if is_feed(name) {
+                    let what = format!("names `{name}`, which is a feed: a feed can only be read");
+                    return Err(section.wrong(key, what).hint(READ_ONLY_FEED));
+                }
+            }
+        }
+        Ok(())
     }
 
     /// Calendars name accounts, routes name calendars: all of them must be there.
     fn check_references(&self, root: &Section<'_>) -> Result<(), Failure> {
         for (name, section) in root.sections("calendar")? {
-            let account = &self.calendars[&name].account;
+            let Some(account) = &self.calendars[&name].account else { continue };
             if !self.accounts.contains_key(account) {
                 return Err(unknown(&section, "account", account, self.accounts.keys()));
             }
@@ -138,7 +127,7 @@ impl Settings {
     pub(crate) fn chosen_accounts(&self, names: &[String]) -> Result<Vec<(&str, &AccountSettings)>, Failure> {
         if self.accounts.is_empty() {
             return Err(Failure::usage(format!("{} has no account", self.path.display()))
-                .hint("Add one: [account.NAME] with `url`, `user` and `password`."));
+                .hint("Add one: `chestnut account add NAME URL --user USER`."));
         }
         choose(&self.accounts, names, "account")
     }
@@ -165,7 +154,7 @@ fn choose<'s, T>(
     names.iter().map(find).collect()
 }
 
-fn nearest<'k>(name: &str, keys: impl Iterator<Item = &'k String>) -> Option<&'k String> {
+pub(crate) fn nearest<'k>(name: &str, keys: impl Iterator<Item = &'k String>) -> Option<&'k String> {
     keys.map(|k| (strsim::jaro_winkler(k, name), k))
         .filter(|(score, _)| *score > 0.8)
         .max_by(|a, b| a.0.total_cmp(&b.0))
@@ -192,7 +181,7 @@ fn unknown<'k>(
     }
 }
 
-fn find(named: Option<&Path>, environment: &Environment) -> Result<PathBuf, Failure> {
+pub(crate) fn find(named: Option<&Path>, environment: &Environment) -> Result<PathBuf, Failure> {
     if let Some(path) = named.map(Path::to_owned).or_else(|| environment.path("CHESTNUT_CONFIG")) {
         return Ok(path);
     }
@@ -206,7 +195,7 @@ fn find(named: Option<&Path>, environment: &Environment) -> Result<PathBuf, Fail
     found.ok_or_else(|| {
         let also = platform.map(|path| format!(" or {}", path.display())).unwrap_or_default();
         Failure::usage(format!("there is no configuration: neither ./chestnut.toml{also}"))
-            .hint("Name one with --config, or see the whole job first with `chestnut demo`.")
+            .hint("Make one with `chestnut init`, name one with --config, or see the whole job first with `chestnut demo`.")
     })
 }
 
@@ -225,74 +214,6 @@ fn zone(root: &Section<'_>) -> Result<TimeZone, Failure> {
             format_args!("is {name:?}, which is no known zone such as \"Europe/Ljubljana\""),
         )
     })
-}
-
-fn account(section: &Section<'_>) -> Result<AccountSettings, Failure> {
-    section.allow(&["url", "user", "password", "ca", "timeout", "at-once", "plain-http"])?;
-    let text = section.needed_text("url")?;
-    let url = Url::parse(&text).ok().filter(|url| matches!(url.scheme(), "http" | "https") && url.has_host());
-    let url =
-        url.ok_or_else(|| section.wrong("url", "must begin with https:// or http:// and name a host"))?;
-    if !url.username().is_empty() || url.password().is_some() {
-        return Err(section.wrong("url", "must not hold user or password; use `user` and `password`"));
-    }
-    let user = section.text("user")?;
-    let password = section.section("password");
-    let password = password.map_err(|_| {
-        section
-            .wrong("password", "must say where the password is kept, not what it is")
-            .hint("Write { env = \"NAME\" }, { file = \"PATH\" } or { command = [\"…\"] }.")
-    })?;
-    let password = password.map(|table| password_source(&table)).transpose()?;
-    if user.is_some() && password.is_none() {
-        return Err(section.missing("password"));
-    }
-    if password.is_some() && user.is_none() {
-        return Err(section.missing("user"));
-    }
-    let at_once = section.number("at-once")?.unwrap_or(4);
-    if at_once == 0 || at_once > 64 {
-        return Err(section.wrong("at-once", "must be between 1 and 64"));
-    }
-    Ok(AccountSettings {
-        url,
-        user,
-        password,
-        ca: section.text("ca")?.map(PathBuf::from),
-        timeout: section.duration("timeout")?.unwrap_or(SignedDuration::from_secs(30)),
-        at_once,
-        plain_http: section.flag("plain-http")?,
-    })
-}
-
-fn password_source(section: &Section<'_>) -> Result<PasswordSource, Failure> {
-    section.allow(&["env", "file", "command"])?;
-    if section.table.len() != 1 {
-        return Err(section.missing("env, file or command (exactly one)"));
-    }
-    if let Some(name) = section.text("env")? {
-        return Ok(PasswordSource::Env(name));
-    }
-    if let Some(path) = section.text("file")? {
-        return Ok(PasswordSource::File(PathBuf::from(path)));
-    }
-    let words = section.texts("command")?.filter(|words| !words.is_empty());
-    words.map(PasswordSource::Command).ok_or_else(|| section.wrong("command", "must name a program"))
-}
-
-fn calendar(section: &Section<'_>) -> Result<CalendarSettings, Failure> {
-    section.allow(&["account", "path", "name"])?;
-    let account = section.needed_text("account")?;
-    let place = match (section.text("path")?, section.text("name")?) {
-        (Some(path), None) => Place::Path(path),
-        (None, Some(name)) => Place::Name(name),
-        (Some(_), Some(_)) => return Err(section.wrong("name", "and `path` exclude each other")),
-        (None, None) => {
-            let hint = format!("`chestnut calendar list {account}` shows the paths.");
-            return Err(section.missing("path").hint(hint));
-        }
-    };
-    Ok(CalendarSettings { account, place })
 }
 
 fn route(section: &Section<'_>) -> Result<RouteSettings, Failure> {

@@ -1,9 +1,24 @@
 //! The configuration: from a TOML file to values, once; and from values to routes that can run.
 
+mod account;
+mod calendar;
 mod connect;
 mod durations;
+mod edit;
 mod file;
+mod keyring;
 mod reader;
+mod secrets;
+mod tokens;
 
-pub(crate) use connect::{Connections, route_key, write_private};
-pub(crate) use file::{Place, RouteSettings, Settings};
+pub(crate) use account::{AccountSettings, OAuthSettings, ProxySettings, SignInSettings, Start, start};
+pub(crate) use calendar::{CalendarSettings, FeedSource, Place};
+pub(crate) use connect::{
+    Connections, ResolvedStart, account_failure, default_resolver, elsewhere, http_options, oauth_client,
+    route_key,
+};
+pub(crate) use edit::{ConfigurationText, check_name, inline, inline_list};
+pub(crate) use file::{RouteSettings, Settings, find, nearest};
+pub(crate) use keyring::{HINT as KEYRING_HINT, forget as forget_in_keyring, write as write_to_keyring};
+pub(crate) use secrets::{SecretSource, read_secret, write_private};
+pub(crate) use tokens::{Keeper, keep_of};

@@ -28,12 +28,6 @@ const NOT_YET: &[&str] = &[
     "past-copies",
     "occurrences",
     "me",
-    "oauth",
-    "proxy",
-    "feed",
-    "file",
-    "folder",
-    "keyring",
 ];
 
 impl Source<'_> {
@@ -76,6 +70,17 @@ impl<'a> Section<'a> {
             });
         }
         Ok(())
+    }
+
+    /// Tells whether a key is there.
+    pub(super) fn has(&self, key: &str) -> bool {
+        self.get(key).is_some()
+    }
+
+    /// Refuses a configuration that holds a secret and may be read by others.
+    pub(super) fn check_private(&self) -> Result<(), Failure> {
+        let path = self.source.path;
+        super::secrets::check_private(path, &format!("[{}] holds a secret, and others may read", self.name))
     }
 
     fn get(&self, key: &str) -> Option<&'a Value<'a>> {

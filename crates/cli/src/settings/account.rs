@@ -1,0 +1,224 @@
+//! `[account.NAME]`: a login at a CalDAV server.
+
+use std::path::PathBuf;
+
+use jiff::SignedDuration;
+use url::Url;
+
+use super::reader::Section;
+use super::secrets::{SecretSource, secret_source};
+use crate::error_report::Failure;
+
+/// `[account.NAME]`
+#[derive(Debug, Clone)]
+pub(crate) struct AccountSettings {
+    pub(crate) start: Start,
+    pub(crate) user: Option<String>,
+    pub(crate) sign_in: SignInSettings,
+    pub(crate) ca: Option<PathBuf>,
+    pub(crate) certificate: Option<PathBuf>,
+    pub(crate) certificate_key: Option<PathBuf>,
+    pub(crate) proxy: Option<ProxySettings>,
+    pub(crate) timeout: SignedDuration,
+    pub(crate) at_once: usize,
+    pub(crate) plain_http: bool,
+}
+
+/// Where the search for calendars begins.
+#[derive(Debug, Clone)]
+pub(crate) struct Start {
+    pub(crate) url: Url,
+    /// Only a host or a domain was given: the name service may know of another server for it (RFC 6764).
+    pub(crate) is_bare: bool,
+}
+
+/// How an account signs in.
+#[derive(Debug, Clone)]
+pub(crate) enum SignInSettings {
+    Nobody,
+    Password(SecretSource),
+    Token(SecretSource),
+    OAuth(Box<OAuthSettings>),
+}
+
+/// `oauth = { … }`
+#[derive(Debug, Clone)]
+pub(crate) struct OAuthSettings {
+    pub(crate) client_id: String,
+    pub(crate) client_secret: Option<SecretSource>,
+    pub(crate) authorize_url: Url,
+    pub(crate) token_url: Url,
+    pub(crate) device_url: Option<Url>,
+    pub(crate) scopes: Vec<String>,
+    /// Where tokens are kept; a file beside the configuration where nothing is said.
+    pub(crate) keep: Option<SecretSource>,
+}
+
+/// `proxy = "…"` or `proxy = { url = "…", user = "…", password = { … } }`
+#[derive(Debug, Clone)]
+pub(crate) struct ProxySettings {
+    /// `None` goes straight, whatever the environment says.
+    pub(crate) url: Option<Url>,
+    pub(crate) user: Option<String>,
+    pub(crate) password: Option<SecretSource>,
+}
+
+const KEYS: &[&str] = &[
+    "url",
+    "user",
+    "password",
+    "token",
+    "oauth",
+    "ca",
+    "certificate",
+    "certificate-key",
+    "proxy",
+    "timeout",
+    "at-once",
+    "plain-http",
+];
+
+/// Reads an address as people have it: with scheme or without, or a mail address, whose domain counts.
+pub(crate) fn start(text: &str) -> Option<Start> {
+    let text = text.trim();
+    let with_scheme = if text.contains("://") { text.to_owned() } else { format!("https://{text}") };
+    let mut url = Url::parse(&with_scheme).ok()?;
+    // `office@packhouse.example`: the domain is what the name service knows.
+    if !text.contains("://") && url.password().is_none() && !url.username().is_empty() && url.path() == "/" {
+        url.set_username("").ok()?;
+    }
+    let is_web = matches!(url.scheme(), "http" | "https") && url.has_host();
+    let is_bare =
+        !text.contains("://") && url.path() == "/" && url.port().is_none() && url.domain().is_some();
+    url.set_fragment(None);
+    is_web.then_some(Start { url, is_bare })
+}
+
+pub(super) fn account(section: &Section<'_>) -> Result<AccountSettings, Failure> {
+    section.allow(KEYS)?;
+    let text = section.needed_text("url")?;
+    let start = start(&text).ok_or_else(|| {
+        section.wrong(
+            "url",
+            "must be a host such as \"dav.packhouse.example\", or begin with https:// or http://",
+        )
+    })?;
+    if !start.url.username().is_empty() || start.url.password().is_some() {
+        return Err(section.wrong("url", "must not hold user or password; use `user` and `password`"));
+    }
+    let at_once = section.number("at-once")?.unwrap_or(4);
+    if at_once == 0 || at_once > 64 {
+        return Err(section.wrong("at-once", "must be between 1 and 64"));
+    }
+    let file = |key: &str| Ok::<_, Failure>(section.text(key)?.map(PathBuf::from));
+    let (certificate, certificate_key) = (file("certificate")?, file("certificate-key")?);
+    if certificate.is_none() && certificate_key.is_some() {
+        return Err(section.missing("certificate"));
+    }
+    let user = section.text("user")?;
+    Ok(AccountSettings {
+        start,
+        sign_in: sign_in(section, user.as_deref())?,
+        user,
+        ca: file("ca")?,
+        certificate,
+        certificate_key,
+        proxy: proxy(section)?,
+        timeout: section.duration("timeout")?.unwrap_or(SignedDuration::from_secs(30)),
+        at_once,
+        plain_http: section.flag("plain-http")?,
+    })
+}
+
+fn sign_in(section: &Section<'_>, user: Option<&str>) -> Result<SignInSettings, Failure> {
+    let password = secret(section, "password")?;
+    let token = secret(section, "token")?;
+    let oauth = section.section("oauth")?.map(|table| oauth(&table)).transpose()?;
+    let given = [("password", password.is_some()), ("token", token.is_some()), ("oauth", oauth.is_some())];
+    let mut given = given.iter().filter(|(_, is)| *is).map(|(key, _)| *key);
+    if let (Some(one), Some(other)) = (given.next(), given.next()) {
+        return Err(section.wrong(other, format_args!("and `{one}` exclude each other")));
+    }
+    match (password, token, oauth) {
+        (Some(_), ..) if user.is_none() => Err(section.missing("user")),
+        (Some(source), ..) => Ok(SignInSettings::Password(source)),
+        (_, Some(source), _) => Ok(SignInSettings::Token(source)),
+        (_, _, Some(oauth)) => Ok(SignInSettings::OAuth(Box::new(oauth))),
+        _ if user.is_some() => Err(section.missing("password")),
+        _ => Ok(SignInSettings::Nobody),
+    }
+}
+
+/// A secret is never written down: the configuration says where it is kept.
+pub(super) fn secret(section: &Section<'_>, key: &str) -> Result<Option<SecretSource>, Failure> {
+    let table = section.section(key).map_err(|_| {
+        section.wrong(key, "must say where the secret is kept, not what it is").hint(
+            "Write { env = \"NAME\" }, { file = \"PATH\" }, { command = [\"…\"] } or { keyring = \"NAME\" }.",
+        )
+    })?;
+    table.map(|table| secret_source(&table)).transpose()
+}
+
+fn web_address(section: &Section<'_>, key: &str) -> Result<Option<Url>, Failure> {
+    let Some(text) = section.text(key)? else { return Ok(None) };
+    let url = Url::parse(&text).ok().filter(|url| matches!(url.scheme(), "http" | "https") && url.has_host());
+    url.map(Some).ok_or_else(|| section.wrong(key, "must begin with https:// or http:// and name a host"))
+}
+
+fn oauth(section: &Section<'_>) -> Result<OAuthSettings, Failure> {
+    const KEYS: &[&str] =
+        &["client-id", "client-secret", "authorize-url", "token-url", "device-url", "scopes", "keep"];
+    section.allow(KEYS)?;
+    let keep = secret(section, "keep")?;
+    if !matches!(keep, None | Some(SecretSource::File(_) | SecretSource::Keyring(_))) {
+        return Err(section.wrong(
+            "keep",
+            "must be { file = \"PATH\" } or { keyring = \"NAME\" }: tokens are written there",
+        ));
+    }
+    let needed = |key: &str| web_address(section, key)?.ok_or_else(|| section.missing(key));
+    let oauth = OAuthSettings {
+        client_id: section.needed_text("client-id")?,
+        client_secret: secret(section, "client-secret")?,
+        authorize_url: needed("authorize-url")?,
+        token_url: needed("token-url")?,
+        device_url: web_address(section, "device-url")?,
+        scopes: section.texts("scopes")?.unwrap_or_default(),
+        keep,
+    };
+    // Tokens are as good as passwords.
+    for (key, url) in [("token-url", Some(&oauth.token_url)), ("device-url", oauth.device_url.as_ref())] {
+        if url.is_some_and(|url| url.scheme() == "http" && !chestnut_caldav::is_loopback(url)) {
+            return Err(section.wrong(key, "must begin with https://: tokens travel there"));
+        }
+    }
+    Ok(oauth)
+}
+
+fn proxy(section: &Section<'_>) -> Result<Option<ProxySettings>, Failure> {
+    let inner = section.section("proxy").ok().flatten();
+    let (url, place, user, password) = match &inner {
+        None => (section.text("proxy")?, section, None, None),
+        Some(table) => {
+            table.allow(&["url", "user", "password"])?;
+            (Some(table.needed_text("url")?), table, table.text("user")?, secret(table, "password")?)
+        }
+    };
+    let key = if inner.is_some() { "url" } else { "proxy" };
+    let Some(text) = url else { return Ok(None) };
+    if text == "none" {
+        return Ok(Some(ProxySettings { url: None, user: None, password: None }));
+    }
+    let url = Url::parse(&text).ok().filter(|url| matches!(url.scheme(), "http" | "https") && url.has_host());
+    let url = url.ok_or_else(|| {
+        place.wrong(key, "must begin with http:// or https:// and name a host, or be \"none\"")
+    })?;
+    if !url.username().is_empty() || url.password().is_some() {
+        let hint = "Write proxy = { url = \"…\", user = \"…\", password = { file = \"…\" } }.";
+        return Err(place.wrong(key, "must not hold user or password").hint(hint));
+    }
+    if user.is_some() != password.is_some() {
+        return Err(place.missing(if user.is_some() { "password" } else { "user" }));
+    }
+    Ok(Some(ProxySettings { url: Some(url), user, password }))
+}

@@ -1,0 +1,107 @@
+//! `[calendar.NAME]`: a collection on a server, a feed, a file or a folder.
+
+use std::path::PathBuf;
+
+use chestnut_caldav::protocol::feed_address;
+
+use super::reader::Section;
+use super::secrets::{SecretSource, secret_source};
+use crate::error_report::Failure;
+
+/// `[calendar.NAME]`
+#[derive(Debug)]
+pub(crate) struct CalendarSettings {
+    /// Needed on a server; with a feed it says who signs in.
+    pub(crate) account: Option<String>,
+    pub(crate) place: Place,
+}
+
+/// Where a calendar is.
+#[derive(Debug)]
+pub(crate) enum Place {
+    /// On the account's server, by its path.
+    Path(String),
+    /// On the account's server, by its name.
+    Name(String),
+    /// A feed.
+    Feed(FeedSource),
+    /// An `.ics` file.
+    File(PathBuf),
+    /// A folder of `.ics` files.
+    Folder(PathBuf),
+}
+
+/// Where a feed's address is to be had: in the configuration, or kept like a password.
+#[derive(Debug)]
+pub(crate) enum FeedSource {
+    Address(String),
+    Secret(SecretSource),
+}
+
+impl Place {
+    /// Returns what sort of calendar it is.
+    pub(crate) fn kind(&self) -> &'static str {
+        match self {
+            Self::Path(_) | Self::Name(_) => "on a server",
+            Self::Feed(_) => "feed",
+            Self::File(_) => "file",
+            Self::Folder(_) => "folder",
+        }
+    }
+}
+
+pub(super) fn calendar(section: &Section<'_>) -> Result<CalendarSettings, Failure> {
+    const PLACES: &[&str] = &["path", "name", "feed", "file", "folder"];
+    section.allow(&["account", "path", "name", "feed", "file", "folder"])?;
+    let given: Vec<&str> = PLACES.iter().copied().filter(|key| section.has(key)).collect();
+    let account = section.text("account")?;
+    let place = match given.as_slice() {
+        [] => {
+            let failure = section.missing("path");
+            return Err(match account {
+                Some(account) => failure.hint(format!("`chestnut calendar list {account}` shows the paths.")),
+                None => failure.hint(
+                    "Name a calendar on a server with `account` and `path`; or a `feed`, a `file` or a `folder`.",
+                ),
+            });
+        }
+        [one] => place(section, one)?,
+        [one, other, ..] => {
+            return Err(section.wrong(other, format_args!("and `{one}` exclude each other")));
+        }
+    };
+    match (&place, &account) {
+        (Place::Path(_) | Place::Name(_), None) => Err(section.missing("account")),
+        (Place::File(_) | Place::Folder(_), Some(_)) => {
+            Err(section.wrong("account", "has no place here: a file or folder needs no sign-in"))
+        }
+        _ => Ok(CalendarSettings { account, place }),
+    }
+}
+
+fn place(section: &Section<'_>, key: &str) -> Result<Place, Failure> {
+    if key == "feed" {
+        if let Ok(Some(table)) = section.section("feed") {
+            return Ok(Place::Feed(FeedSource::Secret(secret_source(&table)?)));
+        }
+        let text = section.needed_text("feed")?;
+        let url = feed_address(&text);
+        let url =
+            url.ok_or_else(|| section.wrong("feed", "must begin with https://, http:// or webcal://"))?;
+        if !url.username().is_empty() || url.password().is_some() {
+            let hint = "Make an account with the user and the password, and name it as `account`.";
+            return Err(section.wrong("feed", "must not hold user or password").hint(hint));
+        }
+        return Ok(Place::Feed(FeedSource::Address(text)));
+    }
+    let text = section.needed_text(key)?;
+    if text.is_empty() {
+        return Err(section.wrong(key, "is empty"));
+    }
+    Ok(match key {
+        "path" => Place::Path(text),
+        "name" => Place::Name(text),
+        "file" => Place::File(PathBuf::from(text)),
+        _ => Place::Folder(PathBuf::from(text)),
+    })
+}

@@ -1,0 +1,147 @@
+//! Changes to the configuration file: comments, order and everything else stay as they are.
+
+use std::path::{Path, PathBuf};
+
+use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value, value};
+
+use super::file::Settings;
+use crate::error_report::Failure;
+
+/// The configuration's text, to be changed.
+#[derive(Debug)]
+pub(crate) struct ConfigurationText {
+    path: PathBuf,
+    /// As it was read; `None` where there is no file yet.
+    before: Option<String>,
+    document: DocumentMut,
+}
+
+impl ConfigurationText {
+    /// Reads the file; one that is not there is empty.
+    pub(crate) fn read(path: &Path) -> Result<Self, Failure> {
+        let unreadable =
+            |e| Failure::usage(format!("the configuration {} cannot be read: {e}", path.display()));
+        let before = match std::fs::read_to_string(path) {
+            Ok(text) => Some(text),
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => None,
+            Err(e) => return Err(unreadable(e)),
+        };
+        let text = before.as_deref().unwrap_or_default();
+        // The same words for a mistake as everywhere.
+        Settings::parse(path, text)?;
+        let document = text.parse().map_err(|e| Failure::usage(format!("{}: {e}", path.display())))?;
+        Ok(Self { path: path.to_owned(), before, document })
+    }
+
+    /// Adds `[kind.name]`, which must not be there.
+    pub(crate) fn add(&mut self, kind: &str, name: &str, keys: Vec<(&str, Value)>) -> Result<(), Failure> {
+        check_name(kind, name)?;
+        let outer = self.document.entry(kind).or_insert_with(|| {
+            let mut table = Table::new();
+            table.set_implicit(true);
+            Item::Table(table)
+        });
+        let Some(outer) = outer.as_table_like_mut() else {
+            return Err(Failure::usage(format!("`{kind}` in {} is no table", self.path.display())));
+        };
+        if outer.contains_key(name) {
+            return Err(Failure::usage(format!(
+                "there is a {kind} `{name}` already in {}",
+                self.path.display()
+            ))
+            .hint("Choose another name."));
+        }
+        let mut table = Table::new();
+        if self.before.as_deref().is_some_and(|text| !text.trim().is_empty()) || outer.iter().next().is_some()
+        {
+            table.decor_mut().set_prefix("\n");
+        }
+        for (key, content) in keys {
+            table.insert(key, value(content));
+        }
+        outer.insert(name, Item::Table(table));
+        Ok(())
+    }
+
+    /// Takes `[kind.name]` out.
+    pub(crate) fn remove(&mut self, kind: &str, name: &str) {
+        if let Some(outer) = self.document.get_mut(kind).and_then(Item::as_table_like_mut) {
+            outer.remove(name);
+        }
+    }
+
+    /// Sets one key of `[kind.name]`.
+    pub(crate) fn set(&mut self, kind: &str, name: &str, key: &str, content: &str) {
+        if let Some(table) = self.document.get_mut(kind).and_then(|outer| outer.get_mut(name))
+            && let Some(item) = table.get_mut(key)
+        {
+            let decor = item.as_value().map(|old| old.decor().clone());
+            *item = value(content);
+            if let (Some(decor), Some(new)) = (decor, item.as_value_mut()) {
+                *new.decor_mut() = decor;
+            }
+        }
+    }
+
+    /// Makes sure that the text is a configuration, and puts it in the place of the old one in one step.
+    pub(crate) fn save(&self) -> Result<Settings, Failure> {
+        let text = self.document.to_string();
+        let settings = Settings::parse(&self.path, &text)?;
+        let path = self.path.canonicalize().unwrap_or_else(|_| self.path.clone());
+        let failed = |e: std::io::Error| {
+            Failure::failed(format!("the configuration {} cannot be written: {e}", path.display()))
+                .hint("Nothing was changed.")
+        };
+        let now = std::fs::read_to_string(&path).ok();
+        if now != self.before {
+            return Err(Failure::failed(format!(
+                "{} was changed by somebody else meanwhile",
+                path.display()
+            ))
+            .hint("Nothing was changed; run it again."));
+        }
+        if let Some(folder) = path.parent().filter(|folder| !folder.as_os_str().is_empty()) {
+            std::fs::create_dir_all(folder).map_err(failed)?;
+        }
+        let temporary = path.with_added_extension(format!("{}.new", std::process::id()));
+        let written = (|| {
+            std::fs::write(&temporary, &text)?;
+            if let Ok(old) = std::fs::metadata(&path) {
+                std::fs::set_permissions(&temporary, old.permissions())?;
+            }
+            std::fs::File::open(&temporary)?.sync_all()?;
+            std::fs::rename(&temporary, &path)
+        })();
+        if written.is_err() {
+            drop(std::fs::remove_file(&temporary));
+        }
+        written.map_err(failed)?;
+        Ok(settings)
+    }
+}
+
+/// Refuses names that would need quotes everywhere.
+pub(crate) fn check_name(kind: &str, name: &str) -> Result<(), Failure> {
+    let fits = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_');
+    if !name.is_empty() && name.len() <= 60 && name.chars().all(fits) {
+        return Ok(());
+    }
+    Err(Failure::usage(format!("{name:?} is no name for a {kind}"))
+        .hint("Use letters, digits, - and _; such as `packhouse`."))
+}
+
+/// `{ key = "text" }`
+pub(crate) fn inline(pairs: &[(&str, &str)]) -> Value {
+    let mut table = InlineTable::new();
+    for (key, text) in pairs {
+        table.insert(*key, Value::from(*text));
+    }
+    Value::InlineTable(table)
+}
+
+/// `{ key = ["text", …] }`
+pub(crate) fn inline_list(key: &str, texts: &[String]) -> Value {
+    let mut table = InlineTable::new();
+    table.insert(key, Value::Array(texts.iter().map(String::as_str).collect::<Array>()));
+    Value::InlineTable(table)
+}

@@ -1,0 +1,51 @@
+//! Secrets in the desktop's keyring. Built with the feature `keyring`; most servers have none.
+
+/// What to do where there is no keyring.
+pub(crate) const HINT: &str = if cfg!(feature = "keyring") {
+    "Unlock the keyring, or keep it in a file: { file = \"PATH\" }."
+} else {
+    "This build has no keyring: build it with `--features keyring`, or use { file = \"PATH\" } or { command = [\"…\"] }."
+};
+
+#[cfg(feature = "keyring")]
+fn entry(name: &str) -> Result<keyring::v1::Entry, String> {
+    keyring::v1::Entry::new("chestnut", name).map_err(|e| e.to_string())
+}
+
+/// Returns the secret kept under a name.
+#[cfg(feature = "keyring")]
+pub(crate) fn read(name: &str) -> Result<String, String> {
+    entry(name)?.get_password().map_err(|e| e.to_string())
+}
+
+/// Keeps a secret under a name.
+#[cfg(feature = "keyring")]
+pub(crate) fn write(name: &str, secret: &str) -> Result<(), String> {
+    entry(name)?.set_password(secret).map_err(|e| e.to_string())
+}
+
+/// Forgets the secret under a name.
+#[cfg(feature = "keyring")]
+pub(crate) fn forget(name: &str) -> Result<(), String> {
+    entry(name)?.delete_credential().map_err(|e| e.to_string())
+}
+
+#[cfg(not(feature = "keyring"))]
+mod none {
+    const NONE: &str = "this build has no keyring";
+
+    pub(crate) fn read(_: &str) -> Result<String, String> {
+        Err(NONE.to_owned())
+    }
+
+    pub(crate) fn write(_: &str, _: &str) -> Result<(), String> {
+        Err(NONE.to_owned())
+    }
+
+    pub(crate) fn forget(_: &str) -> Result<(), String> {
+        Err(NONE.to_owned())
+    }
+}
+
+#[cfg(not(feature = "keyring"))]
+pub(crate) use none::{forget, read, write};

@@ -1,0 +1,126 @@
+//! Where secrets are kept, and reading them.
+
+use std::path::{Path, PathBuf};
+
+use secrecy::SecretString;
+
+use super::reader::Section;
+use crate::environment::Environment;
+use crate::error_report::Failure;
+
+/// Where a secret is kept.
+#[derive(Debug, Clone)]
+pub(crate) enum SecretSource {
+    Env(String),
+    File(PathBuf),
+    Command(Vec<String>),
+    Keyring(String),
+    /// In the configuration itself: asked for in so many words.
+    Plain(SecretString),
+}
+
+pub(super) fn secret_source(section: &Section<'_>) -> Result<SecretSource, Failure> {
+    section.allow(&["env", "file", "command", "keyring", "plain-text"])?;
+    if section.table.len() != 1 {
+        return Err(section.missing("env, file, command or keyring (exactly one)"));
+    }
+    if let Some(name) = section.text("env")? {
+        return Ok(SecretSource::Env(name));
+    }
+    if let Some(path) = section.text("file")? {
+        return Ok(SecretSource::File(PathBuf::from(path)));
+    }
+    if let Some(name) = section.text("keyring")? {
+        return Ok(SecretSource::Keyring(name));
+    }
+    if let Some(text) = section.text("plain-text")? {
+        section.check_private()?;
+        return Ok(SecretSource::Plain(SecretString::from(text)));
+    }
+    let words = section.texts("command")?.filter(|words| !words.is_empty());
+    words.map(SecretSource::Command).ok_or_else(|| section.wrong("command", "must name a program"))
+}
+
+/// Reads a secret: its first line. `owner` says whose it is (`account packhouse`), `what` what it is (`password`).
+pub(crate) fn read_secret(
+    owner: &str,
+    what: &str,
+    source: &SecretSource,
+    base: &Path,
+    environment: &Environment,
+) -> Result<SecretString, Failure> {
+    let text = match source {
+        SecretSource::Env(name) => environment.get(name).ok_or_else(|| {
+            Failure::usage(format!("{owner}: the environment variable {name} is not set"))
+                .hint(format!("Set it to the {what}, or keep the {what} in a file."))
+        })?,
+        SecretSource::File(path) => secret_file(owner, what, &base.join(path))?,
+        SecretSource::Command(words) => secret_command(owner, what, words)?,
+        SecretSource::Keyring(name) => super::keyring::read(name).map_err(|words| {
+            Failure::usage(format!("{owner}: the keyring gives no {what} under {name:?}: {words}"))
+                .hint(super::keyring::HINT)
+        })?,
+        SecretSource::Plain(secret) => return Ok(secret.clone()),
+    };
+    let first = text.lines().next().unwrap_or_default();
+    if first.is_empty() {
+        return Err(Failure::usage(format!("{owner}: the {what} is empty")));
+    }
+    Ok(SecretString::from(first.to_owned()))
+}
+
+fn secret_file(owner: &str, what: &str, path: &Path) -> Result<String, Failure> {
+    check_private(path, &format!("{owner}: others may read the {what} file"))?;
+    std::fs::read_to_string(path).map_err(|e| unreadable(owner, what, path, &e))
+}
+
+fn unreadable(owner: &str, what: &str, path: &Path, error: &std::io::Error) -> Failure {
+    Failure::usage(format!("{owner}: the {what} file {} cannot be read: {error}", path.display()))
+}
+
+/// Refuses a file that others may read, with the command that mends it. A file that is not there passes.
+pub(crate) fn check_private(path: &Path, problem: &str) -> Result<(), Failure> {
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt as _;
+        let mode = std::fs::metadata(path).map_or(0, |about| about.permissions().mode());
+        if mode & 0o077 != 0 {
+            return Err(Failure::usage(format!("{problem} {}", path.display()))
+                .hint(format!("Mend it with: chmod 600 {}", path.display())));
+        }
+    }
+    Ok(())
+}
+
+fn secret_command(owner: &str, what: &str, words: &[String]) -> Result<String, Failure> {
+    let failed = |why: String| Failure::usage(format!("{owner}: the {what} command `{}` {why}", words[0]));
+    let output = std::process::Command::new(&words[0]).args(&words[1..]).output();
+    let output = output.map_err(|e| failed(format!("could not be run: {e}")))?;
+    if !output.status.success() {
+        return Err(failed(format!("failed ({})", output.status)));
+    }
+    String::from_utf8(output.stdout).map_err(|_| failed("gave bytes that are no text".to_owned()))
+}
+
+/// Writes a new file that only its owner may read.
+pub(crate) fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
+    use std::io::Write as _;
+    let mut options = std::fs::OpenOptions::new();
+    options.write(true).create_new(true);
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::OpenOptionsExt as _;
+        options.mode(0o600);
+    }
+    let mut file = options.open(path)?;
+    file.write_all(text.as_bytes())?;
+    file.sync_all()
+}
+
+/// Puts a text that only its owner may read in the place of another, in one step.
+pub(crate) fn replace_private(path: &Path, text: &str) -> std::io::Result<()> {
+    let temporary = path.with_added_extension(format!("{}.new", std::process::id()));
+    drop(std::fs::remove_file(&temporary));
+    write_private(&temporary, text)?;
+    std::fs::rename(&temporary, path)
+}

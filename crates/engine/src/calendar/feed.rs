@@ -1,0 +1,130 @@
+//! A feed: it can only be read, and always as a whole.
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::rc::Rc;
+
+use chestnut_caldav::protocol::{FeedAnswer, FeedText, Listed, Listing, Validators};
+use chestnut_caldav::{Client, DavError, Fetched, RequestCounts};
+use chestnut_core::ical::Limits;
+use chestnut_core::{CalendarText, ObjectHref, SyncToken, hex};
+use sha2::{Digest, Sha256};
+use url::Url;
+
+use super::Result;
+
+/// An iCalendar feed.
+#[derive(Debug, Clone)]
+pub struct FeedCalendar {
+    client: Client,
+    url: Url,
+    read: Rc<RefCell<Option<Read>>>,
+}
+
+/// What was read last.
+#[derive(Debug)]
+struct Read {
+    text: CalendarText,
+    validators: Validators,
+    date: Option<i64>,
+    /// It was read in answer to the question whether anything changed: a listing need not ask again.
+    is_fresh: bool,
+}
+
+impl FeedCalendar {
+    /// Makes a feed out of its address.
+    #[must_use]
+    pub fn new(client: Client, url: Url) -> Self {
+        Self { client, url, read: Rc::default() }
+    }
+
+    pub(super) fn address(&self) -> String {
+        let digest = hex(&Sha256::digest(self.url.as_str())[..8]);
+        format!("feed {}#{digest}", self.url.host_str().unwrap_or_default())
+    }
+
+    pub(super) fn counts(&self) -> RequestCounts {
+        self.client.counts()
+    }
+
+    pub(super) fn has_final_ctags(&self) -> bool {
+        self.read.borrow().as_ref().is_none_or(|read| read.date.is_none())
+    }
+
+    /// Reads the feed as it is now, whatever was read before.
+    ///
+    /// # Errors
+    /// No answer, or anything but one complete calendar.
+    pub async fn look(&self) -> Result<CalendarText> {
+        self.get(None).await?;
+        let read = self.read.borrow();
+        Ok(read.as_ref().map_or_else(CalendarText::empty, |read| read.text.clone()))
+    }
+
+    /// Returns whether it was read anew, and the state it has.
+    async fn get(&self, known: Option<&Validators>) -> Result<(bool, SyncToken)> {
+        let answer = self.client.feed(&self.url, known).await?;
+        let FeedText { body, charset, validators, date } = match (answer, known) {
+            (FeedAnswer::Unchanged, Some(known)) => return Ok((false, known.to_token())),
+            (FeedAnswer::Unchanged, None) => {
+                let problem = "no text (status 304), although nothing was known of it".to_owned();
+                return Err(DavError::NotAFeed { problem }.into());
+            }
+            (FeedAnswer::Text(text), _) => text,
+        };
+        let text = CalendarText::read(&body, charset.as_deref(), &Limits::default())?;
+        let token = validators.to_token();
+        *self.read.borrow_mut() = Some(Read { text, validators, date, is_fresh: true });
+        Ok((true, token))
+    }
+
+    pub(super) async fn ctag(&self, known: &SyncToken) -> Result<SyncToken> {
+        Ok(self.get(Some(&Validators::of_token(known))).await?.1)
+    }
+
+    pub(super) async fn listing(&self) -> Result<Listing> {
+        let is_fresh = self.read.borrow().as_ref().is_some_and(|read| read.is_fresh);
+        if !is_fresh {
+            self.get(None).await?;
+        }
+        let mut read = self.read.borrow_mut();
+        let Some(read) = read.as_mut() else { return Ok(Listing::default()) };
+        read.is_fresh = false;
+        Ok(Listing {
+            entries: listed(&read.text),
+            sync_token: None,
+            ctag: Some(read.validators.to_token()),
+            date: read.date,
+        })
+    }
+
+    pub(super) async fn fetch(&self, hrefs: &[ObjectHref]) -> Result<HashMap<ObjectHref, Fetched>> {
+        if self.read.borrow().is_none() && !hrefs.is_empty() {
+            self.get(None).await?;
+        }
+        let read = self.read.borrow();
+        Ok(read.as_ref().map(|read| fetched(&read.text, hrefs)).unwrap_or_default())
+    }
+}
+
+/// Lists the entries of a text; each stands at its UID.
+pub(super) fn listed(text: &CalendarText) -> Vec<Listed> {
+    let entry = |placed: &chestnut_core::Placed| Listed {
+        href: ObjectHref::from(placed.entry.uid().as_str()),
+        etag: Some(placed.etag.clone()),
+    };
+    text.entries().iter().map(entry).collect()
+}
+
+/// Gives entries of a text by their UIDs.
+pub(super) fn fetched(text: &CalendarText, hrefs: &[ObjectHref]) -> HashMap<ObjectHref, Fetched> {
+    let by_uid: HashMap<&str, _> = text.entries().iter().map(|p| (p.entry.uid().as_str(), p)).collect();
+    let each = |href: &ObjectHref| {
+        let found = by_uid.get(href.as_str()).map_or(Fetched::Missing, |placed| Fetched::Text {
+            etag: Some(placed.etag.clone()),
+            text: placed.text.clone(),
+        });
+        (href.clone(), found)
+    };
+    hrefs.iter().map(each).collect()
+}

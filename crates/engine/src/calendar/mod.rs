@@ -1,0 +1,240 @@
+//! A calendar, whatever it is: a collection on a CalDAV server, a feed, a file, or a folder of files. Each says
+//! in its own way what changed, gives entries by href, and takes writes on a condition.
+
+mod feed;
+mod file;
+mod folder;
+
+use std::cell::Cell;
+use std::collections::HashMap;
+use std::path::PathBuf;
+use std::rc::Rc;
+
+use chestnut_caldav::protocol::{Condition, Listing, Stored, SyncAnswer, href_of};
+use chestnut_caldav::{Client, DavError, Fetched, RequestCounts, TransportFault};
+use chestnut_core::{EventUid, Kind, Kinds, NotACalendar, ObjectHref, Scheduling, SyncToken};
+use url::Url;
+
+pub use feed::FeedCalendar;
+pub use file::FileCalendar;
+pub use folder::FolderCalendar;
+
+/// Why a calendar could not be read or written.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum CalendarError {
+    /// A server did not give what was asked for.
+    #[error(transparent)]
+    Dav(#[from] DavError),
+    /// What was read is not one complete calendar.
+    #[error("what was read is no complete calendar: {0}")]
+    Text(#[from] NotACalendar),
+    /// A file or folder could not be read or written.
+    #[error("{what} {} failed: {error}", path.display())]
+    Disk {
+        /// What was tried.
+        what: &'static str,
+        /// Which file or folder.
+        path: PathBuf,
+        /// Why it failed.
+        error: std::io::Error,
+    },
+    /// A feed can only be read.
+    #[error("a feed can only be read")]
+    ReadOnly,
+}
+
+impl CalendarError {
+    pub(crate) fn disk(what: &'static str, path: &std::path::Path) -> impl FnOnce(std::io::Error) -> Self {
+        let path = path.to_owned();
+        move |error| Self::Disk { what, path, error }
+    }
+
+    /// Tells whether a person asked to stop before this was sent.
+    pub(crate) fn is_stop(&self) -> bool {
+        matches!(self, Self::Dav(DavError::Transport(error)) if error.fault == TransportFault::Stopped)
+    }
+}
+
+/// What a calendar and its server can do.
+#[derive(Debug, Clone)]
+pub struct Abilities {
+    /// Which kinds it accepts.
+    pub kinds: Kinds,
+    /// Whether it may be written; `None` where its server does not say.
+    pub writable: Option<bool>,
+    /// The largest entry it accepts, in bytes.
+    pub max_size: Option<u64>,
+    /// Whether it answers sync reports (RFC 6578).
+    pub sync_reports: bool,
+    /// Whether its server writes to people because of entries (RFC 6638).
+    pub scheduling: Scheduling,
+    /// Whether conditions on writes are known to be kept; `None` where that must be tried.
+    pub keeps_conditions: Option<bool>,
+}
+
+impl Abilities {
+    /// What stands on this machine, or can only be read.
+    fn local(writable: bool) -> Self {
+        Self {
+            kinds: Kind::ALL.into_iter().collect(),
+            writable: Some(writable),
+            max_size: None,
+            sync_reports: false,
+            scheduling: Scheduling::Never,
+            keeps_conditions: Some(true),
+        }
+    }
+}
+
+/// A calendar that can be read, and mostly written.
+#[derive(Debug, Clone)]
+pub enum Calendar {
+    /// A collection on a CalDAV server.
+    Dav {
+        /// Speaks to its account's server.
+        client: Client,
+        /// Its address.
+        url: Url,
+    },
+    /// An iCalendar feed.
+    Feed(FeedCalendar),
+    /// An `.ics` file.
+    File(FileCalendar),
+    /// A folder of `.ics` files, each with one entry.
+    Folder(FolderCalendar),
+}
+
+type Result<T> = std::result::Result<T, CalendarError>;
+
+impl Calendar {
+    /// Returns what tells this calendar from every other. A feed's address may be a secret: a hash stands for it.
+    #[must_use]
+    pub fn address(&self) -> String {
+        match self {
+            Self::Dav { url, .. } => url.to_string(),
+            Self::Feed(feed) => feed.address(),
+            Self::File(file) => format!("file {}", file.path().display()),
+            Self::Folder(folder) => format!("folder {}", folder.path().display()),
+        }
+    }
+
+    /// Returns how many requests were sent for it and its account so far.
+    #[must_use]
+    pub fn counts(&self) -> RequestCounts {
+        match self {
+            Self::Dav { client, .. } => client.counts(),
+            Self::Feed(feed) => feed.counts(),
+            Self::File(_) | Self::Folder(_) => RequestCounts::default(),
+        }
+    }
+
+    pub(crate) fn stop_writes_on(&self, stop: Rc<Cell<bool>>) {
+        if let Self::Dav { client, .. } = self {
+            client.stop_writes_on(stop);
+        }
+    }
+
+    /// Tells whether ctags name a state for sure: others may hide a second change in the same second.
+    pub(crate) fn has_final_ctags(&self) -> bool {
+        match self {
+            Self::Dav { .. } => false,
+            Self::Feed(feed) => feed.has_final_ctags(),
+            Self::File(_) | Self::Folder(_) => true,
+        }
+    }
+
+    /// Returns how many writes are worth handing over at once.
+    pub(crate) fn width(&self) -> usize {
+        match self {
+            Self::Dav { .. } | Self::Feed(_) => 32,
+            // A file is written once for all that wait.
+            Self::File(_) | Self::Folder(_) => usize::MAX,
+        }
+    }
+
+    /// Returns where a new entry goes.
+    pub(crate) fn new_href(&self, uid: &EventUid) -> ObjectHref {
+        match self {
+            Self::Dav { url, .. } => {
+                let folder = href_of(url.path(), url);
+                let folder = folder.as_ref().map_or("", |f| f.as_str().trim_end_matches('/'));
+                ObjectHref::from(format!("{folder}/{}", uid.file_name()))
+            }
+            Self::Feed(_) | Self::File(_) => ObjectHref::from(uid.as_str()),
+            Self::Folder(_) => uid.file_name(),
+        }
+    }
+
+    pub(crate) async fn abilities(&self) -> Result<Abilities> {
+        match self {
+            Self::Dav { client, url } => {
+                let found = client.capabilities(url).await?;
+                Ok(Abilities {
+                    kinds: found.info.kinds,
+                    writable: found.info.writable,
+                    max_size: found.info.max_size,
+                    sync_reports: found.info.sync_reports,
+                    scheduling: found.scheduling,
+                    keeps_conditions: None,
+                })
+            }
+            Self::Feed(_) => Ok(Abilities::local(false)),
+            Self::File(_) | Self::Folder(_) => Ok(Abilities::local(true)),
+        }
+    }
+
+    /// Returns the calendar's ctag now, where it has one. `known` is the one of the last look.
+    pub(crate) async fn ctag(&self, known: &SyncToken) -> Result<Option<SyncToken>> {
+        match self {
+            Self::Dav { client, url } => Ok(client.ctag(url).await?),
+            Self::Feed(feed) => feed.ctag(known).await.map(Some),
+            Self::File(file) => file.ctag().map(Some),
+            Self::Folder(_) => Ok(None),
+        }
+    }
+
+    /// Lists every entry with its ETag.
+    pub(crate) async fn listing(&self) -> Result<Listing> {
+        match self {
+            Self::Dav { client, url } => Ok(client.listing(url).await?),
+            Self::Feed(feed) => feed.listing().await,
+            Self::File(file) => file.listing(),
+            Self::Folder(folder) => folder.listing(),
+        }
+    }
+
+    pub(crate) async fn changes_since(&self, token: &SyncToken) -> Result<SyncAnswer> {
+        match self {
+            Self::Dav { client, url } => Ok(client.changes_since(url, token).await?),
+            Self::Feed(_) | Self::File(_) | Self::Folder(_) => Ok(SyncAnswer::Unsupported),
+        }
+    }
+
+    pub(crate) async fn fetch(&self, hrefs: &[ObjectHref]) -> Result<HashMap<ObjectHref, Fetched>> {
+        match self {
+            Self::Dav { client, url } => Ok(client.fetch(url, hrefs).await?),
+            Self::Feed(feed) => feed.fetch(hrefs).await,
+            Self::File(file) => file.fetch(hrefs),
+            Self::Folder(folder) => folder.fetch(hrefs),
+        }
+    }
+
+    pub(crate) async fn put(&self, href: &ObjectHref, text: &str, condition: &Condition) -> Result<Stored> {
+        match self {
+            Self::Dav { client, url } => Ok(client.put(url, href, text, condition).await?),
+            Self::Feed(_) => Err(CalendarError::ReadOnly),
+            Self::File(file) => file.put(href, text, condition).await,
+            Self::Folder(folder) => folder.put(href, text, condition),
+        }
+    }
+
+    pub(crate) async fn delete(&self, href: &ObjectHref, condition: &Condition) -> Result<Stored> {
+        match self {
+            Self::Dav { client, url } => Ok(client.delete(url, href, condition).await?),
+            Self::Feed(_) => Err(CalendarError::ReadOnly),
+            Self::File(file) => file.delete(href, condition).await,
+            Self::Folder(folder) => folder.delete(href, condition),
+        }
+    }
+}
