@@ -5,11 +5,13 @@
 //! below takes values.
 
 mod args;
+mod check_account;
 mod commands;
 mod environment;
 mod error_report;
 mod exit_code;
 mod progress;
+mod questions;
 mod render;
 mod run;
 mod settings;

@@ -21,6 +21,8 @@ pub struct Io<'a> {
     pub color: bool,
     /// Whether progress can be drawn.
     pub progress: bool,
+    /// Whether a person can be asked.
+    pub can_ask: bool,
     /// The environment.
     pub environment: Environment,
 }
@@ -40,9 +42,10 @@ pub fn run_program() -> ExitCode {
         && environment.get("NO_COLOR").is_none()
         && environment.get("TERM").as_deref() != Some("dumb");
     let progress = err.is_terminal();
+    let can_ask = progress && std::io::stdin().is_terminal();
     let arguments: Vec<_> = std::env::args_os().collect();
     let (mut out, mut err) = (out.lock(), err.lock());
-    run(&arguments, &mut Io { out: &mut out, err: &mut err, color, progress, environment })
+    run(&arguments, &mut Io { out: &mut out, err: &mut err, color, progress, can_ask, environment })
 }
 
 /// Runs one command line. The first argument is the program's name.
@@ -59,16 +62,10 @@ pub fn run(arguments: &[impl Clone + Into<std::ffi::OsString>], io: &mut Io<'_>)
         ColorChoice::Never => false,
         ColorChoice::Auto => io.color,
     };
-    let environment = io.environment.clone();
-    let result = if color {
-        commands::run(&cli, &mut Io { out: io.out, err: io.err, color, progress: io.progress, environment })
-    } else {
-        let mut plain = Plain(StripBytes::new(), &mut *io.out);
-        commands::run(
-            &cli,
-            &mut Io { out: &mut plain, err: io.err, color, progress: io.progress, environment },
-        )
-    };
+    let mut plain = Plain(StripBytes::new(), &mut *io.out);
+    let out: &mut dyn Write = if color { plain.1 } else { &mut plain };
+    let (progress, can_ask, environment) = (io.progress, io.can_ask, io.environment.clone());
+    let result = commands::run(&cli, &mut Io { out, err: io.err, color, progress, can_ask, environment });
     match result {
         Ok(code) => code,
         Err(failure) => report(&failure, io),

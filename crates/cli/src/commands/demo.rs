@@ -205,6 +205,7 @@ impl Demo<'_, '_> {
                 err: io.err,
                 color: io.color,
                 progress: io.progress,
+                can_ask: false,
                 environment: io.environment.clone(),
             };
             run_command(&arguments, &mut inner)

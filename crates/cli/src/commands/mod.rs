@@ -1,9 +1,18 @@
 //! One file for each command: resolve, ask, report, show.
 
+mod account_add;
+mod account_forget;
+mod account_list;
+mod account_login;
 mod account_test;
+mod calendar_add;
+mod calendar_create;
 mod calendar_list;
+mod calendar_rename;
 mod demo;
 mod history;
+mod init;
+mod init_ask;
 mod preview;
 mod status;
 mod sync;
@@ -18,14 +27,15 @@ use crate::error_report::Failure;
 use crate::exit_code::ExitCode;
 use crate::render;
 use crate::run::Io;
-use crate::settings::Settings;
+use crate::settings::{Settings, find as find_configuration};
 
 pub(crate) fn run(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let common = &cli.common;
     match &cli.command {
         Command::Demo { dir, keep } => demo::run(dir.as_deref(), *keep, common, io),
-        Command::Account(AccountCommand::Test { names }) => account_test::run(names, common, io),
-        Command::Calendar(CalendarCommand::List { names }) => calendar_list::run(names, common, io),
+        Command::Init { file, ask } => init::run(file.as_deref(), *ask, common, io),
+        Command::Account(command) => account(command, common, io),
+        Command::Calendar(command) => calendar(command, common, io),
         Command::Preview { routes } => preview::run(routes, common, io),
         Command::Sync { routes, allow_deletions, afresh } => {
             sync::run(routes, *allow_deletions, *afresh, common, io)
@@ -33,6 +43,44 @@ pub(crate) fn run(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
         Command::History { run, last } => history::run(*run, *last, common, io),
         Command::Status => status::run(common, io),
     }
+}
+
+fn account(command: &AccountCommand, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    match command {
+        AccountCommand::List => account_list::run(common, io),
+        AccountCommand::Add(args) => account_add::run(args, common, io),
+        AccountCommand::Test { names } => account_test::run(names, common, io),
+        AccountCommand::Login { account, code, no_browser } => {
+            account_login::run(account, *code, *no_browser, common, io)
+        }
+        AccountCommand::Forget { account } => account_forget::run(account, common, io),
+    }
+}
+
+fn calendar(command: &CalendarCommand, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    match command {
+        CalendarCommand::List { names } => calendar_list::run(names, common, io),
+        CalendarCommand::Add(args) => calendar_add::run(args, common, io),
+        CalendarCommand::Create { account, name, color, kinds, called } => {
+            let new = calendar_create::Wanted {
+                account,
+                name,
+                color: color.as_deref(),
+                kinds,
+                called: called.as_deref(),
+            };
+            calendar_create::run(&new, common, io)
+        }
+        CalendarCommand::Rename { calendar, name } => calendar_rename::run(calendar, name, common, io),
+    }
+}
+
+/// Where the configuration is, or would be written.
+fn configuration_path(common: &Common, io: &Io<'_>) -> Result<PathBuf, Failure> {
+    if let Some(path) = common.config.clone().or_else(|| io.environment.path("CHESTNUT_CONFIG")) {
+        return Ok(path);
+    }
+    Ok(find_configuration(None, &io.environment).unwrap_or_else(|_| PathBuf::from("chestnut.toml")))
 }
 
 fn load(common: &Common, io: &Io<'_>) -> Result<Settings, Failure> {

@@ -152,7 +152,7 @@ fn sign_in(section: &Section<'_>, user: Option<&str>) -> Result<SignInSettings, 
 /// A secret is never written down: the configuration says where it is kept.
 pub(super) fn secret(section: &Section<'_>, key: &str) -> Result<Option<SecretSource>, Failure> {
     let table = section.section(key).map_err(|_| {
-        section.wrong(key, "must say where the secret is kept, not what it is").hint(
+        section.wrong(key, format_args!("must say where the {} is kept, not what it is", key.replace('-', " "))).hint(
             "Write { env = \"NAME\" }, { file = \"PATH\" }, { command = [\"…\"] } or { keyring = \"NAME\" }.",
         )
     })?;

@@ -119,6 +119,14 @@ impl<'s> Connections<'s> {
         Ok(CalendarEnd { name: name.to_owned(), account, calendar })
     }
 
+    /// Returns the address of a calendar on a server.
+    pub(crate) async fn url(&self, name: &str) -> Result<Url, Failure> {
+        match self.end(name, false).await?.calendar {
+            Calendar::Dav { url, .. } => Ok(url),
+            _ => Err(Failure::usage(format!("calendar {name} is not on a server"))),
+        }
+    }
+
     /// Finds a calendar by the name it has on its server.
     async fn named(&self, name: &str, account: &str, shown: &str) -> Result<Url, Failure> {
         let found = self.discover(account).await?;

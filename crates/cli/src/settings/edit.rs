@@ -2,9 +2,12 @@
 
 use std::path::{Path, PathBuf};
 
+use secrecy::ExposeSecret as _;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value, value};
 
+use super::account::OAuthSettings;
 use super::file::Settings;
+use super::secrets::SecretSource;
 use crate::error_report::Failure;
 
 /// The configuration's text, to be changed.
@@ -31,6 +34,11 @@ impl ConfigurationText {
         Settings::parse(path, text)?;
         let document = text.parse().map_err(|e| Failure::usage(format!("{}: {e}", path.display())))?;
         Ok(Self { path: path.to_owned(), before, document })
+    }
+
+    /// Returns what the text says.
+    pub(crate) fn settings(&self) -> Result<Settings, Failure> {
+        Settings::parse(&self.path, &self.document.to_string())
     }
 
     /// Adds `[kind.name]`, which must not be there.
@@ -61,6 +69,11 @@ impl ConfigurationText {
         }
         outer.insert(name, Item::Table(table));
         Ok(())
+    }
+
+    /// Tells whether `[kind.name]` is there.
+    pub(crate) fn has(&self, kind: &str, name: &str) -> bool {
+        self.document.get(kind).and_then(|outer| outer.get(name)).is_some()
     }
 
     /// Takes `[kind.name]` out.
@@ -131,7 +144,7 @@ pub(crate) fn check_name(kind: &str, name: &str) -> Result<(), Failure> {
 }
 
 /// `{ key = "text" }`
-pub(crate) fn inline(pairs: &[(&str, &str)]) -> Value {
+fn inline(pairs: &[(&str, &str)]) -> Value {
     let mut table = InlineTable::new();
     for (key, text) in pairs {
         table.insert(*key, Value::from(*text));
@@ -139,9 +152,34 @@ pub(crate) fn inline(pairs: &[(&str, &str)]) -> Value {
     Value::InlineTable(table)
 }
 
-/// `{ key = ["text", …] }`
-pub(crate) fn inline_list(key: &str, texts: &[String]) -> Value {
+/// Says where a secret is kept, as the configuration does.
+pub(crate) fn secret_value(source: &SecretSource) -> Value {
+    match source {
+        SecretSource::Env(name) => inline(&[("env", name)]),
+        SecretSource::File(path) => inline(&[("file", &path.display().to_string())]),
+        SecretSource::Keyring(name) => inline(&[("keyring", name)]),
+        SecretSource::Plain(secret) => inline(&[("plain-text", secret.expose_secret())]),
+        SecretSource::Command(words) => {
+            let mut table = InlineTable::new();
+            table.insert("command", Value::Array(words.iter().map(String::as_str).collect::<Array>()));
+            Value::InlineTable(table)
+        }
+    }
+}
+
+/// `oauth = { … }`
+pub(crate) fn oauth_value(oauth: &OAuthSettings) -> Value {
     let mut table = InlineTable::new();
-    table.insert(key, Value::Array(texts.iter().map(String::as_str).collect::<Array>()));
+    table.insert("client-id", Value::from(oauth.client_id.as_str()));
+    if let Some(secret) = &oauth.client_secret {
+        table.insert("client-secret", secret_value(secret));
+    }
+    table.insert("authorize-url", Value::from(oauth.authorize_url.as_str()));
+    table.insert("token-url", Value::from(oauth.token_url.as_str()));
+    if let Some(url) = &oauth.device_url {
+        table.insert("device-url", Value::from(url.as_str()));
+    }
+    let scopes = oauth.scopes.iter().map(String::as_str).collect::<Array>();
+    table.insert("scopes", Value::Array(scopes));
     Value::InlineTable(table)
 }

@@ -50,6 +50,18 @@ impl Settings {
         Self::parse(&path, &text)
     }
 
+    /// A configuration that says nothing yet.
+    pub(crate) fn empty(path: &Path) -> Self {
+        Self {
+            path: path.to_owned(),
+            zone: TimeZone::system(),
+            keep_history: SignedDuration::from_hours(24 * 90),
+            accounts: BTreeMap::new(),
+            calendars: BTreeMap::new(),
+            routes: BTreeMap::new(),
+        }
+    }
+
     pub(super) fn parse(path: &Path, text: &str) -> Result<Self, Failure> {
         let source = Source { path, text };
         let table = DeTable::parse(text).map_err(|e| {
@@ -121,6 +133,12 @@ impl Settings {
                 .hint("Add one: [route.NAME] with `from` and `to`."));
         }
         choose(&self.routes, names, "route")
+    }
+
+    /// Returns one calendar.
+    pub(crate) fn chosen_calendar(&self, name: &str) -> Result<(&str, &CalendarSettings), Failure> {
+        let mut chosen = choose(&self.calendars, &[name.to_owned()], "calendar")?;
+        Ok(chosen.remove(0))
     }
 
     /// Returns the accounts that were asked for, or all.

@@ -11,14 +11,16 @@ mod reader;
 mod secrets;
 mod tokens;
 
-pub(crate) use account::{AccountSettings, OAuthSettings, ProxySettings, SignInSettings, Start, start};
+pub(crate) use account::{AccountSettings, OAuthSettings, ProxySettings, SignInSettings, start};
 pub(crate) use calendar::{CalendarSettings, FeedSource, Place};
 pub(crate) use connect::{
     Connections, ResolvedStart, account_failure, default_resolver, elsewhere, http_options, oauth_client,
     route_key,
 };
-pub(crate) use edit::{ConfigurationText, check_name, inline, inline_list};
-pub(crate) use file::{RouteSettings, Settings, find, nearest};
-pub(crate) use keyring::{HINT as KEYRING_HINT, forget as forget_in_keyring, write as write_to_keyring};
-pub(crate) use secrets::{SecretSource, read_secret, write_private};
-pub(crate) use tokens::{Keeper, keep_of};
+pub(crate) use edit::{ConfigurationText, check_name, oauth_value, secret_value};
+pub(crate) use file::{RouteSettings, Settings, find};
+pub(crate) use keyring::{
+    HINT as KEYRING_HINT, forget as forget_in_keyring, read as read_from_keyring, write as write_to_keyring,
+};
+pub(crate) use secrets::{SecretSource, typed_secret, write_private};
+pub(crate) use tokens::{Keep, Keeper, keep_of};

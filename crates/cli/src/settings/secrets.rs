@@ -41,6 +41,23 @@ pub(super) fn secret_source(section: &Section<'_>) -> Result<SecretSource, Failu
     words.map(SecretSource::Command).ok_or_else(|| section.wrong("command", "must name a program"))
 }
 
+/// Reads `env:NAME`, `file:PATH`, `command:PROGRAM WORDS`, `keyring` or `keyring:NAME`; `name` is what the keyring
+/// calls it where nothing else is said.
+pub(crate) fn typed_secret(text: &str, name: &str) -> Option<SecretSource> {
+    let (how, rest) = text.split_once(':').unwrap_or((text, ""));
+    match (how, rest) {
+        ("keyring", "") => Some(SecretSource::Keyring(name.to_owned())),
+        (_, "") => None,
+        ("keyring", name) => Some(SecretSource::Keyring(name.to_owned())),
+        ("env", name) => Some(SecretSource::Env(name.to_owned())),
+        ("file", path) => Some(SecretSource::File(PathBuf::from(path))),
+        ("command", line) => {
+            Some(SecretSource::Command(line.split_whitespace().map(str::to_owned).collect()))
+        }
+        _ => None,
+    }
+}
+
 /// Reads a secret: its first line. `owner` says whose it is (`account packhouse`), `what` what it is (`password`).
 pub(crate) fn read_secret(
     owner: &str,

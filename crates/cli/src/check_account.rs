@@ -1,0 +1,393 @@
+//! The way from an address to the calendars, step by step: what was seen at each, how long it took, and at the
+//! first that fails what to do.
+
+use std::cell::{Cell, RefCell};
+use std::path::Path;
+use std::rc::Rc;
+use std::time::Duration;
+
+use chestnut_caldav::connection_check::{CertificateFacts, connect, look_at_certificate, resolve};
+use chestnut_caldav::protocol::{DiscoveryStage, Found};
+use chestnut_caldav::{
+    Answer, CertificateFault, Client, ClientOptions, DavError, HttpOptions, HttpTransport, SignIn,
+    TransportError, TransportFault,
+};
+use jiff::{SignedDuration, Timestamp};
+use serde::Serialize;
+use tokio::time::Instant;
+use url::Url;
+
+use crate::environment::Environment;
+use crate::error_report::{Failure, dav_hint};
+use crate::render::count;
+use crate::settings::{
+    AccountSettings, ResolvedStart, SignInSettings, default_resolver, elsewhere, http_options,
+};
+
+/// Clocks may differ by so much before people are told.
+const CLOCKS_DIFFER: SignedDuration = SignedDuration::from_mins(10);
+/// Certificates that end sooner are mentioned.
+const ENDS_SOON: SignedDuration = SignedDuration::from_hours(24 * 21);
+
+/// One step.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct Step {
+    pub(crate) step: &'static str,
+    pub(crate) ok: bool,
+    /// What was seen; untrusted text.
+    pub(crate) seen: String,
+    /// Something that works, and still should be known; untrusted text.
+    pub(crate) note: Option<String>,
+    pub(crate) milliseconds: u64,
+}
+
+/// What a look at an account came to.
+#[derive(Debug)]
+pub(crate) struct Checked {
+    pub(crate) steps: Vec<Step>,
+    /// Where the search began, after asking the name service.
+    pub(crate) url: Url,
+    /// What was found, or why nothing.
+    pub(crate) outcome: Result<Found, Failure>,
+}
+
+struct Check<'c> {
+    name: &'c str,
+    account: &'c AccountSettings,
+    options: HttpOptions,
+    url: Url,
+    now: Timestamp,
+    /// `None` where times must not show.
+    since: Option<Cell<Instant>>,
+    steps: Vec<Step>,
+    certificate: Option<CertificateFacts>,
+}
+
+/// Looks at an account.
+///
+/// # Errors
+/// Its secrets or files cannot be read.
+pub(crate) async fn check_account(
+    name: &str,
+    account: &AccountSettings,
+    base: &Path,
+    environment: &Environment,
+) -> Result<Checked, Failure> {
+    let options = http_options(name, account, base, environment)?;
+    let since = (!environment.clock_is_fixed()).then(|| Cell::new(Instant::now()));
+    let mut check = Check {
+        name,
+        account,
+        options,
+        url: account.start.url.clone(),
+        now: environment.now()?,
+        since,
+        steps: Vec::new(),
+        certificate: None,
+    };
+    let outcome = match check.find_start(default_resolver(environment)?).await {
+        Ok(()) => check.go().await,
+        Err(failure) => Err(failure),
+    };
+    Ok(Checked { steps: check.steps, url: check.url, outcome })
+}
+
+impl Check<'_> {
+    fn passed(&self) -> u64 {
+        let Some(since) = &self.since else { return 0 };
+        let now = Instant::now();
+        u64::try_from(now.duration_since(since.replace(now)).as_millis()).unwrap_or(u64::MAX)
+    }
+
+    fn seen(&mut self, step: &'static str, seen: impl Into<String>) {
+        self.seen_with(step, seen, None);
+    }
+
+    fn seen_with(&mut self, step: &'static str, seen: impl Into<String>, note: Option<String>) {
+        let milliseconds = self.passed();
+        self.steps.push(Step { step, ok: true, seen: seen.into(), note, milliseconds });
+    }
+
+    fn failed(&mut self, step: &'static str, error: &DavError, hint: String) -> Failure {
+        let milliseconds = self.passed();
+        self.steps.push(Step { step, ok: false, seen: error.to_string(), note: None, milliseconds });
+        Failure::failed(format!("account {}: {error}", self.name)).hint(hint)
+    }
+
+    /// A bare host may have its calendars elsewhere (RFC 6764).
+    async fn find_start(&mut self, resolver: Option<std::net::SocketAddr>) -> Result<(), Failure> {
+        match ResolvedStart::of(&self.account.start, resolver).await {
+            ResolvedStart::Given(_) => {}
+            ResolvedStart::Service { domain, record, url } => {
+                let seen =
+                    format!("{domain} has its calendars at {}:{}{}", record.host, record.port, record.path);
+                self.seen("records", seen);
+                self.url = url;
+            }
+            ResolvedStart::Elsewhere { domain, record } => {
+                let failure = elsewhere(&format!("account {}", self.name), &domain, &record);
+                let seen = format!("{domain} has its calendars at {}, another domain", record.host);
+                let milliseconds = self.passed();
+                self.steps.push(Step { step: "records", ok: false, seen, note: None, milliseconds });
+                return Err(Failure { code: crate::exit_code::ExitCode::Failed, ..failure });
+            }
+        }
+        Ok(())
+    }
+
+    async fn go(&mut self) -> Result<Found, Failure> {
+        self.look_at_connection().await?;
+        let client = |sign_in: Option<SignIn>| {
+            let mut options = self.options.clone();
+            options.sign_in = sign_in.unwrap_or(options.sign_in);
+            let transport = HttpTransport::new(options)
+                .map_err(|e| Failure::usage(format!("account {}: {e}", self.name)))?;
+            Ok::<_, Failure>(Client::new(Rc::new(transport), ClientOptions { at_once: 1 }))
+        };
+        let (stranger, client) = (client(Some(SignIn::Nobody))?, client(None)?);
+        self.look_at_server(&stranger).await?;
+        self.search(&client).await
+    }
+
+    async fn look_at_connection(&mut self) -> Result<(), Failure> {
+        let limit = self.options.timeout.min(Duration::from_secs(10));
+        let proxy = self.options.proxies.on_the_way_to(&self.url);
+        let server = || {
+            let host = self.url.host_str().unwrap_or_default().to_owned();
+            (host, self.url.port_or_known_default().unwrap_or(443))
+        };
+        let (host, port) = proxy.clone().unwrap_or_else(server);
+        let through = if proxy.is_some() { "the proxy " } else { "" };
+        let found = match resolve(&host, port, limit).await {
+            Ok(found) => found,
+            Err(error) => return Err(self.no_way("name", error, proxy.is_some())),
+        };
+        let mut addresses: Vec<_> = found.iter().map(|a| a.ip().to_string()).collect();
+        addresses.dedup();
+        self.seen("name", format!("{through}{host} is at {}", addresses.join(", ")));
+        let stream = match connect(&format!("{host}:{port}"), &found, limit).await {
+            Ok(stream) => stream,
+            Err(error) => return Err(self.no_way("connection", error, proxy.is_some())),
+        };
+        let peer = stream.peer_addr().map(|a| a.to_string()).unwrap_or_default();
+        self.seen("connection", format!("{through}{peer} answers"));
+        if self.url.scheme() == "http" {
+            self.seen("encryption", "none: this is plain HTTP");
+        } else if proxy.is_none() {
+            match look_at_certificate(&host, stream, limit).await {
+                Ok(facts) => self.certificate = Some(facts),
+                Err(error) => return Err(self.no_way("encryption", error, false)),
+            }
+        }
+        Ok(())
+    }
+
+    fn no_way(&mut self, step: &'static str, mut error: TransportError, is_proxy: bool) -> Failure {
+        let hint = if is_proxy {
+            format!(
+                "This is the proxy on the way. Check `proxy` in account {}, or the environment's HTTPS_PROXY; `proxy = \"none\"` goes without.",
+                self.name
+            )
+        } else {
+            self.hint(&DavError::Transport(error.clone()))
+        };
+        error.proxy = None;
+        self.failed(step, &DavError::Transport(error), hint)
+    }
+
+    /// Asks without signing in: is the certificate trusted, is this a calendar server, what time is it there.
+    async fn look_at_server(&mut self, stranger: &Client) -> Result<(), Failure> {
+        let answer = stranger.options(&self.url).await;
+        let is_tls = |e: &DavError| matches!(e, DavError::Transport(e) if e.fault == TransportFault::Tls);
+        if self.url.scheme() == "https" {
+            match &answer {
+                Err(error) if is_tls(error) => {
+                    let hint = self.hint(error);
+                    return Err(self.failed("encryption", error, hint));
+                }
+                _ => self.tell_certificate(),
+            }
+        }
+        match answer {
+            Ok(answer) => {
+                let (seen, note) = (server_words(&answer), self.clock_note(&answer));
+                self.seen_with("server", seen, note);
+                Ok(())
+            }
+            Err(error) => {
+                let hint = self.hint(&error);
+                Err(self.failed("server", &error, hint))
+            }
+        }
+    }
+
+    fn tell_certificate(&mut self) {
+        let Some(facts) = self.certificate.clone() else {
+            return self.seen("encryption", "a certificate that is trusted, through the proxy");
+        };
+        let day = facts.until.strftime("%Y-%m-%d");
+        let seen = format!(
+            "{}, certificate for {}, signed by {}, valid until {day}",
+            facts.protocol,
+            facts.names.join(", "),
+            facts.issuer
+        );
+        let left = facts.until.duration_since(self.now);
+        let soon = left < ENDS_SOON;
+        let note = soon.then(|| {
+            format!(
+                "the certificate ends in {}",
+                count(usize::try_from(left.as_hours() / 24).unwrap_or(0), "day", "days")
+            )
+        });
+        self.seen_with("encryption", seen, note);
+    }
+
+    fn clock_note(&self, answer: &Answer) -> Option<String> {
+        let theirs = Timestamp::from_second(answer.date()?).ok()?;
+        let apart = theirs.duration_since(self.now);
+        if apart.abs() <= CLOCKS_DIFFER {
+            return None;
+        }
+        let which = if apart.is_positive() { "ahead of" } else { "behind" };
+        let minutes = apart.abs().as_mins();
+        let long =
+            if minutes >= 120 { format!("{} hours", minutes / 60) } else { format!("{minutes} minutes") };
+        Some(format!("the server's clock is {long} {which} this machine's: one of them is wrong"))
+    }
+
+    async fn search(&mut self, client: &Client) -> Result<Found, Failure> {
+        let told = RefCell::new(Vec::new());
+        let found = client
+            .discover_told(&self.url, |stage, answer| {
+                told.borrow_mut().push((stage, answer.status, answer.url.clone(), self.passed()));
+            })
+            .await;
+        let told = told.into_inner();
+        let spent = |wanted: DiscoveryStage| {
+            told.iter().filter(|(stage, ..)| *stage == wanted).map(|(.., spent)| spent).sum::<u64>()
+        };
+        let stage = match &found {
+            Err(DavError::SignIn { .. }) => None,
+            Err(DavError::Transport(e))
+                if matches!(e.fault, TransportFault::PlainHttp | TransportFault::SignInEnded) =>
+            {
+                None
+            }
+            Err(DavError::NoCalendars { .. }) => Some(DiscoveryStage::Principal),
+            _ => Some(told.last().map_or(DiscoveryStage::Start, |(stage, ..)| *stage)),
+        };
+        let mut push = |step, seen: String, milliseconds| {
+            self.steps.push(Step { step, ok: true, seen, note: None, milliseconds });
+        };
+        if stage.is_some() && !told.is_empty() {
+            push("sign-in", self_words(self.account), spent(DiscoveryStage::Start));
+        }
+        let error = match found {
+            Ok(found) => {
+                let path = |url: &Url| url.path().to_owned();
+                let principal = found
+                    .principal
+                    .as_ref()
+                    .map_or_else(|| "none named: the address is a calendar's own".to_owned(), path);
+                push("principal", principal, 0);
+                if !found.homes.is_empty() {
+                    push(
+                        "home",
+                        found.homes.iter().map(path).collect::<Vec<_>>().join(", "),
+                        spent(DiscoveryStage::Principal),
+                    );
+                }
+                let writable = found.calendars.iter().filter(|c| c.writable != Some(false)).count();
+                let seen = match found.calendars.len() {
+                    0 => "none yet".to_owned(),
+                    n => format!("{}, {writable} of them can be written", count(n, "calendar", "calendars")),
+                };
+                push("calendars", seen, spent(DiscoveryStage::Home));
+                return Ok(found);
+            }
+            Err(error) => error,
+        };
+        let step = match stage {
+            None => "sign-in",
+            Some(DiscoveryStage::Start) => "principal",
+            Some(DiscoveryStage::Principal) => "home",
+            Some(DiscoveryStage::Home) => "calendars",
+        };
+        let away = told.last().map(|(.., url, _)| url).filter(|url| url.origin() != self.url.origin());
+        let hint = match (&error, away) {
+            (DavError::SignIn { .. } | DavError::NotCalDav { .. }, Some(url)) => format!(
+                "The server sends on to {0}, and a password is never sent on to another server. If that one is yours, use it as the url of account {1}: {0}",
+                url[..url::Position::BeforePath].to_owned() + "/",
+                self.name
+            ),
+            _ => self.hint(&error),
+        };
+        Err(self.failed(step, &error, hint))
+    }
+
+    /// What a person can do, with what was seen on the way.
+    fn hint(&self, error: &DavError) -> String {
+        let name = self.name;
+        let fault = match error {
+            DavError::Transport(TransportError { certificate: Some(fault), .. }) => *fault,
+            _ => return dav_hint(error, name),
+        };
+        let facts = self.certificate.as_ref();
+        let names = facts.map(|f| f.names.join(", ")).unwrap_or_default();
+        let day = |at: Timestamp| at.strftime("%Y-%m-%d").to_string();
+        match (fault, facts) {
+            (CertificateFault::WrongName, _) => format!(
+                "It is made out to {names}. Use one of these names in the url of account {name}, if it leads to the same server."
+            ),
+            (CertificateFault::UnknownIssuer, Some(f)) => format!(
+                "It is signed by {}. If that is your own certificate authority, name its file: ca = \"…\" in account {name}. If not, somebody may be listening in.",
+                f.issuer
+            ),
+            (CertificateFault::Expired, Some(f)) => format!(
+                "It ended on {}. Whoever runs the server must renew it. If that day has not come yet, this machine's clock is wrong: it says {}.",
+                day(f.until),
+                day(self.now)
+            ),
+            (CertificateFault::NotYetValid, Some(f)) => format!(
+                "It begins on {}. If that day has passed, this machine's clock is wrong: it says {}.",
+                day(f.from),
+                day(self.now)
+            ),
+            _ => dav_hint(error, name),
+        }
+    }
+}
+
+fn self_words(account: &AccountSettings) -> String {
+    match (&account.sign_in, &account.user) {
+        (SignInSettings::Nobody, _) => "not asked for".to_owned(),
+        (SignInSettings::Password(_), Some(user)) => format!("accepted, as {user}"),
+        (SignInSettings::Password(_), None) => "accepted".to_owned(),
+        (SignInSettings::Token(_), _) => "accepted, by token".to_owned(),
+        (SignInSettings::OAuth(_), _) => "accepted, by OAuth".to_owned(),
+    }
+}
+
+/// What a server says of itself without a sign-in.
+fn server_words(answer: &Answer) -> String {
+    let headers = answer.headers.get_all("dav").iter().filter_map(|h| h.to_str().ok());
+    let classes: Vec<_> = headers.flat_map(|h| h.split(',')).map(str::trim).collect();
+    let knows = |class: &str| classes.contains(&class);
+    let mut words = Vec::new();
+    if knows("calendar-access") {
+        words.push("speaks CalDAV".to_owned());
+    }
+    if knows("calendar-auto-schedule") {
+        words.push("sends invitations by itself".to_owned());
+    }
+    if answer.status == 401 {
+        words.push("wants a sign-in before it says more".to_owned());
+    } else if !knows("calendar-access") {
+        words.push(format!("answers ({})", answer.status));
+    }
+    if let Some(product) = answer.header("server") {
+        words.push(format!("calls itself {}", product.chars().take(60).collect::<String>()));
+    }
+    words.join("; ")
+}

@@ -1,0 +1,278 @@
+//! `chestnut account add`: a sign-in is tried, and then written into the configuration.
+
+use std::path::{Path, PathBuf};
+
+use secrecy::{ExposeSecret as _, SecretString};
+use serde::Serialize;
+use toml_edit::Value;
+
+use super::account_test::{AccountReport, human, report};
+use super::{block_on, configuration_path, show};
+use crate::args::{AccountAdd, Common, OAuthArgs};
+use crate::check_account::check_account;
+use crate::error_report::Failure;
+use crate::exit_code::ExitCode;
+use crate::questions::Questions;
+use crate::run::Io;
+use crate::settings::{
+    AccountSettings, ConfigurationText, OAuthSettings, ProxySettings, SecretSource, SignInSettings,
+    check_name, oauth_value, read_from_keyring, secret_value, start, typed_secret, write_private,
+    write_to_keyring,
+};
+
+#[derive(Debug, Serialize)]
+struct Report {
+    #[serde(flatten)]
+    account: AccountReport,
+    saved: bool,
+    configuration: String,
+}
+
+pub(super) fn run(args: &AccountAdd, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    check_name("account", &args.name)?;
+    let path = configuration_path(common, io)?;
+    let mut text = ConfigurationText::read(&path)?;
+    if text.has("account", &args.name) {
+        return Err(Failure::usage(format!("there is an account `{}` already", args.name)).hint(format!(
+            "Try it with `chestnut account test {0}`, or take it out with `chestnut account forget {0}`.",
+            args.name
+        )));
+    }
+    let new = NewAccount::ask(args, &path, io)?;
+    try_and_save(args, &new, &path, &mut text, common, io)
+}
+
+fn try_and_save(
+    args: &AccountAdd,
+    new: &NewAccount,
+    path: &Path,
+    text: &mut ConfigurationText,
+    common: &Common,
+    io: &mut Io<'_>,
+) -> Result<ExitCode, Failure> {
+    // OAuth is signed in to with `account login`, which needs the account to be there.
+    let is_oauth = matches!(new.settings.sign_in, SignInSettings::OAuth(_));
+    let tried = !args.untested && !is_oauth;
+    let base = path.parent().unwrap_or(Path::new(""));
+    let mut account = if tried {
+        let checked = block_on(check_account(&args.name, &new.settings, base, &io.environment))?;
+        report(None, &args.name, &new.settings, checked)
+    } else {
+        AccountReport::untried(&args.name, &new.settings)
+    };
+    let works = account.ok || !tried;
+    if works {
+        let url = if tried { account.url().to_owned() } else { new.settings.start.url.to_string() };
+        text.add("account", &args.name, new.keys(&url))?;
+        new.save_secret()?;
+        if let Err(failure) = text.save() {
+            // What is not in the configuration leaves nothing behind.
+            new.typed.iter().for_each(|(_, file)| drop(std::fs::remove_file(file)));
+            return Err(failure);
+        }
+    } else {
+        let saved = format!("Nothing was saved. {}", account.hint.clone().unwrap_or_default());
+        account.hint = Some(saved.trim_end().to_owned());
+    }
+    let failure = (!works).then(|| account.failure());
+    let report = Report { account, saved: works, configuration: path.display().to_string() };
+    show(common, io, &report, || {
+        let steps = if tried { human(&report.account) } else { String::new() };
+        let next = match (is_oauth, works) {
+            (_, false) => return steps,
+            (true, _) => format!("chestnut account login {}", args.name),
+            (false, _) => format!("chestnut calendar add NAME --account {} --path PATH", args.name),
+        };
+        format!("{steps}\nAccount {} is written into {}.\nNext: {next}\n", args.name, report.configuration)
+    })?;
+    match failure {
+        Some(failure) if common.json => Ok(failure.code),
+        Some(failure) => Err(failure),
+        None => Ok(ExitCode::Ok),
+    }
+}
+
+/// An account that is about to be tried.
+pub(super) struct NewAccount {
+    pub(super) settings: AccountSettings,
+    /// The secret as the configuration will name it.
+    secret: Option<SecretSource>,
+    /// A password that was typed, and where it will be kept.
+    pub(super) typed: Option<(SecretString, PathBuf)>,
+}
+
+impl NewAccount {
+    fn ask(args: &AccountAdd, path: &Path, io: &Io<'_>) -> Result<Self, Failure> {
+        let wrong = || {
+            Failure::usage(format!("{:?} is no address of a server", args.url))
+                .hint("Write it as dav.packhouse.example or https://dav.packhouse.example/.")
+        };
+        let start = start(&args.url).ok_or_else(wrong)?;
+        if start.url.password().is_some() || !start.url.username().is_empty() {
+            return Err(Failure::usage("the address must not hold user or password")
+                .hint("Give the user with --user; the password is asked for."));
+        }
+        // A mail address is mostly the user name too.
+        let mail = args.url.contains('@').then(|| args.url.clone());
+        let user = args.user.clone().or(mail);
+        let base = path.parent().unwrap_or(Path::new(""));
+        let mut typed = None;
+        let sign_in = if let Some(client_id) = &args.oauth.client_id {
+            SignInSettings::OAuth(Box::new(oauth(client_id, &args.oauth)?))
+        } else if let Some(from) = &args.token_from {
+            SignInSettings::Token(secret_from(from, &args.name, "--token-from")?)
+        } else if user.is_none() && args.password_from.is_none() {
+            SignInSettings::Nobody
+        } else {
+            SignInSettings::Password(password(args, base, io, &mut typed)?)
+        };
+        let proxy = args.proxy.as_deref().map(proxy).transpose()?;
+        let settings = AccountSettings {
+            start,
+            user,
+            sign_in,
+            // Paths are typed from here, and written down as they hold from there.
+            ca: args.ca.as_ref().map(|ca| from_here(ca)).transpose()?,
+            certificate: None,
+            certificate_key: None,
+            proxy,
+            timeout: jiff::SignedDuration::from_secs(30),
+            at_once: 4,
+            plain_http: args.plain_http,
+        };
+        Ok(Self::new(&args.name, settings, typed))
+    }
+
+    /// A typed password goes into a file of its own once it was tried.
+    pub(super) fn new(name: &str, settings: AccountSettings, typed: Option<(SecretString, PathBuf)>) -> Self {
+        let secret = match &settings.sign_in {
+            SignInSettings::Password(_) if typed.is_some() => {
+                Some(SecretSource::File(PathBuf::from(password_file(name))))
+            }
+            SignInSettings::Password(source) | SignInSettings::Token(source) => Some(source.clone()),
+            SignInSettings::Nobody | SignInSettings::OAuth(_) => None,
+        };
+        Self { settings, secret, typed }
+    }
+
+    /// Keeps a typed password in a file of its own.
+    pub(super) fn save_secret(&self) -> Result<(), Failure> {
+        let Some((secret, path)) = &self.typed else { return Ok(()) };
+        write_private(path, &format!("{}\n", secret.expose_secret())).map_err(|e| {
+            Failure::failed(format!("the password file {} cannot be written: {e}", path.display()))
+                .hint("Move it away, or name it with --password-from file:PATH.")
+        })
+    }
+
+    pub(super) fn keys(&self, url: &str) -> Vec<(&'static str, Value)> {
+        let mut keys = vec![("url", Value::from(url))];
+        keys.extend(self.settings.user.as_deref().map(|user| ("user", Value::from(user))));
+        let secret = self.secret.as_ref().map(secret_value);
+        let place =
+            if matches!(self.settings.sign_in, SignInSettings::Token(_)) { "token" } else { "password" };
+        keys.extend(secret.map(|value| (place, value)));
+        if let SignInSettings::OAuth(oauth) = &self.settings.sign_in {
+            keys.push(("oauth", oauth_value(oauth)));
+        }
+        keys.extend(self.settings.ca.as_ref().map(|ca| ("ca", Value::from(ca.display().to_string()))));
+        let proxy = |p: &ProxySettings| p.url.as_ref().map_or_else(|| "none".to_owned(), ToString::to_string);
+        keys.extend(self.settings.proxy.as_ref().map(|p| ("proxy", Value::from(proxy(p)))));
+        keys.extend(self.settings.plain_http.then(|| ("plain-http", Value::from(true))));
+        keys
+    }
+}
+
+/// Where a typed password is kept, beside the configuration.
+pub(super) fn password_file(account: &str) -> String {
+    format!("{account}.password")
+}
+
+fn password(
+    args: &AccountAdd,
+    base: &Path,
+    io: &Io<'_>,
+    typed: &mut Option<(SecretString, PathBuf)>,
+) -> Result<SecretSource, Failure> {
+    let is_keyring = args.password_from.as_deref().is_some_and(|from| from.starts_with("keyring"));
+    let source = args.password_from.as_deref().map(|from| secret_from(from, &args.name, "--password-from"));
+    let source = source.transpose()?;
+    match (&source, is_keyring) {
+        (Some(SecretSource::Keyring(name)), true) if read_from_keyring(name).is_err() => {}
+        (Some(source), _) => return Ok(source.clone()),
+        (None, _) => {}
+    }
+    let mut questions = Questions::of_terminal(io.can_ask).ok_or_else(|| {
+        Failure::usage("the password cannot be asked for: this is no terminal")
+            .hint("Say where it is kept: --password-from env:NAME, file:PATH, command:PROGRAM or keyring.")
+    })?;
+    let secret = questions.secret(&format!("Password for {}", args.user.as_deref().unwrap_or(&args.name)))?;
+    if let Some(SecretSource::Keyring(name)) = source {
+        write_to_keyring(&name, secret.expose_secret()).map_err(|words| {
+            Failure::usage(format!("the keyring does not take the password: {words}"))
+                .hint(crate::settings::KEYRING_HINT)
+        })?;
+        return Ok(SecretSource::Keyring(name));
+    }
+    if args.password_in_configuration {
+        return Ok(SecretSource::Plain(secret));
+    }
+    let file = base.join(password_file(&args.name));
+    *typed = Some((secret.clone(), file));
+    Ok(SecretSource::Plain(secret))
+}
+
+/// Reads `env:NAME` and the like; files are named from here.
+pub(super) fn secret_from(text: &str, name: &str, option: &str) -> Result<SecretSource, Failure> {
+    let source = typed_secret(text, name).ok_or_else(|| {
+        Failure::usage(format!("{option} {text:?} does not say where the secret is kept"))
+            .hint("Write env:NAME, file:PATH, command:PROGRAM or keyring.")
+    })?;
+    match source {
+        SecretSource::File(path) => Ok(SecretSource::File(from_here(&path)?)),
+        other => Ok(other),
+    }
+}
+
+/// The configuration reads paths from its own folder, people type them from theirs.
+pub(super) fn from_here(path: &Path) -> Result<PathBuf, Failure> {
+    std::path::absolute(path).map_err(|e| Failure::usage(format!("{}: {e}", path.display())))
+}
+
+fn proxy(text: &str) -> Result<ProxySettings, Failure> {
+    let url = match text {
+        "none" => None,
+        text => Some(url::Url::parse(text).ok().filter(url::Url::has_host).ok_or_else(|| {
+            Failure::usage(format!("--proxy {text:?} is no address"))
+                .hint("Write it as http://proxy.packhouse.example:3128, or none.")
+        })?),
+    };
+    if url.as_ref().is_some_and(|url| url.password().is_some()) {
+        return Err(Failure::usage("the proxy's address must not hold a password")
+            .hint("Write proxy = { url = \"…\", user = \"…\", password = { file = \"…\" } } into the configuration."));
+    }
+    Ok(ProxySettings { url, user: None, password: None })
+}
+
+fn oauth(client_id: &str, args: &OAuthArgs) -> Result<OAuthSettings, Failure> {
+    let address = |option: &str, text: Option<&String>| {
+        let url = text.map(|text| {
+            url::Url::parse(text).map_err(|_| {
+                Failure::usage(format!("{option} {text:?} is no address")).hint("It begins with https://.")
+            })
+        });
+        url.transpose()
+    };
+    let needed = |option: &str, text: Option<&String>| {
+        address(option, text)?.ok_or_else(|| Failure::usage(format!("{option} is needed with --client-id")))
+    };
+    let secret = args.client_secret_from.as_deref();
+    Ok(OAuthSettings {
+        client_id: client_id.to_owned(),
+        client_secret: secret.map(|from| secret_from(from, client_id, "--client-secret-from")).transpose()?,
+        authorize_url: needed("--authorize-url", args.authorize_url.as_ref())?,
+        token_url: needed("--token-url", args.token_url.as_ref())?,
+        device_url: address("--device-url", args.device_url.as_ref())?,
+        scopes: args.scopes.clone(),
+        keep: None,
+    })
+}

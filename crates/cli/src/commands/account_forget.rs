@@ -1,0 +1,93 @@
+//! `chestnut account forget`: out of the configuration, with the secrets that Chestnut keeps for it.
+
+use std::path::{Path, PathBuf};
+
+use serde::Serialize;
+
+use super::account_add::password_file;
+use super::account_list::used_by;
+use super::{load, show};
+use crate::args::Common;
+use crate::error_report::Failure;
+use crate::exit_code::ExitCode;
+use crate::render::clean;
+use crate::run::Io;
+use crate::settings::{
+    AccountSettings, ConfigurationText, Keep, SecretSource, SignInSettings, forget_in_keyring, keep_of,
+};
+
+#[derive(Debug, Serialize)]
+struct Report {
+    account: String,
+    forgotten: Vec<String>,
+    left: Vec<String>,
+}
+
+pub(super) fn run(name: &str, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    let settings = load(common, io)?;
+    let account = settings.chosen_accounts(&[name.to_owned()])?[0].1;
+    let (calendars, routes) = used_by(&settings, name);
+    if !calendars.is_empty() {
+        let through = match routes.as_slice() {
+            [] => String::new(),
+            routes => format!("; routes {} use them", routes.join(", ")),
+        };
+        let message = format!("account {name} is needed by calendars {}{through}", calendars.join(", "));
+        return Err(Failure::usage(message).hint(format!(
+            "Nothing was changed. Take these out of {} first; copies that routes have made stay where they are.",
+            settings.path.display()
+        )));
+    }
+    let mut text = ConfigurationText::read(&settings.path)?;
+    text.remove("account", name);
+    text.save()?;
+    let base = settings.path.parent().unwrap_or(Path::new(""));
+    let report = forget_secrets(name, account, base);
+    show(common, io, &report, || human(&report))?;
+    Ok(ExitCode::Ok)
+}
+
+/// What Chestnut made for the account goes; what somebody else keeps stays, and is named.
+fn forget_secrets(name: &str, account: &AccountSettings, base: &Path) -> Report {
+    let mut report = Report { account: name.to_owned(), forgotten: Vec::new(), left: Vec::new() };
+    let mut file = |path: PathBuf, own: bool| {
+        let shown = path.display().to_string();
+        if own && std::fs::remove_file(&path).is_ok() {
+            report.forgotten.push(shown);
+        } else if path.exists() {
+            report.left.push(shown);
+        }
+    };
+    match &account.sign_in {
+        SignInSettings::Password(source) | SignInSettings::Token(source) => match source {
+            SecretSource::File(path) => {
+                let own = path.as_path() == Path::new(&password_file(name));
+                file(base.join(path), own);
+            }
+            SecretSource::Keyring(key) if forget_in_keyring(key).is_ok() => {
+                report.forgotten.push(format!("{key} in the keyring"));
+            }
+            SecretSource::Keyring(key) => report.left.push(format!("{key} in the keyring")),
+            SecretSource::Env(_) | SecretSource::Command(_) | SecretSource::Plain(_) => {}
+        },
+        SignInSettings::OAuth(oauth) => match keep_of(name, oauth, base) {
+            Keep::File(path) => file(path, true),
+            Keep::Keyring(key) if forget_in_keyring(&key).is_ok() => {
+                report.forgotten.push(format!("{key} in the keyring"));
+            }
+            Keep::Keyring(key) => report.left.push(format!("{key} in the keyring")),
+        },
+        SignInSettings::Nobody => {}
+    }
+    report
+}
+
+fn human(report: &Report) -> String {
+    let mut out = format!("Account {} is out of the configuration.\n", clean(&report.account));
+    for (words, list) in [("Deleted", &report.forgotten), ("Left where it is", &report.left)] {
+        for one in list {
+            out += &format!("{words}: {}\n", clean(one));
+        }
+    }
+    out
+}

@@ -1,0 +1,343 @@
+//! `chestnut calendar add`: a calendar is looked at, and then written into the configuration.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
+
+use chestnut_caldav::protocol::{CalendarInfo, feed_address};
+use chestnut_core::{CalendarFacts, CalendarText, ContentKey, DurationValue, Kind, Oddity};
+use chestnut_engine::{CalendarError, FileCalendar, FolderCalendar};
+use serde::Serialize;
+use toml_edit::Value;
+
+use super::account_add::{from_here, secret_from};
+use super::{block_on, load, show};
+use crate::args::{CalendarAdd, Common};
+use crate::error_report::{Failure, calendar_hint};
+use crate::exit_code::ExitCode;
+use crate::render::{clean, count, style};
+use crate::run::Io;
+use crate::settings::{ConfigurationText, Connections, FeedSource, Settings, check_name, secret_value};
+
+#[derive(Debug, Serialize)]
+struct Report {
+    calendar: String,
+    kind: &'static str,
+    title: Option<String>,
+    rights: &'static str,
+    entries: BTreeMap<&'static str, usize>,
+    first: Option<String>,
+    last: Option<String>,
+    endless_series: usize,
+    timezone: Option<String>,
+    refresh_seconds: Option<i64>,
+    odd: Vec<String>,
+    configuration: String,
+}
+
+/// What a look at a calendar came to.
+struct Looked {
+    keys: Vec<(&'static str, Value)>,
+    report: Report,
+}
+
+pub(super) fn run(args: &CalendarAdd, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    check_name("calendar", &args.calendar)?;
+    let path = super::configuration_path(common, io)?;
+    let mut text = ConfigurationText::read(&path)?;
+    if text.has("calendar", &args.calendar) {
+        return Err(Failure::usage(format!(
+            "there is a calendar `{}` already in {}",
+            args.calendar,
+            path.display()
+        ))
+        .hint("Choose another name."));
+    }
+    let settings = if path.exists() { load(common, io)? } else { Settings::empty(&path) };
+    if let Some(account) = &args.account {
+        settings.chosen_accounts(std::slice::from_ref(account))?;
+    }
+    let Looked { keys, report } = look(args, &settings, io)?;
+    text.add("calendar", &args.calendar, keys)?;
+    text.save()?;
+    show(common, io, &report, || human(&report))?;
+    Ok(ExitCode::Ok)
+}
+
+fn look(args: &CalendarAdd, settings: &Settings, io: &Io<'_>) -> Result<Looked, Failure> {
+    let place = &args.place;
+    let connections = Connections::new(settings, &io.environment);
+    if let Some(file) = &place.file {
+        return look_at_file(args, settings, file);
+    }
+    if let Some(folder) = &place.folder {
+        return look_at_folder(args, settings, folder);
+    }
+    let secret = place.feed_from.as_deref();
+    let secret = secret.map(|from| secret_from(from, &args.calendar, "--feed-from")).transpose()?;
+    let feed = place.feed.clone().map(FeedSource::Address).or(secret.map(FeedSource::Secret));
+    match feed {
+        Some(feed) => look_at_feed(args, settings, &connections, feed),
+        None => look_at_server(args, settings, &connections),
+    }
+}
+
+fn look_at_server(
+    args: &CalendarAdd,
+    settings: &Settings,
+    connections: &Connections<'_>,
+) -> Result<Looked, Failure> {
+    let account = args.account.as_deref().unwrap_or_default();
+    let found = block_on(connections.discover(account))??;
+    let (path, shown) = (args.place.path.as_deref(), args.place.shown.as_deref());
+    let is = |c: &&CalendarInfo| match (path, shown) {
+        (Some(path), _) => c.href.as_str().trim_matches('/') == path.trim_matches('/'),
+        (None, Some(name)) => c.name == name,
+        (None, None) => false,
+    };
+    let matches: Vec<_> = found.calendars.iter().filter(is).collect();
+    let info = match matches.as_slice() {
+        [one] => *one,
+        several => {
+            let wanted = path.or(shown).unwrap_or_default();
+            let many = if several.is_empty() { "no calendar" } else { "several calendars" };
+            return Err(Failure::usage(format!("account {account} has {many} {wanted:?}")).hint(format!(
+                "`chestnut calendar list {account}` shows what is there; name it by --path."
+            )));
+        }
+    };
+    let counts = block_on(async {
+        connections
+            .client(account)?
+            .count(info)
+            .await
+            .map_err(|e| crate::settings::account_failure(account, &e))
+    })?;
+    let entries =
+        counts.unwrap_or_default().into_iter().map(|(kind, number)| (kind.word(), number)).collect();
+    let mut keys = vec![("account", Value::from(account))];
+    keys.push(match path {
+        Some(_) => ("path", Value::from(info.href.as_str())),
+        None => ("name", Value::from(info.name.as_str())),
+    });
+    let rights = match info.writable {
+        Some(false) => "read only",
+        Some(true) => "read, write",
+        None => "not told",
+    };
+    let report = Report {
+        title: Some(info.name.clone()),
+        rights,
+        entries,
+        ..empty_report(args, "on a server", settings)
+    };
+    Ok(Looked { keys, report })
+}
+
+fn look_at_feed(
+    args: &CalendarAdd,
+    settings: &Settings,
+    connections: &Connections<'_>,
+    feed: FeedSource,
+) -> Result<Looked, Failure> {
+    if let FeedSource::Address(address) = &feed {
+        let url = feed_address(address);
+        let url = url.ok_or_else(|| {
+            Failure::usage(format!("--feed {:?} is no address of a feed", clean(address)))
+                .hint("It begins with https://, http:// or webcal://.")
+        })?;
+        if url.password().is_some() || !url.username().is_empty() {
+            return Err(Failure::usage("the feed's address must not hold user or password")
+                .hint("Make an account with the user and the password, and name it with --account."));
+        }
+    }
+    let calendar = connections.feed(&args.calendar, &feed, args.account.as_deref())?;
+    let failed = |error: CalendarError| unreadable(args, &error);
+    // Twice, since some publishers invent new UIDs each time.
+    let (text, again) = block_on(async {
+        let text = calendar.look().await.map_err(failed)?;
+        let again = calendar.look().await.map_err(failed)?;
+        Ok::<_, Failure>((text, again))
+    })??;
+    let mut keys = Vec::new();
+    keys.extend(args.account.as_deref().map(|account| ("account", Value::from(account))));
+    keys.push((
+        "feed",
+        match &feed {
+            FeedSource::Address(address) => Value::from(address.as_str()),
+            FeedSource::Secret(source) => secret_value(source),
+        },
+    ));
+    let mut report = report(args, "feed", settings, &text);
+    report.rights = "read only";
+    if has_new_uids(&text, &again) {
+        report.odd.push(
+            "its UIDs are new at every fetch: entries are recognised by title, start, end and recurrence"
+                .to_owned(),
+        );
+    }
+    Ok(Looked { keys, report })
+}
+
+/// The same entries under other UIDs.
+fn has_new_uids(one: &CalendarText, other: &CalendarText) -> bool {
+    let uids =
+        |text: &CalendarText| text.entries().iter().map(|p| p.entry.uid().clone()).collect::<BTreeSet<_>>();
+    let contents = |text: &CalendarText| {
+        text.entries().iter().map(|p| ContentKey::of(&p.entry)).collect::<BTreeSet<_>>()
+    };
+    uids(one) != uids(other) && contents(one) == contents(other)
+}
+
+fn look_at_file(args: &CalendarAdd, settings: &Settings, file: &Path) -> Result<Looked, Failure> {
+    let here = from_here(file)?;
+    if here.is_dir() {
+        return Err(Failure::usage(format!("{} is a folder", file.display())).hint("Name it with --folder."));
+    }
+    let text = if here.exists() {
+        FileCalendar::new(here.clone(), false).look().map_err(|error| unreadable(args, &error))?
+    } else {
+        CalendarText::empty()
+    };
+    let mut report = report(args, "file", settings, &text);
+    if !here.exists() {
+        report.odd = vec!["it is not there yet: the first copy makes it".to_owned()];
+    }
+    Ok(Looked {
+        keys: vec![("file", Value::from(as_written(settings, &here).display().to_string()))],
+        report,
+    })
+}
+
+fn look_at_folder(args: &CalendarAdd, settings: &Settings, folder: &Path) -> Result<Looked, Failure> {
+    let here = from_here(folder)?;
+    if here.is_file() {
+        return Err(Failure::usage(format!("{} is a file", folder.display())).hint("Name it with --file."));
+    }
+    let listing =
+        FolderCalendar::new(here.clone(), true).listing().map_err(|error| unreadable(args, &error))?;
+    let entries = [("files", listing.entries.len())].into();
+    let mut report = Report { entries, rights: "read, write", ..empty_report(args, "folder", settings) };
+    if !here.exists() {
+        report.odd = vec!["it is not there yet: the first copy makes it".to_owned()];
+    }
+    Ok(Looked {
+        keys: vec![("folder", Value::from(as_written(settings, &here).display().to_string()))],
+        report,
+    })
+}
+
+/// The configuration reads paths from its own folder.
+fn as_written(settings: &Settings, path: &Path) -> PathBuf {
+    let base = settings.path.parent().and_then(|base| std::path::absolute(base).ok());
+    let inside = base.and_then(|base| path.strip_prefix(base).ok().map(Path::to_owned));
+    inside.unwrap_or_else(|| path.to_owned())
+}
+
+fn unreadable(args: &CalendarAdd, error: &CalendarError) -> Failure {
+    let hint = calendar_hint(error, &args.calendar, args.account.as_deref());
+    Failure::failed(format!("calendar {}: {error}", args.calendar)).hint(hint)
+}
+
+fn empty_report(args: &CalendarAdd, kind: &'static str, settings: &Settings) -> Report {
+    Report {
+        calendar: args.calendar.clone(),
+        kind,
+        title: None,
+        rights: "read, write",
+        entries: BTreeMap::new(),
+        first: None,
+        last: None,
+        endless_series: 0,
+        timezone: None,
+        refresh_seconds: None,
+        odd: Vec::new(),
+        configuration: settings.path.display().to_string(),
+    }
+}
+
+fn report(args: &CalendarAdd, kind: &'static str, settings: &Settings, text: &CalendarText) -> Report {
+    let CalendarFacts { title, zone, refresh, kinds, first, last, endless, .. } = text.facts();
+    Report {
+        title,
+        entries: kinds.into_iter().map(|(kind, number): (Kind, usize)| (kind.word(), number)).collect(),
+        first: first.map(|day| day.to_string()),
+        last: last.map(|day| day.to_string()),
+        endless_series: endless,
+        timezone: zone,
+        refresh_seconds: refresh
+            .map(|DurationValue { days, seconds }| days.saturating_mul(86_400).saturating_add(seconds)),
+        odd: text.oddities().iter().map(oddity_words).collect(),
+        ..empty_report(args, kind, settings)
+    }
+}
+
+fn oddity_words(oddity: &Oddity) -> String {
+    let entries = |number: &usize| count(*number, "entry", "entries");
+    match oddity {
+        Oddity::WithoutUid(n) => {
+            format!("{} without UID: recognised by title, start, end and recurrence", entries(n))
+        }
+        Oddity::SharedUid(n) => {
+            format!("{} that share a UID: told apart by title, start, end and recurrence", entries(n))
+        }
+        Oddity::Repeated(n) => format!("{} stand there twice, word for word: once is enough", entries(n)),
+        Oddity::UnknownZones(names) => {
+            format!("time zones that nobody knows: {}; their times are not guessed", names.join(", "))
+        }
+        Oddity::Floating(n) => format!("{} with times of no time zone", entries(n)),
+        Oddity::WithoutStart(n) => format!("{} without a start", entries(n)),
+        Oddity::NotUtf8(encoding) => format!("the text is not UTF-8; it was read as {encoding}"),
+        Oddity::Method(method) => format!("it calls itself a message ({method}), not a published calendar"),
+        Oddity::Empty => "there is not a single entry in it".to_owned(),
+        _ => "something odd".to_owned(),
+    }
+}
+
+/// `every 4 hours`, `every day`.
+fn interval(seconds: i64) -> String {
+    let (number, unit) = match seconds {
+        s if s % 86_400 == 0 => (s / 86_400, "day"),
+        s if s % 3600 == 0 => (s / 3600, "hour"),
+        s if s % 60 == 0 => (s / 60, "minute"),
+        s => (s, "second"),
+    };
+    if number == 1 { format!("every {unit}") } else { format!("every {number} {unit}s") }
+}
+
+fn human(report: &Report) -> String {
+    let line = |name: &str, text: &str| format!("  {name:12}{}\n", clean(text));
+    let kind =
+        if report.kind == "on a server" { report.kind.to_owned() } else { format!("a {}", report.kind) };
+    let mut out = format!("{}, {kind}\n", style::paint(style::STRONG, &report.calendar));
+    if let Some(title) = &report.title {
+        out += &line("title", title);
+    }
+    let entries: Vec<_> = report
+        .entries
+        .iter()
+        .map(|(word, number)| count(*number, word.trim_end_matches('s'), word))
+        .collect();
+    out += &line("entries", if entries.is_empty() { "none".into() } else { entries.join(", ") }.as_str());
+    if let (Some(first), Some(last)) = (&report.first, &report.last) {
+        let endless = match report.endless_series {
+            0 => String::new(),
+            n => format!(", and {} without an end", count(n, "series", "series")),
+        };
+        out += &line("from, to", &format!("{first} to {last}{endless}"));
+    }
+    if let Some(zone) = &report.timezone {
+        out += &line("time zone", zone);
+    }
+    if let Some(seconds) = report.refresh_seconds.filter(|s| *s > 0) {
+        out += &line("refresh", &format!("the publisher wishes to be asked {}", interval(seconds)));
+    }
+    out += &line("rights", report.rights);
+    for odd in &report.odd {
+        out += &format!("  {}  {}\n", style::paint(style::WARN, format!("{:10}", "odd")), clean(odd));
+    }
+    out += &format!("\nWritten into {}.\n", report.configuration);
+    if report.rights == "read only" {
+        out += "It can only be read: use it as `from` of a route.\n";
+    }
+    out
+}

@@ -1,0 +1,67 @@
+//! Questions to a person at a terminal.
+
+use std::fmt::Write as _;
+
+use dialoguer::{Input, Password};
+use secrecy::SecretString;
+
+use crate::error_report::Failure;
+use crate::render::clean;
+
+/// Asks on standard error, so that what is printed can go elsewhere.
+#[derive(Debug)]
+pub(crate) struct Questions(());
+
+impl Questions {
+    /// Returns `None` where nobody can be asked: standard input or error is no terminal.
+    pub(crate) fn of_terminal(can_ask: bool) -> Option<Self> {
+        can_ask.then_some(Self(()))
+    }
+
+    /// Asks for a text.
+    pub(crate) fn text(&mut self, prompt: &str, default: Option<&str>) -> Result<String, Failure> {
+        let input: Input<'_, String> = Input::new().with_prompt(clean(prompt));
+        let input = match default {
+            Some(default) => input.default(clean(default)),
+            None => input,
+        };
+        input.interact_text().map(|text| text.trim().to_owned()).map_err(given_up)
+    }
+
+    /// Asks for a secret; what is typed does not show.
+    pub(crate) fn secret(&mut self, prompt: &str) -> Result<SecretString, Failure> {
+        Password::new().with_prompt(clean(prompt)).interact().map(SecretString::from).map_err(given_up)
+    }
+
+    /// Asks for one of several things; returns its place in the list.
+    pub(crate) fn choose(&mut self, prompt: &str, choices: &[String]) -> Result<usize, Failure> {
+        let mut question = String::new();
+        for (number, choice) in choices.iter().enumerate() {
+            writeln!(question, "  {}  {}", number + 1, clean(choice))
+                .expect("writing to a string cannot fail");
+        }
+        write!(question, "{} (1 to {})", clean(prompt), choices.len())
+            .expect("writing to a string cannot fail");
+        let last = choices.len();
+        let number: usize =
+            Input::new()
+                .with_prompt(question)
+                .validate_with(move |number: &usize| {
+                    if (1..=last).contains(number) { Ok(()) } else { Err("there is no such number") }
+                })
+                .interact_text()
+                .map_err(given_up)?;
+        Ok(number - 1)
+    }
+
+    /// Asks yes or no.
+    pub(crate) fn yes(&mut self, prompt: &str, default: bool) -> Result<bool, Failure> {
+        let word = self.text(&format!("{prompt} (yes or no)"), Some(if default { "yes" } else { "no" }))?;
+        Ok(word.to_lowercase().starts_with('y'))
+    }
+}
+
+fn given_up(error: dialoguer::Error) -> Failure {
+    let dialoguer::Error::IO(error) = error;
+    Failure::usage(format!("the question was not answered: {error}")).hint("Nothing was changed.")
+}
