@@ -28,11 +28,13 @@ const SUSPICIOUSLY_LONG: usize = 50;
 pub struct ClientOptions {
     /// Most requests in flight.
     pub at_once: usize,
+    /// Whether requests are sent again where that may help; not where a person waits to hear what is wrong.
+    pub retries: bool,
 }
 
 impl Default for ClientOptions {
     fn default() -> Self {
-        Self { at_once: 4 }
+        Self { at_once: 4, retries: true }
     }
 }
 
@@ -75,6 +77,7 @@ pub enum Fetched {
 pub struct Client {
     transport: Rc<dyn Transport>,
     pace: Pace,
+    retries: bool,
     counts: Rc<Cell<RequestCounts>>,
     /// While this is set, nothing that writes is sent.
     no_writes: Rc<RefCell<Rc<Cell<bool>>>>,
@@ -95,6 +98,7 @@ impl Client {
         Self {
             transport,
             pace: Pace::new(options.at_once),
+            retries: options.retries,
             counts: Rc::default(),
             no_writes: Rc::default(),
             no_multiget: Rc::default(),
@@ -379,7 +383,8 @@ impl Client {
     async fn send(&self, request: &Request) -> Result<Answer, DavError> {
         for tries in 1.. {
             let outcome = self.send_once(request).await;
-            let Some(pause) = pause_before_retry(&outcome, tries) else { return Ok(outcome?) };
+            let pause = pause_before_retry(&outcome, tries).filter(|_| self.retries);
+            let Some(pause) = pause else { return Ok(outcome?) };
             tracing::debug!(method = request.method, ?pause, "trying again");
             tokio::time::sleep(pause).await;
         }

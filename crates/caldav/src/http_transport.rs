@@ -41,7 +41,7 @@ impl Default for HttpOptions {
             sign_in: SignIn::Nobody,
             timeout: Duration::from_secs(30),
             plain_http: false,
-            max_answer: 256 << 20,
+            max_answer: 128 << 20,
             ca: None,
             certificate: None,
             proxies: Proxies::default(),
@@ -263,7 +263,7 @@ impl HttpTransport {
         let mut body = Vec::new();
         while let Some(chunk) = response.chunk().await.map_err(|e| self.classify(&e, url))? {
             if body.len() + chunk.len() > self.options.max_answer {
-                let limit = format!("{} MiB", self.options.max_answer >> 20);
+                let limit = format!("of {} MiB", self.options.max_answer >> 20);
                 return Err(self.fault(TransportFault::TooLarge, url, &limit));
             }
             body.extend_from_slice(&chunk);
@@ -324,10 +324,7 @@ fn causes<'e>(error: &'e (dyn std::error::Error + 'static)) -> Vec<&'e (dyn std:
         all.push(cause);
         let inside = cause.downcast_ref::<std::io::Error>().and_then(std::io::Error::get_ref);
         next = match inside {
-            Some(inside) => {
-                all.push(inside);
-                inside.source()
-            }
+            Some(inside) => Some(inside),
             None => cause.source(),
         };
     }

@@ -140,7 +140,7 @@ impl TransportError {
                 format!("the connection to {host} broke before the answer was complete")
             }
             TransportFault::Redirect => format!("{host} redirects in a circle or to nowhere"),
-            TransportFault::TooLarge => format!("the answer of {host} is larger than the limit ({detail})"),
+            TransportFault::TooLarge => format!("the answer of {host} is larger than the limit {detail}"),
             TransportFault::PlainHttp => format!("a password would travel unencrypted to {host}"),
             TransportFault::Stopped => "stopped".to_owned(),
             TransportFault::SignInEnded => format!("the sign-in at {host} is no longer valid ({detail})"),

@@ -71,16 +71,16 @@ async fn more_at_once_only_where_it_brings_more() {
     let ms = Duration::from_millis;
     // A server that works on one thing at a time answers the slower the more it is asked.
     let one_by_one = told(move |at_once, _| (201, None, ms(20 * at_once as u64)));
-    let client = Client::new(one_by_one.clone(), ClientOptions { at_once: 8 });
+    let client = Client::new(one_by_one.clone(), ClientOptions { at_once: 8, ..ClientOptions::default() });
     put_many(&client, 300).await;
     assert!(one_by_one.most.get() <= 2, "{}", one_by_one.most.get());
     let parallel = told(move |_, _| (201, None, ms(20)));
-    let client = Client::new(parallel.clone(), ClientOptions { at_once: 8 });
+    let client = Client::new(parallel.clone(), ClientOptions { at_once: 8, ..ClientOptions::default() });
     put_many(&client, 300).await;
     assert_eq!(parallel.most.get(), 8);
     // One that refuses more than two at a time is met with fewer, and nothing is lost.
     let touchy = told(move |at_once, _| (if at_once > 2 { 423 } else { 201 }, None, ms(20)));
-    let client = Client::new(touchy.clone(), ClientOptions { at_once: 8 });
+    let client = Client::new(touchy.clone(), ClientOptions { at_once: 8, ..ClientOptions::default() });
     let stored = put_many(&client, 300).await;
     assert!(stored.iter().all(|s| matches!(s, Ok(Stored::Done { .. }))));
     assert!(client.counts().writes < 330, "{:?}", client.counts());

@@ -12,7 +12,7 @@ use std::time::Duration;
 
 use chestnut_caldav::Credentials;
 use chestnut_caldav::{
-    Answer, Client, ClientOptions, HttpOptions, HttpTransport, Request, Transport, TransportError,
+    Answer, Client, ClientOptions, HttpOptions, HttpTransport, Request, SignIn, Transport, TransportError,
 };
 use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
 use chestnut_engine::{Calendar, CalendarEnd, Route, RunOptions, Silent, run_route};
@@ -42,8 +42,9 @@ impl Transport for Recorder {
 }
 
 fn http() -> HttpTransport {
-    let credentials = Some(Credentials { user: "office".into(), password: "office-pw".to_owned().into() });
-    HttpTransport::new(HttpOptions { credentials, ..HttpOptions::default() }).expect("a transport")
+    let credentials = Credentials { user: "office".into(), password: "office-pw".to_owned().into() };
+    HttpTransport::new(HttpOptions { sign_in: SignIn::Password(credentials), ..HttpOptions::default() })
+        .expect("a transport")
 }
 
 fn now_ms() -> i64 {
@@ -74,7 +75,7 @@ fn route(sites: &[Site; 2], sent: &Rc<RefCell<Vec<Request>>>) -> Route {
         calendar: Calendar::Dav {
             client: Client::new(
                 Rc::new(Recorder { inner: http(), sent: Rc::clone(sent) }),
-                ClientOptions { at_once: AT_ONCE },
+                ClientOptions { at_once: AT_ONCE, ..ClientOptions::default() },
             ),
             url: format!("{}office/calendars/{path}/", site.url).parse().expect("an address"),
         },

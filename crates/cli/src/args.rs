@@ -32,9 +32,30 @@ pub(crate) struct Common {
     /// Name every entry; twice: also tell of every request
     #[arg(long, short, global = true, action = clap::ArgAction::Count)]
     pub(crate) verbose: u8,
-    /// When to use colour
-    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
-    pub(crate) color: ColorChoice,
+    /// When to use colour: auto, always or never; with `calendar create`, the calendar's colour
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto", value_parser = color_word)]
+    pub(crate) color: ColorWord,
+}
+
+/// `--color`, which means two things: one word for both is what people type.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum ColorWord {
+    /// When the output is coloured.
+    When(ColorChoice),
+    /// `#rrggbb`: the colour of a new calendar.
+    Shade(String),
+}
+
+fn color_word(text: &str) -> Result<ColorWord, String> {
+    if let Ok(when) = text.parse() {
+        return Ok(ColorWord::When(when));
+    }
+    let digits = text.strip_prefix('#').unwrap_or(text);
+    let fits = digits.len() == 6 && digits.bytes().all(|b| b.is_ascii_hexdigit());
+    let shade = || ColorWord::Shade(format!("#{}", digits.to_ascii_lowercase()));
+    fits.then(shade).ok_or_else(|| {
+        "write auto, always or never; or a colour such as \"#b5651d\" for a new calendar".to_owned()
+    })
 }
 
 #[derive(Debug, Subcommand)]
@@ -89,6 +110,13 @@ pub(crate) enum Command {
     },
     /// Say how every route is doing; the exit status is made for monitoring
     Status,
+}
+
+impl Command {
+    /// Tells whether `--color` means the colour of a calendar.
+    pub(crate) fn makes_calendar(&self) -> bool {
+        matches!(self, Self::Calendar(CalendarCommand::Create { .. }))
+    }
 }
 
 #[derive(Debug, Subcommand)]
@@ -189,15 +217,12 @@ pub(crate) enum CalendarCommand {
     },
     /// Write a calendar into the configuration, after a look at it
     Add(Box<CalendarAdd>),
-    /// Make a new calendar on an account's server
+    /// Make a new calendar on an account's server; --color "#b5651d" gives it a colour
     Create {
         /// The account
         account: String,
         /// The name it gets on the server
         name: String,
-        /// Its colour, such as #b5651d
-        #[arg(long, value_name = "#RRGGBB")]
-        color: Option<String>,
         /// What it takes
         #[arg(long, value_name = "KINDS", value_delimiter = ',', default_values = ["events"])]
         kinds: Vec<KindWord>,

@@ -142,7 +142,7 @@ impl Check<'_> {
             options.sign_in = sign_in.unwrap_or(options.sign_in);
             let transport = HttpTransport::new(options)
                 .map_err(|e| Failure::usage(format!("account {}: {e}", self.name)))?;
-            Ok::<_, Failure>(Client::new(Rc::new(transport), ClientOptions { at_once: 1 }))
+            Ok::<_, Failure>(Client::new(Rc::new(transport), ClientOptions { at_once: 1, retries: false }))
         };
         let (stranger, client) = (client(Some(SignIn::Nobody))?, client(None)?);
         self.look_at_server(&stranger).await?;

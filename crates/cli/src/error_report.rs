@@ -1,6 +1,6 @@
 //! Errors for people: one sentence, the cause, and what to do next.
 
-use chestnut_caldav::{DavError, TransportFault};
+use chestnut_caldav::{CertificateFault, DavError, TransportFault};
 use chestnut_core::NotACalendar;
 use chestnut_engine::{CalendarError, RunError};
 use chestnut_store::StoreError;
@@ -123,6 +123,9 @@ fn feed_hint(error: &DavError, calendar: &str) -> String {
                 format!("Check the address of calendar {calendar}, and this machine's network.")
             }
             TransportFault::TooLarge => "A feed of this size is not read.".to_owned(),
+            TransportFault::Tls => format!(
+                "The feed's server cannot be trusted, or speaks no https at this port. Check the address of calendar {calendar}."
+            ),
             _ => "Run it again later; nothing was changed.".to_owned(),
         },
         _ => format!(
@@ -131,19 +134,50 @@ fn feed_hint(error: &DavError, calendar: &str) -> String {
     }
 }
 
+/// What a person can do about an answer that is no CalDAV, by what came instead.
+fn not_caldav_hint(problem: &str, account: &str, test: &str) -> String {
+    if problem.contains("web page") {
+        return format!(
+            "This is a web page: mostly a sign-in page, or the address of the web calendar. Ask for the CalDAV address of account {account}; a network that wants a sign-in of its own does this too. Nothing was changed. See {test}."
+        );
+    }
+    format!(
+        "The address of account {account} leads to something that is no CalDAV server, or its answer was damaged on the way. Nothing was changed. See {test}."
+    )
+}
+
+/// What a person can do about a refused sign-in, by what the server offers.
+fn sign_in_hint(offered: &[String], account: &str, test: &str) -> String {
+    let takes = |scheme: &str| offered.iter().any(|one| one == scheme);
+    if offered.is_empty() {
+        return format!(
+            "The server does not say how to sign in: mostly something in front of it refuses (a gateway, a proxy), or the path is wrong. Check url, user and password of account {account}. Then {test}."
+        );
+    }
+    if takes("basic") || takes("digest") {
+        return format!(
+            "Check user and password of account {account}; with sign-in in two steps most servers want an app password, made in their own settings. Then {test}."
+        );
+    }
+    if takes("bearer") {
+        return format!(
+            "This server takes tokens, no passwords: give account {account} a `token`, or `oauth` and then `chestnut account login {account}`."
+        );
+    }
+    format!(
+        "Ask for an app password or a token: this way to sign in works from the organisation's own machines alone. Then {test}."
+    )
+}
+
 /// What a person can do about a server's answer.
 pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
     let test = format!("`chestnut account test {account}`");
     match error {
-        DavError::SignIn { .. } => format!(
-            "Check user and password of account {account}; with sign-in in two steps most servers want an app password. Then {test}."
+        DavError::SignIn { offered } => sign_in_hint(offered, account, &test),
+        DavError::NotFound { .. } => format!(
+            "Check the path: see what is there with `chestnut calendar list {account}`; as the url of an account the bare host will do."
         ),
-        DavError::NotFound { .. } => format!("See what is there with `chestnut calendar list {account}`."),
-        DavError::NotCalDav { .. } => {
-            format!(
-                "The address leads to something that is no CalDAV server. Nothing was changed. See {test}."
-            )
-        }
+        DavError::NotCalDav { problem, .. } => not_caldav_hint(problem, account, &test),
         DavError::NoCalendars { .. } => {
             format!("Check the url of account {account}: a CalDAV address, not that of the web page.")
         }
@@ -160,8 +194,22 @@ pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
                     "Check host and port in the url of account {account}, and that the server is running."
                 )
             }
+            TransportFault::Tls if error.certificate == Some(CertificateFault::UnknownIssuer) => {
+                format!(
+                    "If this is your own certificate authority, name its file with `ca` in account {account}. See `chestnut account test {account}`."
+                )
+            }
+            TransportFault::Tls if error.certificate.is_some() => {
+                format!("`chestnut account test {account}` shows whose certificate it is, and what to do.")
+            }
             TransportFault::Tls => {
-                format!("For a private certificate authority, name its file with `ca` in account {account}.")
+                format!(
+                    "Mostly the server speaks no https at this port, or wants a certificate from you (`certificate` in account {account})."
+                )
+            }
+            TransportFault::SignInEnded => format!("Sign in again: `chestnut account login {account}`."),
+            TransportFault::TooLarge => {
+                "No calendar server answers like this. Check the address; nothing was changed.".to_owned()
             }
             TransportFault::PlainHttp => {
                 format!(
@@ -171,6 +219,31 @@ pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
             TransportFault::Redirect => format!("Check the url of account {account}."),
             _ => format!("Run it again; if it stays, raise `timeout` in account {account}."),
         },
+        DavError::Status { status: 405 | 501, .. } => {
+            format!(
+                "There is a web server, but no CalDAV at this address. Check the path in the url of account {account}; the bare host will do."
+            )
+        }
+        DavError::Status { status: 407, .. } => {
+            format!(
+                "The proxy on the way wants a sign-in: proxy = {{ url = \"…\", user = \"…\", password = {{ file = \"…\" }} }} in account {account}."
+            )
+        }
+        DavError::Status { status: 300..=399, .. } => {
+            format!(
+                "The server sends on to nowhere. Check the url of account {account}; the bare host will do."
+            )
+        }
+        DavError::Status { status: 429, .. } => {
+            format!(
+                "The server asks for fewer requests. Run it again later, and lower `at-once` in account {account} if it stays."
+            )
+        }
+        DavError::Status { status: 500..=599, .. } => {
+            format!(
+                "The fault is the server's. Nothing was lost. Run it again later; if it stays, tell whoever runs it. {test} shows how the account is."
+            )
+        }
         _ => format!("Nothing was lost. Run it again later; {test} shows how the account is."),
     }
 }

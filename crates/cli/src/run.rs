@@ -5,7 +5,7 @@ use std::io::{IsTerminal as _, Write};
 use anstream::adapter::StripBytes;
 use clap::{ColorChoice, Parser as _};
 
-use crate::args::Cli;
+use crate::args::{Cli, ColorWord};
 use crate::commands;
 use crate::environment::Environment;
 use crate::error_report::Failure;
@@ -58,10 +58,14 @@ pub fn run(arguments: &[impl Clone + Into<std::ffi::OsString>], io: &mut Io<'_>)
     };
     log_requests(&cli);
     let color = match cli.common.color {
-        ColorChoice::Always => true,
-        ColorChoice::Never => false,
-        ColorChoice::Auto => io.color,
+        ColorWord::When(ColorChoice::Always) => true,
+        ColorWord::When(ColorChoice::Never) => false,
+        ColorWord::When(ColorChoice::Auto) | ColorWord::Shade(_) => io.color,
     };
+    if matches!(cli.common.color, ColorWord::Shade(_)) && !cli.command.makes_calendar() {
+        let failure = Failure::usage("--color takes a colour only with `calendar create`");
+        return report(&failure.hint("Here it is auto, always or never."), io);
+    }
     let mut plain = Plain(StripBytes::new(), &mut *io.out);
     let out: &mut dyn Write = if color { plain.1 } else { &mut plain };
     let (progress, can_ask, environment) = (io.progress, io.can_ask, io.environment.clone());

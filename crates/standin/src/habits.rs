@@ -174,6 +174,8 @@ habits! {
     DepthNeeded,
     /// MKCALENDAR keeps only the name.
     ForgetfulMkcalendar,
+    /// There is no MKCALENDAR, extended MKCOL alone makes calendars.
+    NoMkcalendar,
     /// Colours carry alpha.
     AlphaColors,
     /// Names come back escaped twice.
@@ -187,6 +189,13 @@ habits! {
     InclusiveRanges,
     /// Announces scheduling, and sends invitations for entries with an organiser.
     Schedules,
+
+    /// Feeds: entries have new UIDs at every fetch.
+    RenewsUids,
+    /// Feeds come without ETag, with the time of their last change.
+    FeedsByTime,
+    /// Feeds come with neither.
+    FeedsUnmarked,
 
     /// HTTP: one request for each connection.
     OneRequestPerConnection,

@@ -132,7 +132,14 @@ impl Server {
 
     fn answer(&mut self, request: &ServerRequest, path: &str) -> Reply {
         if let Some(feed) = self.feeds.get(path).cloned() {
-            return feed_reply(request, &feed);
+            return feed_reply(self, request, &feed);
+        }
+        if path.starts_with("/sign-in/") {
+            let now_ms = self.now_ms;
+            return match &mut self.sign_in {
+                Some(service) => service.answer(request, path, now_ms),
+                None => Reply::status(404),
+            };
         }
         if path == "/.well-known/caldav" {
             return self.well_known(request);
@@ -144,6 +151,7 @@ impl Server {
                 .with("DAV", self.dav_header()),
             "PROPFIND" => properties::propfind(self, request, path, &user).with("DAV", self.dav_header()),
             "PROPPATCH" => properties::proppatch(self, request, path, &user),
+            "MKCALENDAR" if self.has(Habit::NoMkcalendar) => Reply::status(405),
             "MKCALENDAR" | "MKCOL" => properties::make_calendar(self, request, path, &user),
             "REPORT" => reports::report(self, request, path, &user),
             "GET" | "HEAD" => self.get(request, path, &user),
@@ -171,7 +179,9 @@ impl Server {
     }
 
     fn challenge(&self) -> Reply {
-        let how = if self.has(Habit::DigestOnly) {
+        let how = if self.sign_in.is_some() {
+            r#"Bearer realm="orchard", error="invalid_token""#
+        } else if self.has(Habit::DigestOnly) {
             r#"Digest realm="orchard", nonce="6b7a33", qop="auth", algorithm=MD5"#
         } else {
             r#"Basic realm="orchard""#
@@ -181,6 +191,10 @@ impl Server {
 
     fn signed_in(&self, request: &ServerRequest) -> Option<String> {
         let (scheme, rest) = request.header("authorization")?.split_once(' ')?;
+        if let Some(service) = &self.sign_in {
+            let token = Some(rest).filter(|_| scheme == "Bearer")?;
+            return service.user_of(token, self.now_ms).map(str::to_owned);
+        }
         if scheme == "Digest" {
             return self.digest_user(request, rest);
         }
@@ -441,15 +455,39 @@ pub(crate) fn is_odd_name(name: &str) -> bool {
 }
 
 /// A feed: conditional GET, no sign-in.
-fn feed_reply(request: &ServerRequest, feed: &str) -> Reply {
-    let etag = format!("\"{}\"", crate::object_store::hash(feed));
-    if request.header("if-none-match") == Some(etag.as_str()) {
-        return Reply::status(304).with("ETag", etag);
-    }
+fn feed_reply(server: &Server, request: &ServerRequest, feed: &str) -> Reply {
     if !matches!(request.method.as_str(), "GET" | "HEAD") {
         return Reply::status(405).with("Allow", "GET, HEAD");
     }
-    Reply::status(200).with("ETag", etag).body("text/calendar; charset=utf-8", feed)
+    let feed =
+        if server.has(Habit::RenewsUids) { with_new_uids(feed, server.log.len()) } else { feed.to_owned() };
+    let digest = crate::object_store::hash(&feed);
+    // Any moment will do that is another one when the text is another one.
+    let second = u64::from_str_radix(&digest[..6], 16).unwrap_or_default();
+    let changed = std::time::UNIX_EPOCH + std::time::Duration::from_secs(1_700_000_000 + second);
+    let mark = if server.has(Habit::FeedsUnmarked) {
+        None
+    } else if server.has(Habit::FeedsByTime) {
+        Some(("Last-Modified", "if-modified-since", httpdate::fmt_http_date(changed)))
+    } else {
+        Some(("ETag", "if-none-match", format!("\"{digest}\"")))
+    };
+    let Some((name, condition, value)) = mark else {
+        return Reply::status(200).body("text/calendar; charset=utf-8", feed);
+    };
+    if request.header(condition) == Some(value.as_str()) {
+        return Reply::status(304).with(name, value);
+    }
+    Reply::status(200).with(name, value).body("text/calendar; charset=utf-8", feed)
+}
+
+/// The same entries under UIDs that were never used before.
+fn with_new_uids(feed: &str, number: usize) -> String {
+    let line = |(at, line): (usize, &str)| match line.strip_prefix("UID:") {
+        Some(_) => format!("UID:{number}-{at}\r\n"),
+        None => format!("{line}\r\n"),
+    };
+    feed.lines().enumerate().map(line).collect()
 }
 
 pub(crate) fn accepts_gzip(request: &ServerRequest) -> bool {

@@ -13,10 +13,12 @@ mod properties;
 mod reports;
 mod rewriting;
 mod serve;
+mod sign_in;
 
 pub use faults::{Fault, FaultKind};
 pub use habits::{Habit, Temper};
 pub use handle_request::{Reply, ServerRequest};
 pub use object_store::{Collection, Object, Server, Share};
 pub use orchard::{OrchardEntry, orchard_entries, orchard_server};
-pub use serve::{Clock, Running, Site, serve, serve_on_thread};
+pub use serve::{Clock, Running, Site, Tls, serve, serve_on_thread, serve_tls_on_thread};
+pub use sign_in::SignInService;

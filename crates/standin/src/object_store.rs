@@ -16,6 +16,8 @@ pub struct Server {
     pub users: BTreeMap<String, String>,
     /// Calendars by path, such as `/office/calendars/presses/`.
     pub collections: BTreeMap<String, Collection>,
+    /// A sign-in service; with one, tokens are the only way in.
+    pub sign_in: Option<crate::sign_in::SignInService>,
     /// Feeds by path, such as `/feeds/market.ics`.
     pub feeds: BTreeMap<String, String>,
     /// What it does otherwise.

@@ -11,8 +11,13 @@ use axum::extract::{Request, State};
 use axum::response::Response;
 use flate2::Compression;
 use flate2::write::GzEncoder;
-use tokio::net::TcpListener;
+use rustls::pki_types::pem::PemObject as _;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use rustls::server::WebPkiClientVerifier;
+use tokio::net::{TcpListener, TcpStream};
 use tokio::task::JoinHandle;
+use tokio_rustls::TlsAcceptor;
+use tokio_rustls::server::TlsStream;
 
 use crate::faults::Fault;
 use crate::habits::Habit;
@@ -90,6 +95,86 @@ pub fn serve_on_thread(servers: Vec<Server>, clock: Clock) -> std::io::Result<Ve
         }
     })?;
     hear.recv().map_err(std::io::Error::other)?
+}
+
+/// What a server shows and asks for when a connection is encrypted; all PEM.
+#[derive(Debug, Clone)]
+pub struct Tls {
+    /// Its certificate, with those above it.
+    pub certificate: String,
+    /// Its key.
+    pub key: String,
+    /// Who must have signed the certificates of those who come.
+    pub client_ca: Option<String>,
+}
+
+impl Tls {
+    fn config(&self) -> Result<rustls::ServerConfig, Box<dyn std::error::Error + Send + Sync>> {
+        let chain = |pem: &str| CertificateDer::pem_slice_iter(pem.as_bytes()).collect::<Result<Vec<_>, _>>();
+        let provider = Arc::new(rustls::crypto::ring::default_provider());
+        let builder = rustls::ServerConfig::builder_with_provider(Arc::clone(&provider))
+            .with_safe_default_protocol_versions()?;
+        let builder = match &self.client_ca {
+            None => builder.with_no_client_auth(),
+            Some(pem) => {
+                let mut roots = rustls::RootCertStore::empty();
+                roots.add_parsable_certificates(chain(pem)?);
+                let verifier =
+                    WebPkiClientVerifier::builder_with_provider(Arc::new(roots), provider).build()?;
+                builder.with_client_cert_verifier(verifier)
+            }
+        };
+        Ok(builder.with_single_cert(
+            chain(&self.certificate)?,
+            PrivateKeyDer::from_pem_slice(self.key.as_bytes())?,
+        )?)
+    }
+}
+
+/// Serves encrypted on a free port, from a thread of its own; the address names `localhost`.
+///
+/// # Errors
+/// No port is free, or the certificate cannot be used.
+pub fn serve_tls_on_thread(server: Server, clock: Clock, tls: &Tls) -> std::io::Result<Site> {
+    let acceptor = TlsAcceptor::from(Arc::new(tls.config().map_err(std::io::Error::other)?));
+    let server = Arc::new(Mutex::new(server));
+    let shared = Shared { server: Arc::clone(&server), clock };
+    let inner = std::net::TcpListener::bind(("127.0.0.1", 0))?;
+    inner.set_nonblocking(true)?;
+    let url = format!("https://localhost:{}/", inner.local_addr()?.port());
+    std::thread::Builder::new().name("stand-in with TLS".into()).spawn(move || {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+        runtime.block_on(async {
+            let listener = TlsListener { inner: TcpListener::from_std(inner)?, acceptor };
+            axum::serve(listener, Router::new().fallback(answer).with_state(shared)).await
+        })
+    })?;
+    Ok(Site { url, server })
+}
+
+struct TlsListener {
+    inner: TcpListener,
+    acceptor: TlsAcceptor,
+}
+
+impl axum::serve::Listener for TlsListener {
+    type Io = TlsStream<TcpStream>;
+    type Addr = SocketAddr;
+
+    async fn accept(&mut self) -> (Self::Io, Self::Addr) {
+        loop {
+            let Ok((stream, address)) = self.inner.accept().await else { continue };
+            let handshake = tokio::time::timeout(Duration::from_secs(5), self.acceptor.accept(stream));
+            // Whoever does not like the certificate goes away here.
+            if let Ok(Ok(stream)) = handshake.await {
+                return (stream, address);
+            }
+        }
+    }
+
+    fn local_addr(&self) -> std::io::Result<Self::Addr> {
+        self.inner.local_addr()
+    }
 }
 
 #[derive(Clone)]

@@ -10,6 +10,7 @@ use serde::Serialize;
 use toml_edit::Value;
 
 use super::account_add::{from_here, secret_from};
+use super::calendar_list::entries_words;
 use super::{block_on, load, show};
 use crate::args::{CalendarAdd, Common};
 use crate::error_report::{Failure, calendar_hint};
@@ -228,7 +229,8 @@ fn look_at_folder(args: &CalendarAdd, settings: &Settings, folder: &Path) -> Res
 
 /// The configuration reads paths from its own folder.
 fn as_written(settings: &Settings, path: &Path) -> PathBuf {
-    let base = settings.path.parent().and_then(|base| std::path::absolute(base).ok());
+    let whole = std::path::absolute(&settings.path).ok();
+    let base = whole.as_deref().and_then(Path::parent);
     let inside = base.and_then(|base| path.strip_prefix(base).ok().map(Path::to_owned));
     inside.unwrap_or_else(|| path.to_owned())
 }
@@ -312,12 +314,8 @@ fn human(report: &Report) -> String {
     if let Some(title) = &report.title {
         out += &line("title", title);
     }
-    let entries: Vec<_> = report
-        .entries
-        .iter()
-        .map(|(word, number)| count(*number, word.trim_end_matches('s'), word))
-        .collect();
-    out += &line("entries", if entries.is_empty() { "none".into() } else { entries.join(", ") }.as_str());
+    let entries = entries_words(&report.entries);
+    out += &line("entries", if entries.is_empty() { "none" } else { &entries });
     if let (Some(first), Some(last)) = (&report.first, &report.last) {
         let endless = match report.endless_series {
             0 => String::new(),

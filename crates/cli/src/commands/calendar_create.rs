@@ -49,8 +49,11 @@ pub(super) fn run(wanted: &Wanted<'_>, common: &Common, io: &mut Io<'_>) -> Resu
             .hint("Nothing was made. Choose another name with --as."));
         }
     }
-    let new =
-        NewCalendar { name: wanted.name.to_owned(), color: color(wanted.color)?, kinds: kinds(wanted.kinds) };
+    let new = NewCalendar {
+        name: wanted.name.to_owned(),
+        color: wanted.color.map(str::to_owned),
+        kinds: kinds(wanted.kinds),
+    };
     let connections = Connections::new(&settings, &io.environment);
     let made = block_on(make(&connections, &account, &new))??;
     let path = made.href.as_str().to_owned();
@@ -70,14 +73,6 @@ pub(super) fn run(wanted: &Wanted<'_>, common: &Common, io: &mut Io<'_>) -> Resu
     };
     show(common, io, &report, || human(&report))?;
     Ok(ExitCode::Ok)
-}
-
-fn color(text: Option<&str>) -> Result<Option<String>, Failure> {
-    let Some(text) = text else { return Ok(None) };
-    let digits = text.strip_prefix('#').unwrap_or(text).to_ascii_lowercase();
-    let fits = digits.len() == 6 && digits.bytes().all(|b| b.is_ascii_hexdigit());
-    let wrong = || Failure::usage(format!("--color {text:?} is no colour")).hint("Write it as \"#b5651d\".");
-    if fits { Ok(Some(format!("#{digits}"))) } else { Err(wrong()) }
 }
 
 fn kinds(words: &[KindWord]) -> Kinds {

@@ -230,16 +230,18 @@ pub(super) fn calendar_rows(calendars: &[CalendarReport]) -> String {
     table(&columns, &calendars.iter().map(row).collect::<Vec<_>>())
 }
 
-/// `152 events, 3 tasks`; a kind that the calendar takes and has none of is named too.
+/// `152 events, 0 tasks`: what it takes shows even where there is none; journals are rare.
 fn entries_text(calendar: &CalendarReport) -> String {
-    let Some(entries) = &calendar.entries else { return "not told".to_owned() };
-    let one = |(word, number): (&&'static str, &usize)| {
-        let single = word.trim_end_matches('s');
-        let single = if single == "entrie" { "entry" } else { single };
-        count(*number, single, word)
+    calendar.entries.as_ref().map_or_else(|| "not told".to_owned(), entries_words)
+}
+
+/// Counts by kind, in words.
+pub(super) fn entries_words(entries: &BTreeMap<&'static str, usize>) -> String {
+    let one = |(word, number): (&&'static str, &usize)| match *word {
+        "entries" => count(*number, "entry", "entries"),
+        word => count(*number, word.trim_end_matches('s'), word),
     };
-    let all = entries.values().sum::<usize>();
-    let told = entries.iter().filter(|(word, number)| **number > 0 || all == 0 || **word == "events");
+    let told = entries.iter().filter(|(word, number)| **number > 0 || **word != "journals");
     told.map(one).collect::<Vec<_>>().join(", ")
 }
 

@@ -22,7 +22,7 @@ use std::path::PathBuf;
 
 use chestnut_store::Store;
 
-use crate::args::{AccountCommand, CalendarCommand, Cli, Command, Common};
+use crate::args::{AccountCommand, CalendarCommand, Cli, ColorWord, Command, Common};
 use crate::error_report::Failure;
 use crate::exit_code::ExitCode;
 use crate::render;
@@ -61,14 +61,12 @@ fn calendar(command: &CalendarCommand, common: &Common, io: &mut Io<'_>) -> Resu
     match command {
         CalendarCommand::List { names } => calendar_list::run(names, common, io),
         CalendarCommand::Add(args) => calendar_add::run(args, common, io),
-        CalendarCommand::Create { account, name, color, kinds, called } => {
-            let new = calendar_create::Wanted {
-                account,
-                name,
-                color: color.as_deref(),
-                kinds,
-                called: called.as_deref(),
+        CalendarCommand::Create { account, name, kinds, called } => {
+            let color = match &common.color {
+                ColorWord::Shade(shade) => Some(shade.as_str()),
+                ColorWord::When(_) => None,
             };
+            let new = calendar_create::Wanted { account, name, color, kinds, called: called.as_deref() };
             calendar_create::run(&new, common, io)
         }
         CalendarCommand::Rename { calendar, name } => calendar_rename::run(calendar, name, common, io),

@@ -269,7 +269,7 @@ pub(crate) fn default_resolver(environment: &Environment) -> Result<Option<Socke
 /// Makes a client; `owner` says whose it is.
 fn client(owner: &str, options: HttpOptions, at_once: usize) -> Result<Client, Failure> {
     let transport = HttpTransport::new(options).map_err(|e| Failure::usage(format!("{owner}: {e}")))?;
-    Ok(Client::new(Rc::new(transport), ClientOptions { at_once }))
+    Ok(Client::new(Rc::new(transport), ClientOptions { at_once, ..ClientOptions::default() }))
 }
 
 /// Reads an account's secrets and files, and says how to reach its server.

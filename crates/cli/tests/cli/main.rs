@@ -3,7 +3,9 @@
 mod bad_input;
 mod configuration;
 mod demonstration;
+mod desk;
 mod job;
 mod on_the_wire;
 mod real_servers;
 mod set_up;
+mod ways_to_be_wrong;
