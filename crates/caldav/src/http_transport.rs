@@ -286,11 +286,14 @@ impl HttpTransport {
         }
         let kind = if error.is_timeout() {
             TransportFault::Timeout
+        } else if is_tls(error) {
+            // Also after the handshake: that a certificate was wanted shows only in the first answer.
+            TransportFault::Tls
         } else if !error.is_connect() {
             TransportFault::Broken
         } else if text.contains("lookup") || text.contains("name or service") || text.contains("resolve") {
             TransportFault::Resolve
-        } else if is_tls(error) || text.contains("tls") || text.contains("handshake") {
+        } else if text.contains("tls") || text.contains("handshake") {
             TransportFault::Tls
         } else {
             TransportFault::Connect
@@ -345,7 +348,8 @@ fn certificate_fault(error: &reqwest::Error) -> Option<(CertificateFault, String
         C::Expired | C::ExpiredContext { .. } => CertificateFault::Expired,
         C::NotValidYet | C::NotValidYetContext { .. } => CertificateFault::NotYetValid,
         C::NotValidForName | C::NotValidForNameContext { .. } => CertificateFault::WrongName,
-        C::UnknownIssuer => CertificateFault::UnknownIssuer,
+        // Another authority of the same name has signed it.
+        C::UnknownIssuer | C::BadSignature => CertificateFault::UnknownIssuer,
         _ => CertificateFault::Other,
     };
     Some((kind, tls.to_string()))
