@@ -331,9 +331,11 @@ fn read_object(
         ParseProblem::NotCalendar if looks_like_a_page(bytes) => NotACalendar::WebPage,
         _ => NotACalendar::Parse(error),
     })?;
+    if let Some(other) = objects.iter().find(|object| !object.is("VCALENDAR")) {
+        return Err(NotACalendar::Other(other.name().to_owned()));
+    }
     match (objects.pop(), objects.len()) {
-        (Some(object), 0) if object.is("VCALENDAR") => Ok((object, encoding)),
-        (Some(object), 0) => Err(NotACalendar::Other(object.name().to_owned())),
+        (Some(object), 0) => Ok((object, encoding)),
         (_, others) => Err(NotACalendar::Several(others + 1)),
     }
 }

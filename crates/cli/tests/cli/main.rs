@@ -5,6 +5,7 @@ mod configuration;
 mod demonstration;
 mod desk;
 mod encryption;
+mod feeds;
 mod job;
 mod on_the_wire;
 mod real_servers;

@@ -2,6 +2,7 @@
 
 use chestnut_standin::Habit;
 
+use crate::desk::Desk;
 use crate::set_up::{BOARD, PRESSES, SetUp};
 
 #[test]
@@ -44,24 +45,120 @@ fn habits_of_connections_sign_in_and_addresses() {
     assert_eq!(set_up.run(&["account", "test", "packhouse"]).code, 0);
 }
 
+/// Every way that people have an address.
+const STARTS: &[&str] = &[
+    "",
+    ".well-known/caldav",
+    ".well-known/caldav/",
+    "office/",
+    "office",
+    "office/calendars/",
+    "office/calendars",
+    "office/calendars/presses/",
+    "office/calendars/presses",
+    "nowhere/",
+];
+
 #[test]
-fn every_starting_point_leads_to_the_same_calendars() {
+fn every_starting_point_leads_to_the_same_calendars_whatever_the_server_does() {
     let set_up = SetUp::new(3);
     let standard = set_up.standard();
     let calendars = |start: &str| {
         set_up.configure(&standard.replace(&set_up.source.url, &format!("{}{start}", set_up.source.url)));
-        set_up.ok(&["calendar", "list", "packhouse", "--json"]).json()["accounts"][0]["calendars"].clone()
+        let told = set_up.ok(&["account", "test", "packhouse", "--json"]).json();
+        let calendars = told["accounts"][0]["calendars"].as_array().expect("calendars").clone();
+        calendars.iter().map(|c| c["path"].as_str().expect("a path").to_owned()).collect::<Vec<_>>()
     };
-    let expected = calendars("");
-    assert_eq!(expected[0]["path"], PRESSES);
-    for start in [
-        ".well-known/caldav",
-        "office/",
-        "office",
-        "office/calendars/",
-        "office/calendars/presses/",
-        "nowhere/",
-    ] {
-        assert_eq!(calendars(start), expected, "{start}");
+    for habit in std::iter::once(None).chain(Habit::ALL.iter().map(Some)) {
+        set_up.source.with(|server| server.habits = habit.into_iter().copied().collect());
+        // All of them against a plain server; against each habit those that go other ways.
+        let starts =
+            if habit.is_none() { STARTS } else { &["", "office", "office/calendars/presses/", "nowhere/"] };
+        for start in starts {
+            assert_eq!(calendars(start), [PRESSES], "{habit:?} from {start:?}");
+        }
     }
+}
+
+/// A name service that knows one domain (RFC 6764).
+fn name_service(target: &'static str, port: u16, path: Option<&'static str>) -> String {
+    use simple_dns::rdata::{RData, SRV, TXT};
+    use simple_dns::{CLASS, Name, Packet, QTYPE, ResourceRecord, TYPE};
+    let socket = std::net::UdpSocket::bind("127.0.0.1:0").expect("a port");
+    let address = socket.local_addr().expect("an address").to_string();
+    std::thread::spawn(move || {
+        let mut bytes = [0; 1024];
+        while let Ok((length, from)) = socket.recv_from(&mut bytes) {
+            let Ok(asked) = Packet::parse(&bytes[..length]) else { continue };
+            let mut reply = Packet::new_reply(asked.id());
+            let name = asked.questions[0].qname.to_string();
+            let data = match asked.questions[0].qtype {
+                QTYPE::TYPE(TYPE::SRV) if name == "_caldav._tcp.localhost" => Some(RData::SRV(SRV {
+                    priority: 0,
+                    weight: 1,
+                    port,
+                    target: Name::new_unchecked(target),
+                })),
+                QTYPE::TYPE(TYPE::TXT) if path.is_some() => {
+                    let mut text = TXT::new();
+                    text.add_string(path.unwrap_or_default()).expect("a text");
+                    Some(RData::TXT(text))
+                }
+                _ => None,
+            };
+            let owner = Name::new(&name).expect("a name").into_owned();
+            reply.answers.extend(data.map(|data| ResourceRecord::new(owner, CLASS::IN, 60, data)));
+            drop(socket.send_to(&reply.build_bytes_vec().expect("a packet"), from));
+        }
+    });
+    address
+}
+
+#[test]
+fn a_bare_domain_is_looked_up_and_nobody_is_sent_elsewhere_with_a_password() {
+    let set_up = SetUp::new(3);
+    let port = url::Url::parse(&set_up.source.url).expect("an address").port().expect("a port");
+    let desk = Desk::new();
+    let run =
+        |resolver: &str, arguments: &[&str]| desk.run_with(arguments, &[("CHESTNUT_RESOLVER", resolver)]);
+    for path in [None, Some("path=/office/calendars/")] {
+        let resolver = name_service("localhost", port, path);
+        desk.account("localhost", "");
+        let told = run(&resolver, &["account", "test"]);
+        assert_eq!(told.code, 0, "{told:?}");
+        assert!(
+            told.out.contains(&format!("localhost has its calendars at localhost:{port}")),
+            "{}",
+            told.out
+        );
+        assert_eq!(run(&resolver, &["calendar", "list"]).code, 0);
+        // A mail address leads there too, and what is found is written down.
+        std::fs::remove_file(desk.path("chestnut.toml")).expect("removed");
+        let add = [
+            "account",
+            "add",
+            "packhouse",
+            "office@localhost",
+            "--user",
+            "office",
+            "--password-from",
+            "file:office.password",
+        ];
+        assert_eq!(run(&resolver, &add).code, 0);
+        assert!(desk.read("chestnut.toml").contains(&format!("url = \"http://localhost:{port}/")));
+        desk.ok(&["calendar", "list"]);
+    }
+    desk.account("localhost", "");
+    let told = run(&name_service("dav.stranger.example", port, None), &["account", "test"]);
+    assert_eq!(told.code, 1);
+    assert!(
+        told.err.contains("the calendars of localhost are at dav.stranger.example, another domain"),
+        "{}",
+        told.err
+    );
+    assert!(told.err.contains("give this address instead"), "{}", told.err);
+    // A name service that says nothing costs nothing but the look.
+    let silent = name_service("nobody", 1, None);
+    desk.account("nowhere.invalid", "");
+    assert!(run(&silent, &["account", "test"]).err.contains("the host name nowhere.invalid is not known"));
 }

@@ -56,8 +56,8 @@ impl FileCalendar {
     /// Makes a calendar out of a file. `may_be_missing` says that a file which is not there is an empty calendar.
     #[must_use]
     pub fn new(path: PathBuf, may_be_missing: bool) -> Self {
-        // What is written goes where a symbolic link leads, not in its place.
-        let path = path.canonicalize().unwrap_or(path);
+        // The same calendar whether or not the file is there yet.
+        let path = std::path::absolute(&path).unwrap_or(path);
         let inner = Inner { path, may_be_missing, read: RefCell::default(), waiting: RefCell::default() };
         Self { inner: Rc::new(inner) }
     }
@@ -234,6 +234,9 @@ pub(super) fn replace_file(
     is_still: impl FnOnce() -> Result<bool>,
 ) -> Result<bool> {
     let failed = |error| CalendarError::disk("writing", path)(error);
+    // What is written goes where a symbolic link leads, not in its place.
+    let real = path.canonicalize();
+    let path = real.as_deref().unwrap_or(path);
     let (temporary, mut file) = temporary_beside(path).map_err(failed)?;
     let written = (|| {
         file.write_all(bytes)?;

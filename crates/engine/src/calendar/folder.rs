@@ -24,7 +24,7 @@ impl FolderCalendar {
     /// calendar; it is made when the first entry is written.
     #[must_use]
     pub fn new(path: PathBuf, may_be_missing: bool) -> Self {
-        Self { path: path.canonicalize().unwrap_or(path), may_be_missing }
+        Self { path: std::path::absolute(&path).unwrap_or(path), may_be_missing }
     }
 
     pub(super) fn path(&self) -> &Path {
