@@ -301,7 +301,7 @@ impl Check<'_> {
                 let writable = found.calendars.iter().filter(|c| c.writable != Some(false)).count();
                 let seen = match found.calendars.len() {
                     0 => "none yet".to_owned(),
-                    n => format!("{}, {writable} of them can be written", count(n, "calendar", "calendars")),
+                    n => format!("{}, {writable} can be written", count(n, "calendar", "calendars")),
                 };
                 push("calendars", seen, spent(DiscoveryStage::Home));
                 return Ok(found);

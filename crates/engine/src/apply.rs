@@ -274,7 +274,7 @@ impl Applier<'_> {
         let found = self.surveyor.fetch(std::slice::from_ref(&write.href)).await;
         let found = match found {
             Ok(found) => found.into_iter().next().and_then(|(_, item)| item),
-            Err(RunError::Calendar { error, .. }) => return Err(error),
+            Err(RunError::Calendar { error, .. }) => return Err(*error),
             Err(_) => return Ok(false),
         };
         let wanted = write.target.as_ref().filter(|_| write.kind == WriteKind::Update);

@@ -16,7 +16,7 @@ pub enum RunError {
         /// The account's name in the configuration.
         account: Option<String>,
         /// What happened.
-        error: CalendarError,
+        error: Box<CalendarError>,
     },
     /// The state could not be used.
     #[error(transparent)]

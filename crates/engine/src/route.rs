@@ -22,7 +22,11 @@ pub struct CalendarEnd {
 
 impl CalendarEnd {
     pub(crate) fn failed(&self, error: CalendarError) -> RunError {
-        RunError::Calendar { calendar: self.name.clone(), account: self.account.clone(), error }
+        RunError::Calendar {
+            calendar: self.name.clone(),
+            account: self.account.clone(),
+            error: Box::new(error),
+        }
     }
 }
 

@@ -16,7 +16,7 @@ use crate::questions::Questions;
 use crate::run::Io;
 use crate::settings::{
     AccountSettings, ConfigurationText, OAuthSettings, ProxySettings, SecretSource, SignInSettings,
-    check_name, oauth_value, read_from_keyring, secret_value, start, typed_secret, write_private,
+    check_name, oauth_value, path_from, read_from_keyring, secret_value, start, typed_secret, write_private,
     write_to_keyring,
 };
 
@@ -115,16 +115,15 @@ impl NewAccount {
         // A mail address is mostly the user name too.
         let mail = args.url.contains('@').then(|| args.url.clone());
         let user = args.user.clone().or(mail);
-        let base = path.parent().unwrap_or(Path::new(""));
         let mut typed = None;
         let sign_in = if let Some(client_id) = &args.oauth.client_id {
-            SignInSettings::OAuth(Box::new(oauth(client_id, &args.oauth)?))
+            SignInSettings::OAuth(Box::new(oauth(client_id, &args.oauth, path)?))
         } else if let Some(from) = &args.token_from {
-            SignInSettings::Token(secret_from(from, &args.name, "--token-from")?)
+            SignInSettings::Token(secret_from(from, &args.name, "--token-from", path)?)
         } else if user.is_none() && args.password_from.is_none() {
             SignInSettings::Nobody
         } else {
-            SignInSettings::Password(password(args, base, io, &mut typed)?)
+            SignInSettings::Password(password(args, path, io, &mut typed)?)
         };
         let proxy = args.proxy.as_deref().map(proxy).transpose()?;
         let settings = AccountSettings {
@@ -132,7 +131,7 @@ impl NewAccount {
             user,
             sign_in,
             // Paths are typed from here, and written down as they hold from there.
-            ca: args.ca.as_ref().map(|ca| from_here(ca)).transpose()?,
+            ca: args.ca.as_ref().map(|ca| path_from(path, ca)).transpose()?,
             certificate: None,
             certificate_key: None,
             proxy,
@@ -189,12 +188,13 @@ pub(super) fn password_file(account: &str) -> String {
 
 fn password(
     args: &AccountAdd,
-    base: &Path,
+    path: &Path,
     io: &Io<'_>,
     typed: &mut Option<(SecretString, PathBuf)>,
 ) -> Result<SecretSource, Failure> {
     let is_keyring = args.password_from.as_deref().is_some_and(|from| from.starts_with("keyring"));
-    let source = args.password_from.as_deref().map(|from| secret_from(from, &args.name, "--password-from"));
+    let source =
+        args.password_from.as_deref().map(|from| secret_from(from, &args.name, "--password-from", path));
     let source = source.transpose()?;
     match (&source, is_keyring) {
         (Some(SecretSource::Keyring(name)), true) if read_from_keyring(name).is_err() => {}
@@ -216,26 +216,26 @@ fn password(
     if args.password_in_configuration {
         return Ok(SecretSource::Plain(secret));
     }
-    let file = base.join(password_file(&args.name));
+    let file = path.with_file_name(password_file(&args.name));
     *typed = Some((secret.clone(), file));
     Ok(SecretSource::Plain(secret))
 }
 
 /// Reads `env:NAME` and the like; files are named from here.
-pub(super) fn secret_from(text: &str, name: &str, option: &str) -> Result<SecretSource, Failure> {
+pub(super) fn secret_from(
+    text: &str,
+    name: &str,
+    option: &str,
+    path: &Path,
+) -> Result<SecretSource, Failure> {
     let source = typed_secret(text, name).ok_or_else(|| {
-        Failure::usage(format!("{option} {text:?} does not say where the secret is kept"))
+        Failure::usage(format!("{option} does not say where the secret is kept"))
             .hint("Write env:NAME, file:PATH, command:PROGRAM or keyring.")
     })?;
     match source {
-        SecretSource::File(path) => Ok(SecretSource::File(from_here(&path)?)),
+        SecretSource::File(file) => Ok(SecretSource::File(path_from(path, &file)?)),
         other => Ok(other),
     }
-}
-
-/// The configuration reads paths from its own folder, people type them from theirs.
-pub(super) fn from_here(path: &Path) -> Result<PathBuf, Failure> {
-    std::path::absolute(path).map_err(|e| Failure::usage(format!("{}: {e}", path.display())))
 }
 
 fn proxy(text: &str) -> Result<ProxySettings, Failure> {
@@ -253,7 +253,7 @@ fn proxy(text: &str) -> Result<ProxySettings, Failure> {
     Ok(ProxySettings { url, user: None, password: None })
 }
 
-fn oauth(client_id: &str, args: &OAuthArgs) -> Result<OAuthSettings, Failure> {
+fn oauth(client_id: &str, args: &OAuthArgs, path: &Path) -> Result<OAuthSettings, Failure> {
     let address = |option: &str, text: Option<&String>| {
         let url = text.map(|text| {
             url::Url::parse(text).map_err(|_| {
@@ -268,7 +268,9 @@ fn oauth(client_id: &str, args: &OAuthArgs) -> Result<OAuthSettings, Failure> {
     let secret = args.client_secret_from.as_deref();
     Ok(OAuthSettings {
         client_id: client_id.to_owned(),
-        client_secret: secret.map(|from| secret_from(from, client_id, "--client-secret-from")).transpose()?,
+        client_secret: secret
+            .map(|from| secret_from(from, client_id, "--client-secret-from", path))
+            .transpose()?,
         authorize_url: needed("--authorize-url", args.authorize_url.as_ref())?,
         token_url: needed("--token-url", args.token_url.as_ref())?,
         device_url: address("--device-url", args.device_url.as_ref())?,

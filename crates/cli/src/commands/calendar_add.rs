@@ -1,7 +1,7 @@
 //! `chestnut calendar add`: a calendar is looked at, and then written into the configuration.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use chestnut_caldav::protocol::{CalendarInfo, feed_address};
 use chestnut_core::{CalendarFacts, CalendarText, ContentKey, DurationValue, Kind, Oddity};
@@ -9,7 +9,7 @@ use chestnut_engine::{CalendarError, FileCalendar, FolderCalendar};
 use serde::Serialize;
 use toml_edit::Value;
 
-use super::account_add::{from_here, secret_from};
+use super::account_add::secret_from;
 use super::calendar_list::entries_words;
 use super::{block_on, load, show};
 use crate::args::{CalendarAdd, Common};
@@ -17,7 +17,9 @@ use crate::error_report::{Failure, calendar_hint};
 use crate::exit_code::ExitCode;
 use crate::render::{clean, count, style};
 use crate::run::Io;
-use crate::settings::{ConfigurationText, Connections, FeedSource, Settings, check_name, secret_value};
+use crate::settings::{
+    ConfigurationText, Connections, FeedSource, Settings, check_name, path_from, secret_value,
+};
 
 #[derive(Debug, Serialize)]
 struct Report {
@@ -74,10 +76,11 @@ fn look(args: &CalendarAdd, settings: &Settings, io: &Io<'_>) -> Result<Looked, 
         return look_at_folder(args, settings, folder);
     }
     let secret = place.feed_from.as_deref();
-    let secret = secret.map(|from| secret_from(from, &args.calendar, "--feed-from")).transpose()?;
+    let secret =
+        secret.map(|from| secret_from(from, &args.calendar, "--feed-from", &settings.path)).transpose()?;
     let feed = place.feed.clone().map(FeedSource::Address).or(secret.map(FeedSource::Secret));
     match feed {
-        Some(feed) => look_at_feed(args, settings, &connections, feed),
+        Some(feed) => look_at_feed(args, settings, &connections, &feed),
         None => look_at_server(args, settings, &connections),
     }
 }
@@ -138,9 +141,9 @@ fn look_at_feed(
     args: &CalendarAdd,
     settings: &Settings,
     connections: &Connections<'_>,
-    feed: FeedSource,
+    feed: &FeedSource,
 ) -> Result<Looked, Failure> {
-    if let FeedSource::Address(address) = &feed {
+    if let FeedSource::Address(address) = feed {
         let url = feed_address(address);
         let url = url.ok_or_else(|| {
             Failure::usage(format!("--feed {:?} is no address of a feed", clean(address)))
@@ -151,7 +154,7 @@ fn look_at_feed(
                 .hint("Make an account with the user and the password, and name it with --account."));
         }
     }
-    let calendar = connections.feed(&args.calendar, &feed, args.account.as_deref())?;
+    let calendar = connections.feed(&args.calendar, feed, args.account.as_deref())?;
     let failed = |error: CalendarError| unreadable(args, &error);
     // Twice, since some publishers invent new UIDs each time.
     let (text, again) = block_on(async {
@@ -163,7 +166,7 @@ fn look_at_feed(
     keys.extend(args.account.as_deref().map(|account| ("account", Value::from(account))));
     keys.push((
         "feed",
-        match &feed {
+        match feed {
             FeedSource::Address(address) => Value::from(address.as_str()),
             FeedSource::Secret(source) => secret_value(source),
         },
@@ -190,12 +193,12 @@ fn has_new_uids(one: &CalendarText, other: &CalendarText) -> bool {
 }
 
 fn look_at_file(args: &CalendarAdd, settings: &Settings, file: &Path) -> Result<Looked, Failure> {
-    let here = from_here(file)?;
+    let here = file;
     if here.is_dir() {
         return Err(Failure::usage(format!("{} is a folder", file.display())).hint("Name it with --folder."));
     }
     let text = if here.exists() {
-        FileCalendar::new(here.clone(), false).look().map_err(|error| unreadable(args, &error))?
+        FileCalendar::new(here.to_owned(), false).look().map_err(|error| unreadable(args, &error))?
     } else {
         CalendarText::empty()
     };
@@ -204,35 +207,27 @@ fn look_at_file(args: &CalendarAdd, settings: &Settings, file: &Path) -> Result<
         report.odd = vec!["it is not there yet: the first copy makes it".to_owned()];
     }
     Ok(Looked {
-        keys: vec![("file", Value::from(as_written(settings, &here).display().to_string()))],
+        keys: vec![("file", Value::from(path_from(&settings.path, here)?.display().to_string()))],
         report,
     })
 }
 
 fn look_at_folder(args: &CalendarAdd, settings: &Settings, folder: &Path) -> Result<Looked, Failure> {
-    let here = from_here(folder)?;
+    let here = folder;
     if here.is_file() {
         return Err(Failure::usage(format!("{} is a file", folder.display())).hint("Name it with --file."));
     }
     let listing =
-        FolderCalendar::new(here.clone(), true).listing().map_err(|error| unreadable(args, &error))?;
+        FolderCalendar::new(here.to_owned(), true).listing().map_err(|error| unreadable(args, &error))?;
     let entries = [("files", listing.entries.len())].into();
     let mut report = Report { entries, rights: "read, write", ..empty_report(args, "folder", settings) };
     if !here.exists() {
         report.odd = vec!["it is not there yet: the first copy makes it".to_owned()];
     }
     Ok(Looked {
-        keys: vec![("folder", Value::from(as_written(settings, &here).display().to_string()))],
+        keys: vec![("folder", Value::from(path_from(&settings.path, here)?.display().to_string()))],
         report,
     })
-}
-
-/// The configuration reads paths from its own folder.
-fn as_written(settings: &Settings, path: &Path) -> PathBuf {
-    let whole = std::path::absolute(&settings.path).ok();
-    let base = whole.as_deref().and_then(Path::parent);
-    let inside = base.and_then(|base| path.strip_prefix(base).ok().map(Path::to_owned));
-    inside.unwrap_or_else(|| path.to_owned())
 }
 
 fn unreadable(args: &CalendarAdd, error: &CalendarError) -> Failure {

@@ -7,7 +7,7 @@ use chestnut_core::Kind;
 use jiff::SignedDuration;
 use toml_edit::Value;
 
-use super::account_add::{NewAccount, from_here, password_file};
+use super::account_add::{NewAccount, password_file};
 use super::account_test::{human, report};
 use super::block_on;
 use super::calendar_create::make;
@@ -19,7 +19,7 @@ use crate::render::{clean, count, style};
 use crate::run::Io;
 use crate::settings::{
     AccountSettings, ConfigurationText, Connections, FeedSource, SecretSource, Settings, SignInSettings,
-    check_name, start,
+    check_name, path_from, start,
 };
 
 struct Asking<'a, 'io> {
@@ -216,7 +216,7 @@ impl Asking<'_, '_> {
 
     fn file(&mut self, reads: bool) -> Result<Option<String>, Failure> {
         let typed = self.questions.text("Which file?", None)?;
-        let file = from_here(&PathBuf::from(&typed))?;
+        let file = PathBuf::from(&typed);
         if reads {
             let text = chestnut_engine::FileCalendar::new(file.clone(), false).look();
             let text =
@@ -225,7 +225,11 @@ impl Asking<'_, '_> {
         }
         let stem = file.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
         let name = self.name("calendar", &stem)?;
-        self.text.add("calendar", &name, vec![("file", Value::from(file.display().to_string()))])?;
+        self.text.add(
+            "calendar",
+            &name,
+            vec![("file", Value::from(path_from(self.path, &file)?.display().to_string()))],
+        )?;
         self.save()?;
         Ok(Some(name))
     }

@@ -134,8 +134,7 @@ fn notes(status: &RouteStatus) -> String {
         );
     }
     if !status.left_out.is_empty() {
-        let told: Vec<_> =
-            status.left_out.iter().map(|(reason, n)| format!("{n} {}", left_out_words(reason))).collect();
+        let told: Vec<_> = status.left_out.iter().map(|(reason, n)| left_out_words(reason, *n)).collect();
         out += &format!("{route}: left out: {}\n", told.join(", "));
     }
     if status.held > 0 {

@@ -245,8 +245,7 @@ fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
         );
     }
     if !run.left_out.is_empty() {
-        let told: Vec<_> =
-            run.left_out.iter().map(|(reason, n)| format!("{n} {}", left_out_words(reason))).collect();
+        let told: Vec<_> = run.left_out.iter().map(|(reason, n)| left_out_words(reason, *n)).collect();
         out += &format!("{route}: left out: {}\n", told.join(", "));
     }
     if run.without_people > 0 {
@@ -297,19 +296,23 @@ pub(super) fn held_lines(route: &str, run: Option<i64>) -> String {
 }
 
 /// Words for the reasons that runs count.
-pub(super) fn left_out_words(reason: &str) -> String {
+pub(super) fn left_out_words(reason: &str, number: usize) -> String {
+    let by_kind = |one: &str, many: &str, why: &str| format!("{} ({why})", count(number, one, many));
+    let entries = |why: &str| format!("{} {why}", count(number, "entry", "entries"));
     match reason {
-        "events-not-taken" => "events (the route does not take them)".to_owned(),
-        "tasks-not-taken" => "tasks (the route does not take them; see only = { kinds = … })".to_owned(),
-        "journals-not-taken" => "journals (the route does not take them)".to_owned(),
-        "kind-not-accepted" => "of a kind that the far calendar does not accept".to_owned(),
-        "copy-of-another-route" => "copies that a route wrote".to_owned(),
-        "too-large" => "larger than the far server allows".to_owned(),
-        "refused" => "refused by the far server (until they change)".to_owned(),
-        "unreadable" => "unreadable".to_owned(),
-        "no-uid" => "without UID".to_owned(),
-        "same-uid-twice" => "with the UID of another entry".to_owned(),
-        other => clean(other),
+        "events-not-taken" => by_kind("event", "events", "the route does not take them"),
+        "tasks-not-taken" => {
+            by_kind("task", "tasks", "the route does not take them; see only = { kinds = … }")
+        }
+        "journals-not-taken" => by_kind("journal", "journals", "the route does not take them"),
+        "kind-not-accepted" => entries("of a kind that the far calendar does not accept"),
+        "copy-of-another-route" => by_kind("copy", "copies", "made by a route"),
+        "too-large" => entries("larger than the far server allows"),
+        "refused" => entries("refused by the far server (until they change)"),
+        "unreadable" => entries("that cannot be read"),
+        "no-uid" => entries("without UID"),
+        "same-uid-twice" => entries("with the UID of another entry"),
+        other => format!("{number} {}", clean(other)),
     }
 }
 

@@ -44,6 +44,15 @@ impl ConfigurationText {
     /// Adds `[kind.name]`, which must not be there.
     pub(crate) fn add(&mut self, kind: &str, name: &str, keys: Vec<(&str, Value)>) -> Result<(), Failure> {
         check_name(kind, name)?;
+        let trailing = self.document.trailing().as_str().unwrap_or_default().trim_end().to_owned();
+        let mut table = Table::new();
+        if !trailing.is_empty() {
+            // Comments at the end stay above what is added.
+            table.decor_mut().set_prefix(format!("{trailing}\n\n"));
+            self.document.set_trailing("");
+        } else if self.document.iter().next().is_some() {
+            table.decor_mut().set_prefix("\n");
+        }
         let outer = self.document.entry(kind).or_insert_with(|| {
             let mut table = Table::new();
             table.set_implicit(true);
@@ -58,11 +67,6 @@ impl ConfigurationText {
                 self.path.display()
             ))
             .hint("Choose another name."));
-        }
-        let mut table = Table::new();
-        if self.before.as_deref().is_some_and(|text| !text.trim().is_empty()) || outer.iter().next().is_some()
-        {
-            table.decor_mut().set_prefix("\n");
         }
         for (key, content) in keys {
             table.insert(key, value(content));
@@ -133,13 +137,25 @@ impl ConfigurationText {
     }
 }
 
+/// The configuration reads paths from its own folder, people type them from theirs: returns a path as it is
+/// written down, short where it is inside.
+pub(crate) fn path_from(configuration: &Path, typed: &Path) -> Result<PathBuf, Failure> {
+    let absolute = |path: &Path| {
+        std::path::absolute(path).map_err(|e| Failure::usage(format!("{}: {e}", path.display())))
+    };
+    let (configuration, typed) = (absolute(configuration)?, absolute(typed)?);
+    let inside = configuration.parent().and_then(|base| typed.strip_prefix(base).ok());
+    Ok(inside.map_or_else(|| typed.clone(), Path::to_owned))
+}
+
 /// Refuses names that would need quotes everywhere.
 pub(crate) fn check_name(kind: &str, name: &str) -> Result<(), Failure> {
     let fits = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_');
     if !name.is_empty() && name.len() <= 60 && name.chars().all(fits) {
         return Ok(());
     }
-    Err(Failure::usage(format!("{name:?} is no name for a {kind}"))
+    let article = if kind.starts_with('a') { "an" } else { "a" };
+    Err(Failure::usage(format!("{name:?} is no name for {article} {kind}"))
         .hint("Use letters, digits, - and _; such as `packhouse`."))
 }
 

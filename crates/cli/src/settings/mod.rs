@@ -17,7 +17,7 @@ pub(crate) use connect::{
     Connections, ResolvedStart, account_failure, default_resolver, elsewhere, http_options, oauth_client,
     route_key,
 };
-pub(crate) use edit::{ConfigurationText, check_name, oauth_value, secret_value};
+pub(crate) use edit::{ConfigurationText, check_name, oauth_value, path_from, secret_value};
 pub(crate) use file::{RouteSettings, Settings, find};
 pub(crate) use keyring::{
     HINT as KEYRING_HINT, forget as forget_in_keyring, read as read_from_keyring, write as write_to_keyring,

@@ -107,7 +107,7 @@ fn an_unreadable_entry_is_named_and_the_good_ones_go_through() {
         .source
         .with(|server| server.store_raw(PRESSES, "bad.ics", "BEGIN:VCALENDAR\r\nnonsense\r\n".into()));
     let told = set_up.ok(&["sync"]);
-    assert!(told.out.contains("left out: 1 unreadable"), "{told:?}");
+    assert!(told.out.contains("left out: 1 entry that cannot be read"), "{told:?}");
     assert!(told.out.contains("bad.ics: line 2, column 9: a line without a name and a colon"), "{told:?}");
     let told = set_up.ok(&["preview", "-v", "--json"]);
     let left_out = &told.json()["previews"][0]["left_out"][0];

@@ -1,5 +1,6 @@
 //! The built program, against stand-in servers on real sockets, in a cleared environment.
 
+mod accounts_and_calendars;
 mod bad_input;
 mod configuration;
 mod demonstration;

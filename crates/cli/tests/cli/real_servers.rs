@@ -212,3 +212,89 @@ fn an_independent_client_library_works_against_the_standin() {
         SetUp::with(Server::new(&["office"], chestnut_testkit::standin_now()), Server::new(&["board"], 0));
     assert!(lab(python, &["library", &set_up.source.url]).contains("content"));
 }
+
+/// From every address that people have, to the same calendars; made, counted and renamed as on the stand-in.
+#[test]
+fn real_servers_are_found_from_every_address_and_let_calendars_be_made() {
+    let Some(python) = python("real_servers_are_found_from_every_address_and_let_calendars_be_made") else {
+        return;
+    };
+    let _turn = ONE_AT_A_TIME.lock().unwrap_or_else(PoisonError::into_inner);
+    for kind in ["radicale", "xandikos"] {
+        let server = start(python, kind);
+        let folder = TempDir::new().expect("a folder");
+        write_files(&folder.path().join("few"), &orchard_entries(12, jiff::civil::date(2026, 10, 5)));
+        lab(python, &["fill", &server.calendar, &folder.path().join("few").display().to_string()]);
+        let run = |arguments: &[&str]| {
+            let mut command = hermetic(Path::new(PROGRAM), folder.path());
+            Told::of(command.env("PASSWORD", "office-pw").args(arguments).output().expect("it runs"))
+        };
+        let own = &server.calendar[server.base.len()..];
+        let home = if kind == "radicale" { "office/" } else { "office/calendars/" };
+        let mut seen = Vec::new();
+        for start in [
+            "",
+            ".well-known/caldav",
+            "office/",
+            "office",
+            home,
+            home.trim_end_matches('/'),
+            own,
+            own.trim_end_matches('/'),
+        ] {
+            let url = format!("{}{start}", server.base);
+            drop(std::fs::remove_file(folder.path().join("chestnut.toml")));
+            let added = run(&[
+                "account",
+                "add",
+                "office",
+                &url,
+                "--user",
+                "office",
+                "--password-from",
+                "env:PASSWORD",
+                "--json",
+            ]);
+            assert_eq!(added.code, 0, "{kind} from {start:?}: {added:?}");
+            let told = run(&["calendar", "list", "--json"]).json();
+            let calendars = told["accounts"][0]["calendars"].as_array().expect("calendars").clone();
+            assert!(
+                !calendars.is_empty() && seen.iter().all(|before| *before == calendars),
+                "{kind} from {start:?}: {calendars:?}"
+            );
+            seen.push(calendars);
+        }
+        let of = |calendars: &serde_json::Value, path: &str| {
+            let all = calendars["accounts"][0]["calendars"].as_array().expect("calendars").clone();
+            all.into_iter().find(|c| c["path"] == path).unwrap_or_else(|| panic!("{path}: {calendars}"))
+        };
+        let presses = of(&run(&["calendar", "list", "--json"]).json(), &format!("/{own}"));
+        let entries = presses["entries"].as_object().expect("counts").values().filter_map(|n| n.as_u64());
+        assert_eq!(
+            (entries.sum::<u64>(), &presses["rights"]),
+            (12, &"read, write".into()),
+            "{kind}: {presses}"
+        );
+        let made = run(&[
+            "calendar",
+            "create",
+            "office",
+            "Notice board",
+            "--color",
+            "#3366aa",
+            "--as",
+            "board",
+            "--json",
+        ]);
+        assert_eq!(made.code, 0, "{kind}: {made:?}");
+        let path = made.json()["path"].as_str().expect("a path").to_owned();
+        let renamed = run(&["calendar", "rename", "board", "Board & stalls"]);
+        assert_eq!(renamed.code, 0, "{kind}: {renamed:?}");
+        let board = of(&run(&["calendar", "list", "--json"]).json(), &path);
+        assert_eq!(
+            (&board["name"], &board["color"], &board["kinds"]),
+            (&"Board & stalls".into(), &"#3366aa".into(), &serde_json::json!(["events"])),
+            "{kind}: {board}"
+        );
+    }
+}

@@ -123,8 +123,11 @@ only = {{ kinds = ["events", "tasks"] }}
         let mut told = Told::of(output.expect("the program runs"));
         // Ports differ from run to run.
         for (site, name) in [(&self.source, "http://packhouse/"), (&self.target, "http://cloud/")] {
-            told.out = told.out.replace(&site.url, name);
-            told.err = told.err.replace(&site.url, name);
+            let at = site.url.trim_start_matches("http://").trim_end_matches('/');
+            let host = name.trim_start_matches("http://").trim_end_matches('/');
+            for text in [&mut told.out, &mut told.err] {
+                *text = text.replace(&site.url, name).replace(at, &format!("{host}:80"));
+            }
         }
         told
     }

@@ -1,0 +1,225 @@
+//! From nothing to a route by commands: the configuration is written, comments kept, nothing saved untested.
+
+use std::sync::Arc;
+
+use chestnut_standin::{Habit, Server, Share, Site, serve_on_thread};
+use chestnut_testkit::standin_now;
+
+use crate::desk::Desk;
+
+fn office() -> Site {
+    let mut server = Server::new(&["office", "crews"], standin_now() - 86_400_000);
+    let presses = server.add_calendar("office", "presses", "Press hall", "#b5651d");
+    let crews = server.add_calendar("crews", "picking", "Picking crews", "");
+    server.collections.get_mut(&crews).expect("a calendar").shares.insert("office".into(), Share::Read);
+    let event = |uid: &str, kind: &str| {
+        format!(
+            "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:{kind}\r\nUID:{uid}\r\nDTSTAMP:20260901T060000Z\r\nDTSTART:20261010T080000Z\r\nSUMMARY:{uid}\r\nEND:{kind}\r\nEND:VCALENDAR\r\n"
+        )
+    };
+    for (name, kind) in [("a", "VEVENT"), ("b", "VEVENT"), ("c", "VTODO")] {
+        server.store(&presses, &format!("{name}.ics"), &event(name, kind));
+    }
+    serve_on_thread(vec![server], Arc::new(standin_now)).expect("a server").remove(0)
+}
+
+const FROM_FILE: &[&str] = &["--user", "office", "--password-from", "file:office.password"];
+
+fn add<'a>(name: &'a str, url: &'a str, more: &[&'a str]) -> Vec<&'a str> {
+    [&["account", "add", name, url], more].concat()
+}
+
+#[test]
+fn the_way_from_an_address_to_a_synchronised_calendar() {
+    let site = office();
+    let desk = Desk::new();
+    let shown = |arguments: &[&str]| {
+        let told = desk.run(arguments);
+        let folder = desk.folder.path().canonicalize().expect("a folder").display().to_string();
+        format!("$ chestnut {}\n{}{}(status {})\n", arguments.join(" "), told.out, told.err, told.code)
+            .replace(&site.url, "http://packhouse/")
+            .replace(site.url.trim_start_matches("http://").trim_end_matches('/'), "127.0.0.1:80")
+            .replace(&folder, "/orchard")
+    };
+    let mut story = shown(&["init"]);
+    story += &shown(&["init"]);
+    story += &shown(&["sync"]);
+    story += &shown(&add("packhouse", &site.url, FROM_FILE));
+    story += &shown(&add("packhouse", &site.url, FROM_FILE));
+    story += &shown(&["account", "list"]);
+    story += &shown(&[
+        "calendar",
+        "create",
+        "packhouse",
+        "Notice board",
+        "--color",
+        "#3366AA",
+        "--kinds",
+        "events,tasks",
+        "--as",
+        "board",
+    ]);
+    story += &shown(&["calendar", "create", "packhouse", "Notice board"]);
+    story += &shown(&["calendar", "add", "presses", "--account", "packhouse", "--name", "Press hall"]);
+    story += &shown(&[
+        "calendar",
+        "add",
+        "nowhere",
+        "--account",
+        "packhouse",
+        "--path",
+        "/office/calendars/pressed/",
+    ]);
+    story += &shown(&["calendar", "add", "kiosk", "--file", "kiosk.ics"]);
+    let with_route =
+        desk.read("chestnut.toml") + "\n# By hand.\n[route.board]\nfrom = \"presses\"\nto = \"board\"\n";
+    desk.write("chestnut.toml", with_route);
+    story += &shown(&["sync"]);
+    story += &shown(&["calendar", "list"]);
+    story += &shown(&["calendar", "rename", "presses", "Press hall, north"]);
+    story += &shown(&["calendar", "rename", "kiosk", "Kiosk"]);
+    story += &shown(&["preview"]);
+    story += &shown(&["account", "forget", "packhouse"]);
+    insta::assert_snapshot!("the_way_from_an_address", story);
+    insta::assert_snapshot!(
+        "the_configuration_that_was_written",
+        desk.read("chestnut.toml")
+            .replace(&site.url, "http://packhouse/")
+            .replace(&desk.folder.path().display().to_string(), "/orchard")
+    );
+}
+
+#[test]
+fn nothing_is_saved_that_does_not_work_and_nothing_is_lost() {
+    let site = office();
+    let desk = Desk::new();
+    let before =
+        "# Mine.\ntimezone = \"Europe/Ljubljana\"   # here\n\n[calendar.kiosk]\nfile = \"kiosk.ics\"\n";
+    desk.write("chestnut.toml", before);
+    desk.private("wrong.password", "wrong\n");
+    let wrong = ["--user", "office", "--password-from", "file:wrong.password"];
+    let told = desk.run(&add("packhouse", &site.url, &wrong));
+    assert_eq!(told.code, 1);
+    assert!(told.err.contains("Nothing was saved. Check user and password"), "{}", told.err);
+    for (arguments, problem) in [
+        (add("pack house", &site.url, FROM_FILE), "is no name for an account"),
+        (
+            add("packhouse", "https://office:pw@packhouse.example/", FROM_FILE),
+            "must not hold user or password",
+        ),
+        (add("packhouse", &site.url, &["--user", "office"]), "the password cannot be asked for"),
+        (
+            add("packhouse", &site.url, &["--user", "office", "--password-from", "office-pw"]),
+            "does not say where the secret is kept",
+        ),
+        (vec!["calendar", "add", "kiosk", "--file", "other.ics"], "there is a calendar `kiosk` already"),
+        (vec!["calendar", "add", "x", "--path", "/a/", "--account", "nobody"], "has no account"),
+        (vec!["calendar", "add", "x", "--feed", "ftp://markets.example/days.ics"], "no address of a feed"),
+        (vec!["calendar", "add", "x", "--file", "."], "is a folder"),
+        (vec!["sync", "--color", "#336699"], "--color takes a colour only with `calendar create`"),
+        (vec!["init"], "chestnut.toml exists already"),
+        (vec!["init", "--ask"], "nobody can be asked"),
+        (vec!["account", "login", "nobody"], "has no account"),
+    ] {
+        let told = desk.run(&arguments);
+        assert!(told.code == 2 && told.err.contains(problem), "{arguments:?}: {told:?}");
+        assert!(told.err.contains("Hint: ") && !told.err.contains("office-pw\""), "{told:?}");
+        assert_eq!(desk.read("chestnut.toml"), before, "{arguments:?}");
+    }
+    desk.ok(&add("packhouse", &site.url, FROM_FILE));
+    let after = desk.read("chestnut.toml");
+    assert!(after.starts_with(before), "{after}");
+    desk.ok(&["account", "forget", "packhouse"]);
+    assert_eq!(desk.read("chestnut.toml").trim_end(), before.trim_end());
+    // A password file of one's own is not Chestnut's to delete.
+    assert!(desk.path("office.password").exists());
+}
+
+#[test]
+fn calendars_are_made_on_every_sort_of_server() {
+    for habits in
+        [vec![], vec![Habit::NoMkcalendar], vec![Habit::ForgetfulMkcalendar], vec![Habit::AlphaColors]]
+    {
+        let site = office();
+        site.with(|server| server.habits = habits.iter().copied().collect());
+        let desk = Desk::new();
+        desk.account(&site.url, "");
+        let create = [
+            "calendar",
+            "create",
+            "packhouse",
+            "Süßmost & Kisten",
+            "--color",
+            "#3366aa",
+            "--kinds",
+            "tasks",
+            "--json",
+        ];
+        let made = desk.ok(&create).json();
+        assert_eq!(
+            (&made["name"], &made["path"]),
+            (&"Süßmost & Kisten".into(), &"/office/calendars/s-most-kisten/".into())
+        );
+        let forgets = habits.contains(&Habit::ForgetfulMkcalendar);
+        assert_eq!(made["differs"].as_array().is_none_or(Vec::is_empty), !forgets, "{made}");
+        let list = desk.ok(&["calendar", "list", "--json"]).json();
+        let calendars = list["accounts"][0]["calendars"].as_array().expect("calendars").clone();
+        let of = |path: &str| calendars.iter().find(|c| c["path"] == path).expect(path).clone();
+        let presses = of("/office/calendars/presses/");
+        assert_eq!((&presses["entries"]["events"], &presses["entries"]["tasks"]), (&2.into(), &1.into()));
+        assert_eq!((&presses["rights"], &presses["shared"]), (&"read, write".into(), &false.into()));
+    }
+    let site = office();
+    let desk = Desk::new();
+    desk.account(&site.url, "");
+    desk.ok(&["calendar", "add", "crews", "--account", "packhouse", "--path", "/crews/calendars/picking/"]);
+    let list = desk.ok(&["calendar", "list"]);
+    assert!(list.out.contains("read only, shared"), "{}", list.out);
+    // Somebody else's calendar cannot be renamed; it is said, and nothing changes.
+    let told = desk.run(&["calendar", "rename", "crews", "Mine"]);
+    assert!(told.code == 1 && told.err.contains("does not allow this"), "{told:?}");
+}
+
+/// `init --ask`, typed at a terminal.
+#[cfg(unix)]
+#[test]
+fn questions_lead_from_nothing_to_a_preview() {
+    let site = office();
+    let desk = Desk::new();
+    let mut command = desk.command(&["init", "--ask"]);
+    command.env("TERM", "xterm");
+    let mut terminal = rexpect::session::spawn_command(command, Some(20_000)).expect("a terminal");
+    let mut answer = |question: &str, line: &str| {
+        terminal.exp_string(question).unwrap_or_else(|e| panic!("{question}: {e}"));
+        terminal.send_line(line).expect("typed");
+    };
+    answer("Which? (1 to 3)", "1");
+    answer("Address of the server", &site.url);
+    answer("User name", "office");
+    answer("Password", "wrong");
+    // The wrong password is told at its step, and asked for again.
+    answer("Address of the server", &site.url);
+    answer("User name", "office");
+    answer("Password", "office-pw");
+    answer("What shall this account be called here?", "packhouse");
+    answer("Which calendar of packhouse? (1 to 2)", "2");
+    answer("What shall this calendar be called here?", "presses");
+    answer("Which? (1 to 4)", "2");
+    answer("Which calendar of packhouse? (1 to 2)", "1");
+    answer("Its name on the server", "Copies");
+    answer("What shall this calendar be called here?", "copies");
+    answer("What shall this route be called here?", "presses-to-copies");
+    answer("shall its copy be deleted too?", "yes");
+    answer("Shall tasks go along with events?", "yes");
+    terminal.exp_string("chestnut preview").expect("the next command");
+    let told = terminal.exp_eof().expect("it ends");
+    assert!(!told.contains("office-pw"));
+    let preview = desk.ok(&["preview", "--json"]).json();
+    assert_eq!(preview["previews"][0]["create"], 3);
+    desk.ok(&["sync"]);
+    let configuration = desk.read("chestnut.toml");
+    assert!(configuration.contains("password = { file = \"packhouse.password\" }"), "{configuration}");
+    use std::os::unix::fs::PermissionsExt as _;
+    let mode = std::fs::metadata(desk.path("packhouse.password")).expect("a file").permissions().mode();
+    assert_eq!((mode & 0o777, desk.read("packhouse.password").as_str()), (0o600, "office-pw\n"));
+}
