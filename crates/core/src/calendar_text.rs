@@ -18,6 +18,9 @@ use crate::matching::ContentKey;
 use crate::values::{DurationValue, parse_duration, parse_time, unescape_text};
 use crate::zones::resolve_zone;
 
+/// Hostile texts hold millions: they end here, before they fill the memory.
+const MOST_ENTRIES: usize = 250_000;
+
 /// A calendar's text, taken apart.
 #[derive(Debug, Clone)]
 pub struct CalendarText {
@@ -37,6 +40,8 @@ pub struct Placed {
     pub etag: ETag,
     /// Where its components stand among the calendar's items.
     parts: Vec<usize>,
+    /// Where they stand once more, word for word.
+    repeats: Vec<usize>,
 }
 
 /// One change to a calendar's text.
@@ -93,6 +98,9 @@ pub enum NotACalendar {
     /// Several calendars, one after the other.
     #[error("it holds {0} calendars one after the other")]
     Several(usize),
+    /// More entries than any calendar has.
+    #[error("it holds more than {MOST_ENTRIES} entries")]
+    TooMany,
 }
 
 /// What a calendar says of itself, and what can be seen at a glance.
@@ -193,7 +201,10 @@ impl CalendarText {
     /// added; where the calendar has other rules under a name, the entry's zone gets a name of its own, so that
     /// no time shifts.
     pub fn change(&mut self, changes: &[TextChange<'_>]) {
-        let mut gone = BTreeSet::new();
+        if changes.is_empty() {
+            return;
+        }
+        let mut gone: BTreeSet<usize> = BTreeSet::new();
         let mut placed: BTreeMap<usize, &Entry> = BTreeMap::new();
         let mut added = Vec::new();
         for change in changes {
@@ -202,9 +213,8 @@ impl CalendarText {
                 TextChange::Add(_) => None,
             };
             let parts = uid.and_then(|uid| self.entries.iter().find(|placed| placed.entry.uid() == uid));
-            let parts = parts.map(|placed| placed.parts.as_slice()).unwrap_or_default();
-            gone.extend(parts.iter().copied());
-            match (change, parts.first()) {
+            gone.extend(parts.iter().flat_map(|placed| placed.parts.iter().chain(&placed.repeats)));
+            match (change, parts.and_then(|placed| placed.parts.first())) {
                 (TextChange::Remove(_), _) => {}
                 (TextChange::Replace(_, entry), Some(at)) => drop(placed.insert(*at, entry)),
                 (TextChange::Replace(_, entry) | TextChange::Add(entry), _) => added.push(*entry),
@@ -245,27 +255,39 @@ impl CalendarText {
             }
         }
         let builder = Builder::new(items);
-        let mut entries = Vec::new();
-        let mut seen: BTreeMap<EventUid, Vec<ETag>> = BTreeMap::new();
+        let mut entries: Vec<Placed> = Vec::new();
+        // UIDs so far with the last number given to one, and texts so far: a hostile text has many of the same.
+        let mut named: BTreeMap<EventUid, usize> = BTreeMap::new();
+        let mut texts: BTreeMap<(EventUid, ETag), usize> = BTreeMap::new();
         let (mut without, mut shared, mut repeated) = (0, 0, 0);
-        for (uid, mut parts) in groups {
-            let all = parts.len();
-            parts = once_each(items, &parts);
-            repeated += all - parts.len();
+        for (uid, parts) in groups {
+            let (parts, repeats) = once_each(items, &parts);
+            repeated += repeats.len();
             let series = series_in(items, &parts);
             let alone = uid.is_some() && series.len() <= 1;
             for parts in if alone { vec![parts] } else { share_out(items, &parts, &series) } {
                 let Some(mut placed) = builder.entry(uid.as_ref(), alone, parts) else { continue };
-                let same_uid = seen.entry(placed.entry.uid().clone()).or_default();
-                if !alone && same_uid.contains(&placed.etag) {
+                let text = (placed.entry.uid().clone(), placed.etag.clone());
+                if let Some(at) = texts.get(&text).filter(|_| !alone) {
                     repeated += 1;
+                    entries[*at].repeats.append(&mut placed.parts);
                     continue;
                 }
-                same_uid.push(placed.etag.clone());
-                if same_uid.len() > 1 {
-                    let own = numbered(placed.entry.uid(), same_uid.len());
-                    placed = builder.entry(Some(&own), true, placed.parts.clone()).unwrap_or(placed);
+                texts.insert(text, entries.len());
+                let uid_so_far = placed.entry.uid().clone();
+                if let Some(last) = named.get(&uid_so_far).copied() {
+                    let numbered = (last + 1..).map(|n| (n, EventUid::from(format!("{uid_so_far}-{n}"))));
+                    let free = numbered.into_iter().find(|(_, uid)| !named.contains_key(uid));
+                    if let Some((number, own)) = free {
+                        named.insert(uid_so_far, number);
+                        placed = builder.entry(Some(&own), true, placed.parts.clone()).unwrap_or(placed);
+                    }
                 }
+                named.entry(placed.entry.uid().clone()).or_insert(1);
+                let own: BTreeSet<_> =
+                    if repeats.is_empty() { BTreeSet::new() } else { placed.parts.iter().collect() };
+                placed.repeats =
+                    repeats.iter().filter(|(of, _)| own.contains(of)).map(|(_, at)| *at).collect();
                 without += usize::from(uid.is_none());
                 shared += usize::from(uid.is_some() && !alone);
                 entries.push(placed);
@@ -335,6 +357,7 @@ fn read_object(
         return Err(NotACalendar::Other(other.name().to_owned()));
     }
     match (objects.pop(), objects.len()) {
+        (Some(object), 0) if object.components().count() > MOST_ENTRIES => Err(NotACalendar::TooMany),
         (Some(object), 0) => Ok((object, encoding)),
         (_, others) => Err(NotACalendar::Several(others + 1)),
     }
@@ -393,7 +416,8 @@ fn share_out(items: &[Item<'static>], parts: &[usize], series: &[usize]) -> Vec<
     }
     let recurs = |at: &&usize| component_at(items, **at).property("RRULE").is_some();
     let owner = series.iter().find(recurs).unwrap_or(&series[0]);
-    let rest: Vec<usize> = parts.iter().filter(|at| !series.contains(at)).copied().collect();
+    let of_series: BTreeSet<_> = series.iter().collect();
+    let rest: Vec<usize> = parts.iter().filter(|at| !of_series.contains(at)).copied().collect();
     let with_rest = |at: &usize| {
         let mut own = vec![*at];
         if at == owner {
@@ -404,19 +428,21 @@ fn share_out(items: &[Item<'static>], parts: &[usize], series: &[usize]) -> Vec<
     series.iter().map(with_rest).collect()
 }
 
-/// Leaves out what stands there twice, word for word.
-fn once_each(items: &[Item<'static>], parts: &[usize]) -> Vec<usize> {
-    let mut seen = BTreeSet::new();
-    let new = |at: &usize| {
+/// Parts apart, and those that repeat one of them word for word, as pairs of places.
+fn once_each(items: &[Item<'static>], parts: &[usize]) -> (Vec<usize>, Vec<(usize, usize)>) {
+    if parts.len() == 1 {
+        return (parts.to_vec(), Vec::new());
+    }
+    let (mut first, mut repeats) = (BTreeMap::new(), Vec::new());
+    for at in parts {
         let mut text = String::new();
         ical::write_to(component_at(items, *at), &mut text);
-        seen.insert(<[u8; 32]>::from(Sha256::digest(&text)))
-    };
-    if parts.len() == 1 { parts.to_vec() } else { parts.iter().copied().filter(new).collect() }
-}
-
-fn numbered(uid: &EventUid, number: usize) -> EventUid {
-    EventUid::from(format!("{uid}-{number}"))
+        let of = *first.entry(<[u8; 32]>::from(Sha256::digest(&text))).or_insert(*at);
+        repeats.extend((of != *at).then_some((of, *at)));
+    }
+    let mut kept: Vec<usize> = first.into_values().collect();
+    kept.sort_unstable();
+    (kept, repeats)
 }
 
 /// Makes calendar objects of single entries out of a whole calendar's items.
@@ -467,7 +493,7 @@ impl<'i> Builder<'i> {
         }
         let text = ical::write(entry.object());
         let etag = ETag::from(format!("\"{}\"", hex(&Sha256::digest(&text)[..16])));
-        Some(Placed { entry, text, etag, parts })
+        Some(Placed { entry, text, etag, parts, repeats: Vec::new() })
     }
 
     fn assemble(&self, bodies: Vec<Component<'static>>) -> Option<Entry> {

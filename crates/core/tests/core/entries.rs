@@ -2,6 +2,7 @@
 
 use chestnut_core::ical::Limits;
 use chestnut_core::{CalendarText, Entry, EntryError, EventUid, Oddity, Placed, RouteKey, TextChange};
+use proptest::prelude::*;
 
 const ZONE: &str = "BEGIN:VTIMEZONE\r\nTZID:Orchard\r\nBEGIN:STANDARD\r\nDTSTART:19700101T000000\r\nTZOFFSETFROM:+0100\r\nTZOFFSETTO:+0100\r\nEND:STANDARD\r\nEND:VTIMEZONE\r\n";
 
@@ -153,5 +154,58 @@ fn copies_have_uids_and_file_names_of_their_own() {
             name.as_str().len() == 44
                 && name.as_str().bytes().all(|b| b.is_ascii_alphanumeric() || b == b'.')
         );
+    }
+}
+
+/// The feeds of the corpus, byte for byte.
+fn corpus() -> Vec<Vec<u8>> {
+    let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/../testkit/corpus/feeds");
+    let files = std::fs::read_dir(folder).expect("the corpus").map_while(Result::ok);
+    files.map(|file| std::fs::read(file.path()).expect("readable")).collect()
+}
+
+proptest! {
+    /// Bytes changed, cut out and doubled anywhere: no panic, and what is read can be taken apart, changed and
+    /// written without loss.
+    #[test]
+    fn spoilt_feeds_are_read_or_refused(
+        which in any::<prop::sample::Index>(),
+        spots in prop::collection::vec((any::<prop::sample::Index>(), any::<u8>(), 0..40_usize), 0..6),
+        charset in prop::option::of("[a-z0-9-]{0,12}"),
+    ) {
+        let corpus = corpus();
+        let mut bytes = which.get(&corpus).clone();
+        for (spot, byte, length) in spots {
+            if bytes.is_empty() {
+                break;
+            }
+            let at = spot.index(bytes.len());
+            match byte % 3 {
+                0 => bytes[at] = byte,
+                1 => drop(bytes.drain(at..bytes.len().min(at + length))),
+                _ => {
+                    let part = bytes[at..bytes.len().min(at + length)].to_vec();
+                    drop(bytes.splice(at..at, part));
+                }
+            }
+        }
+        let Ok(mut text) = CalendarText::read(&bytes, charset.as_deref(), &Limits::default()) else { return Ok(()) };
+        let mut own: Vec<_> = text.entries().iter().map(|p| p.entry.uid().clone()).collect();
+        for placed in text.entries() {
+            let again = Entry::parse(&placed.text, &Limits::default());
+            prop_assert_eq!(again.as_ref().map(Entry::uid), Ok(placed.entry.uid()));
+        }
+        let before = text.write();
+        let nobody = EventUid::from("nobody at all");
+        text.change(&[TextChange::Remove(&nobody)]);
+        // `begin:` may become `BEGIN:`.
+        prop_assert_eq!(text.write().to_lowercase(), before.to_lowercase());
+        // Each entry has a UID of its own, by which it can be taken out.
+        own.sort();
+        own.dedup();
+        prop_assert_eq!(own.len(), text.entries().len());
+        let all: Vec<_> = own.iter().map(TextChange::Remove).collect();
+        text.change(&all);
+        prop_assert!(text.entries().is_empty());
     }
 }

@@ -5,6 +5,7 @@ mod costs;
 mod cut_off;
 mod faults;
 mod habits;
+mod local_calendars;
 mod matching;
 mod routes;
 mod targets_that_lie;
