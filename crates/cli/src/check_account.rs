@@ -164,7 +164,11 @@ impl Check<'_> {
         };
         let mut addresses: Vec<_> = found.iter().map(|a| a.ip().to_string()).collect();
         addresses.dedup();
-        self.seen("name", format!("{through}{host} is at {}", addresses.join(", ")));
+        let seen = match host.trim_matches(['[', ']']).parse::<std::net::IpAddr>() {
+            Ok(_) => format!("{through}{host} is an address, no name"),
+            Err(_) => format!("{through}{host} is at {}", addresses.join(", ")),
+        };
+        self.seen("name", seen);
         let stream = match connect(&format!("{host}:{port}"), &found, limit).await {
             Ok(stream) => stream,
             Err(error) => return Err(self.no_way("connection", error, proxy.is_some())),

@@ -19,6 +19,6 @@ pub use faults::{Fault, FaultKind};
 pub use habits::{Habit, Temper};
 pub use handle_request::{Reply, ServerRequest};
 pub use object_store::{Collection, Object, Server, Share};
-pub use orchard::{OrchardEntry, orchard_entries, orchard_server};
+pub use orchard::{OrchardEntry, market_days, orchard_entries, orchard_server};
 pub use serve::{Clock, Running, Site, Tls, serve, serve_on_thread, serve_tls_on_thread};
 pub use sign_in::SignInService;

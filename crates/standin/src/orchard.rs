@@ -238,6 +238,7 @@ pub fn orchard_server(count: usize, now_ms: i64) -> Server {
     let mut server = Server::new(&["office", "crews"], now_ms - 86_400_000);
     let presses = server.add_calendar("office", "presses", "Press hall", "#b5651d");
     let market = server.add_calendar("office", "market", "Market stalls", "#4a7c2a");
+    server.feeds.insert("/feeds/market-days.ics".to_owned(), market_days(first_day));
     server.add_calendar("office", "pruning", "Pruning courses", "#7a6a9a");
     for (i, entry) in orchard_entries(count, first_day).into_iter().enumerate() {
         let calendar = if matches!(i % 20, 1 | 12) { &market } else { &presses };
@@ -245,4 +246,25 @@ pub fn orchard_server(count: usize, now_ms: i64) -> Server {
     }
     server.now_ms = now_ms;
     server
+}
+
+/// The feed of a town: six Saturdays with a market, and an evening that its publisher gave no UID.
+#[must_use]
+pub fn market_days(first_day: Date) -> String {
+    let head = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//markets.example//Days//EN\r\nMETHOD:PUBLISH\r\nX-WR-CALNAME:Market days\r\nX-WR-TIMEZONE:Europe/Ljubljana\r\nREFRESH-INTERVAL;VALUE=DURATION:PT12H\r\n";
+    let saturday = first_day.saturating_add(
+        (6 - i32::from(first_day.weekday().to_monday_zero_offset()) + 6).rem_euclid(7).days(),
+    );
+    let mut feed = format!("{head}{ZONE}");
+    for week in 0..6_i32 {
+        let day = saturday.saturating_add((7 * week).days()).strftime("%Y%m%d").to_string();
+        feed += &format!(
+            "BEGIN:VEVENT\r\nUID:saturday-{week}@markets.example\r\nDTSTAMP:20260901T060000Z\r\nDTSTART;TZID=Europe/Ljubljana:{day}T070000\r\nDTEND;TZID=Europe/Ljubljana:{day}T130000\r\nSUMMARY:Town market\r\nLOCATION:River bank\r\nEND:VEVENT\r\n"
+        );
+    }
+    let evening = saturday.saturating_add(10.days()).strftime("%Y%m%d").to_string();
+    feed += &format!(
+        "BEGIN:VEVENT\r\nDTSTAMP:20260901T060000Z\r\nDTSTART;VALUE=DATE:{evening}\r\nSUMMARY:Evening of lights\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
+    );
+    feed
 }

@@ -162,6 +162,10 @@ impl Demo<'_, '_> {
         self.command(&["account", "test"])?;
         self.say("The configuration names three of these calendars, and two routes into the notice board.")?;
         self.command(&["calendar", "list", "packhouse"])?;
+        self.say("The town publishes its market days as a feed. A look at it, and it is a calendar like the others.")?;
+        let feed = format!("{}feeds/market-days.ics", office.url);
+        self.command(&["calendar", "add", "market-days", "--feed", &feed])?;
+        self.add_route("\n[route.days-to-board]\nfrom = \"market-days\"\nto   = \"board\"\n")?;
         self.say("What would a sync do? A preview writes nothing.")?;
         self.command(&["preview"])?;
         self.command(&["sync"])?;
@@ -180,6 +184,12 @@ impl Demo<'_, '_> {
         self.command(&["sync"])?;
         self.command(&["status"])?;
         self.command(&["history"])
+    }
+
+    /// As somebody would with an editor.
+    fn add_route(&self, text: &str) -> Result<(), Failure> {
+        use std::io::Write as _;
+        Ok(std::fs::OpenOptions::new().append(true).open(&self.config)?.write_all(text.as_bytes())?)
     }
 
     fn say(&mut self, text: &str) -> Result<(), Failure> {

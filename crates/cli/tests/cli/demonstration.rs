@@ -21,6 +21,7 @@ fn it_shows_the_whole_job_and_leaves_nothing_behind() {
     for expected in [
         "$ chestnut account test",
         "$ chestnut preview",
+        "1 entry without UID: recognised by title",
         "135 to create",
         "updated  ",
         "second round",
@@ -32,7 +33,7 @@ fn it_shows_the_whole_job_and_leaves_nothing_behind() {
     }
     assert_eq!(std::fs::read_dir(folder.path()).expect("the folder").count(), 0);
     let steps = run(&["demo", "--json"]).json();
-    assert_eq!(steps["steps"].as_array().map(Vec::len), Some(9));
+    assert_eq!(steps["steps"].as_array().map(Vec::len), Some(10));
 }
 
 #[test]
