@@ -34,13 +34,48 @@ change() { # NAME SED-EXPRESSION: as another client would
 
 picture account-test "chestnut account test"
 picture calendar-list "chestnut calendar list"
+picture calendar-add "chestnut calendar add lights --feed ${url}feeds/market-days.ics --config other.toml"
+(umask 077; echo "yesterdays-word" >"$work/orchard/old.password")
+cat >"$work/orchard/trouble.toml" <<END
+[account.crews]
+url      = "https://dav.orchard.invalid/"
+user     = "crews"
+password = { file = "old.password" }
+
+[account.packhouse]
+url      = "$url"
+user     = "office"
+password = { file = "old.password" }
+END
+picture account-trouble "chestnut account test --config trouble.toml"
+# A person at the questions of init: types an answer when a question shows.
+cat >"$work/answers.py" <<'END'
+import os, pty, sys, time
+answers = [("(1 to 3)", "1"), ("any link to it)", sys.argv[1]), ("User name", "office"), ("Password", "office-pw"),
+           ("of this account", ""), ("(1 to 3)", "2"), ("of this calendar", "presses"), ("(1 to 4)", "2"),
+           ("(1 to 4)", "1"), ("name on the server", ""), ("of this calendar", "")]
+pid, terminal = pty.fork()
+if pid == 0:
+    os.execvp("chestnut", ["chestnut", "init", "--ask", "new.toml"])
+seen = b""
+while True:
+    try:
+        part = os.read(terminal, 4096)
+    except OSError:
+        break
+    sys.stdout.buffer.write(part); sys.stdout.flush()
+    seen += part
+    if answers and answers[0][0].encode() in seen:
+        time.sleep(0.05); os.write(terminal, answers.pop(0)[1].encode() + b"\r"); seen = b""
+END
+picture init-ask "python3 ../answers.py $url"
 change orchard-0002.ics 's/^SUMMARY:\(.*\)/SUMMARY:\1 (bring boots)/'
 change orchard-0013.ics 's/^SUMMARY:\(.*\)/SUMMARY:\1 (cancelled?)/'
 curl -sf -u office:office-pw -X DELETE "${url}office/calendars/presses/orchard-0018.ics"
 picture preview "chestnut preview"
 picture sync "chestnut sync -v"
 picture status "chestnut status"
-picture history "chestnut history; echo; chestnut history 9"
+picture history "chestnut history; echo; chestnut history 10"
 for i in $(seq -w 20 59); do
   curl -s -o /dev/null -u office:office-pw -X DELETE "${url}office/calendars/presses/orchard-00$i.ics"
 done

@@ -87,6 +87,8 @@ fn try_and_save(
     })?;
     match failure {
         Some(failure) if common.json => Ok(failure.code),
+        // People were told in its place.
+        Some(failure) if tried && !common.quiet => Ok(failure.code),
         Some(failure) => Err(failure),
         None => Ok(ExitCode::Ok),
     }

@@ -9,7 +9,7 @@ use crate::args::Common;
 use crate::check_account::{Checked, Step, check_account};
 use crate::error_report::Failure;
 use crate::exit_code::ExitCode;
-use crate::render::{clean, style};
+use crate::render::{clean, style, wrap};
 use crate::run::Io;
 use crate::settings::{AccountSettings, Settings};
 
@@ -47,7 +47,8 @@ pub(super) fn run(names: &[String], common: &Common, io: &mut Io<'_>) -> Result<
     let code = if accounts.iter().all(|a| a.ok) { ExitCode::Ok } else { ExitCode::Failed };
     let report = Report { accounts };
     show(common, io, &report, || report.accounts.iter().map(human).collect::<Vec<_>>().join("\n"))?;
-    for failed in report.accounts.iter().filter(|a| !a.ok && !common.json) {
+    // People were told in its place, unless they wanted to hear of errors alone.
+    for failed in report.accounts.iter().filter(|a| !a.ok && common.quiet && !common.json) {
         io.err.write_all(failed.failure().lines().as_bytes())?;
     }
     Ok(code)
@@ -111,7 +112,21 @@ pub(super) fn report(
     }
 }
 
+/// The steps, and where one fails what to do; then the calendars.
 pub(super) fn human(report: &AccountReport) -> String {
+    let mut out = steps_text(report);
+    if report.ok && !report.calendars.is_empty() {
+        out.push('\n');
+        out += &calendar_rows(&report.calendars);
+    } else if report.ok {
+        let create = format!("chestnut calendar create {} \"NAME\"", report.account);
+        out += &format!("\nThere is no calendar yet. Make one to receive copies: {create}\n");
+    }
+    out
+}
+
+/// The steps, and where one fails what to do.
+pub(super) fn steps_text(report: &AccountReport) -> String {
     let user = report.user.as_deref().map(|u| format!(" as {u}")).unwrap_or_default();
     let name = style::paint(style::STRONG, &report.account);
     let mut out = format!("{name} at {}{}\n", clean(&report.url), clean(&user));
@@ -126,12 +141,13 @@ pub(super) fn human(report: &AccountReport) -> String {
             out += &format!("  {} {:11} {}\n", style::paint(style::WARN, "!"), "", clean(note));
         }
     }
-    if report.ok && !report.calendars.is_empty() {
-        out.push('\n');
-        out += &calendar_rows(&report.calendars);
-    } else if report.ok {
-        let create = format!("chestnut calendar create {} \"NAME\"", report.account);
-        out += &format!("\nThere is no calendar yet. Make one to receive copies: {create}\n");
+    if !report.ok {
+        // Where it failed before the first step, nothing was said yet.
+        let told = report.steps.iter().any(|step| !step.ok);
+        let error = report.error.iter().filter(|_| !told);
+        for line in error.chain(&report.hint).flat_map(|text| wrap(text, 88)) {
+            out += &format!("                {line}\n");
+        }
     }
     out
 }

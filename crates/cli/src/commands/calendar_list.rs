@@ -184,7 +184,13 @@ pub(super) fn feed_place(address: &str) -> String {
 }
 
 fn routes_cell(routes: &[String]) -> String {
-    if routes.is_empty() { style::paint(style::WARN, "none") } else { clean(&routes.join(", ")) }
+    match routes {
+        [] => style::paint(style::WARN, "none"),
+        [first, second, rest @ ..] if !rest.is_empty() => {
+            clean(&format!("{first}, {second} and {} more", rest.len()))
+        }
+        routes => clean(&routes.join(", ")),
+    }
 }
 
 /// A patch of a calendar's colour, on terminals that can.

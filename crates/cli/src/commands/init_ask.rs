@@ -8,7 +8,7 @@ use jiff::SignedDuration;
 use toml_edit::Value;
 
 use super::account_add::{NewAccount, password_file};
-use super::account_test::{human, report};
+use super::account_test::{report, steps_text};
 use super::block_on;
 use super::calendar_create::make;
 use crate::check_account::check_account;
@@ -78,8 +78,7 @@ impl Asking<'_, '_> {
             suggestion = next_name(&suggestion);
         }
         loop {
-            let name =
-                self.questions.text(&format!("What shall this {kind} be called here?"), Some(&suggestion))?;
+            let name = self.questions.text(&format!("Name of this {kind} here"), Some(&suggestion))?;
             match check_name(kind, &name) {
                 Ok(()) if !self.text.has(kind, &name) => return Ok(name),
                 Ok(()) => self.say(&format!("There is a {kind} {name} already."))?,
@@ -154,11 +153,10 @@ impl Asking<'_, '_> {
             let suggestion = host_word(start.url.host_str().unwrap_or_default());
             let checked = block_on(check_account(&suggestion, &settings, base, &self.io.environment))?;
             let checked = report(None, &suggestion, &settings, checked);
-            let shown = human(&checked);
+            let shown = steps_text(&checked);
             self.io.err.write_all(self.colored(&shown).as_bytes())?;
+            self.say("")?;
             if !checked.ok {
-                let failure = checked.failure();
-                self.tell(&failure)?;
                 continue;
             }
             let name = self.name("account", &suggestion)?;
@@ -260,9 +258,8 @@ impl Asking<'_, '_> {
     fn route(&mut self, from: &str, to: &str) -> Result<(), Failure> {
         self.say("\nThird: the route.")?;
         let name = self.name("route", &format!("{from}-to-{to}"))?;
-        let follow =
-            self.questions.yes("When an entry is deleted there, shall its copy be deleted too?", true)?;
-        let kinds = self.questions.yes("Shall tasks go along with events?", false)?;
+        let follow = self.questions.yes("Delete the copy too when its entry is deleted", true)?;
+        let kinds = self.questions.yes("Take tasks along with events", false)?;
         let mut keys = vec![("from", Value::from(from)), ("to", Value::from(to))];
         if kinds {
             let both = ["events", "tasks"].into_iter().collect::<toml_edit::Array>();

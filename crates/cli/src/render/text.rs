@@ -40,6 +40,21 @@ fn rest_width(text: &str, from: usize) -> usize {
     text[from..].chars().map(|c| c.width().unwrap_or(0)).sum()
 }
 
+/// Breaks a clean text into lines of at most `width` columns, at blanks.
+pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
+    let mut lines: Vec<String> = Vec::new();
+    for word in clean(text).split(' ').filter(|word| !word.is_empty()) {
+        match lines.last_mut() {
+            Some(line) if rest_width(line, 0) + 1 + rest_width(word, 0) <= width => {
+                line.push(' ');
+                line.push_str(word);
+            }
+            _ => lines.push(word.to_owned()),
+        }
+    }
+    lines
+}
+
 /// `1 entry`, `2 entries`.
 pub(crate) fn count(number: usize, one: &str, many: &str) -> String {
     format!("{number} {}", if number == 1 { one } else { many })

@@ -100,7 +100,7 @@ fn nothing_is_saved_that_does_not_work_and_nothing_is_lost() {
     let wrong = ["--user", "office", "--password-from", "file:wrong.password"];
     let told = desk.run(&add("packhouse", &site.url, &wrong));
     assert_eq!(told.code, 1);
-    assert!(told.err.contains("Nothing was saved. Check user and password"), "{}", told.err);
+    assert!(told.said().contains("Nothing was saved. Check user and password"), "{}", told.err);
     for (arguments, problem) in [
         (add("pack house", &site.url, FROM_FILE), "is no name for an account"),
         (
@@ -201,16 +201,16 @@ fn questions_lead_from_nothing_to_a_preview() {
     answer("Address of the server", &site.url);
     answer("User name", "office");
     answer("Password", "office-pw");
-    answer("What shall this account be called here?", "packhouse");
+    answer("Name of this account here", "packhouse");
     answer("Which calendar of packhouse? (1 to 2)", "2");
-    answer("What shall this calendar be called here?", "presses");
+    answer("Name of this calendar here", "presses");
     answer("Which? (1 to 4)", "2");
     answer("Which calendar of packhouse? (1 to 2)", "1");
     answer("Its name on the server", "Copies");
-    answer("What shall this calendar be called here?", "copies");
-    answer("What shall this route be called here?", "presses-to-copies");
-    answer("shall its copy be deleted too?", "yes");
-    answer("Shall tasks go along with events?", "yes");
+    answer("Name of this calendar here", "copies");
+    answer("Name of this route here", "presses-to-copies");
+    answer("Delete the copy too when its entry is deleted", "yes");
+    answer("Take tasks along with events", "yes");
     terminal.exp_string("chestnut preview").expect("the next command");
     let told = terminal.exp_eof().expect("it ends");
     assert!(!told.contains("office-pw"));

@@ -100,17 +100,17 @@ fn certificates_are_trusted_or_explained() {
         // The password was never sent.
         site.with(|server| assert!(server.log.is_empty(), "{what}"));
         let told = desk.run(&["calendar", "list"]);
-        assert!(told.code == 1 && told.err.contains(message), "{what}: {told:?}");
+        assert!(told.code == 1 && told.said().contains(message), "{what}: {told:?}");
     }
     // Without `ca` nobody knows the authority; with a file that is no certificate nothing goes.
     let desk = Desk::new();
     let site = authority.serve("localhost", NOW, None);
     desk.account(&site.url, "");
-    assert!(desk.run(&["account", "test"]).err.contains("signed by nobody"));
+    assert!(desk.run(&["account", "test"]).said().contains("signed by nobody"));
     desk.write("ca.pem", "no certificate");
     desk.account(&site.url, "ca = \"ca.pem\"");
     let told = desk.run(&["account", "test"]);
-    assert!(told.err.contains("the `ca` file holds no certificate"), "{}", told.err);
+    assert!(told.said().contains("the `ca` file holds no certificate"), "{}", told.err);
 }
 
 #[test]
@@ -122,7 +122,7 @@ fn a_server_that_asks_for_a_certificate_gets_one() {
     desk.account(&site.url, "ca = \"ca.pem\"");
     let told = desk.run(&["account", "test"]);
     assert_eq!(told.code, 1, "{told:?}");
-    assert!(told.err.contains("wants a certificate from you"), "{}", told.err);
+    assert!(told.said().contains("wants a certificate from you"), "{}", told.err);
     let (certificate, key) = authority.sign("office", NOW);
     desk.write("office.pem", &certificate);
     desk.private("office.key", &key);
@@ -131,5 +131,5 @@ fn a_server_that_asks_for_a_certificate_gets_one() {
     desk.ok(&["account", "test"]);
     desk.rights("office.key", 0o644);
     let told = desk.run(&["account", "test"]);
-    assert!(told.err.contains("others may read the key in"), "{}", told.err);
+    assert!(told.said().contains("others may read the key in"), "{}", told.err);
 }

@@ -152,13 +152,13 @@ fn a_bare_domain_is_looked_up_and_nobody_is_sent_elsewhere_with_a_password() {
     let told = run(&name_service("dav.stranger.example", port, None), &["account", "test"]);
     assert_eq!(told.code, 1);
     assert!(
-        told.err.contains("the calendars of localhost are at dav.stranger.example, another domain"),
+        told.said().contains("localhost has its calendars at dav.stranger.example, another domain"),
         "{}",
         told.err
     );
-    assert!(told.err.contains("give this address instead"), "{}", told.err);
+    assert!(told.said().contains("give this address instead"), "{}", told.err);
     // A name service that says nothing costs nothing but the look.
     let silent = name_service("nobody", 1, None);
     desk.account("nowhere.invalid", "");
-    assert!(run(&silent, &["account", "test"]).err.contains("the host name nowhere.invalid is not known"));
+    assert!(run(&silent, &["account", "test"]).said().contains("the host name nowhere.invalid is not known"));
 }

@@ -38,6 +38,12 @@ impl Told {
         }
     }
 
+    /// Everything that was said, on one line.
+    pub(crate) fn said(&self) -> String {
+        let words = format!("{} {}", self.out, self.err);
+        words.split_whitespace().collect::<Vec<_>>().join(" ")
+    }
+
     pub(crate) fn json(&self) -> serde_json::Value {
         serde_json::from_str(&self.out).unwrap_or_else(|e| panic!("{e}: {self:?}"))
     }

@@ -128,8 +128,8 @@ fn with_a_browser_and_through_a_sync_in_which_the_token_ends() {
         let office = Office::new(rotates);
         let desk = &office.desk;
         let told = desk.run(&["account", "test"]);
-        assert!(told.err.contains("account cloud has not signed in yet"), "{}", told.err);
-        assert!(told.err.contains("Sign in again: `chestnut account login cloud`"), "{}", told.err);
+        assert!(told.said().contains("account cloud has not signed in yet"), "{}", told.err);
+        assert!(told.said().contains("Sign in again: `chestnut account login cloud`"), "{}", told.err);
         let told = office.browse("no");
         assert!(told.code == 1 && told.err.is_empty(), "{told:?}");
         let told = office.browse("yes");
@@ -169,8 +169,8 @@ fn with_a_browser_and_through_a_sync_in_which_the_token_ends() {
         office.with_service(SignInService::revoke);
         let told = desk.run_with(&["sync"], &later);
         assert_eq!(told.code, 1);
-        assert!(told.err.contains("the sign-in has run out or was revoked"), "{}", told.err);
-        assert!(told.err.contains("chestnut account login cloud"), "{}", told.err);
+        assert!(told.said().contains("the sign-in has run out or was revoked"), "{}", told.err);
+        assert!(told.said().contains("chestnut account login cloud"), "{}", told.err);
         assert_eq!(office.browse("yes").code, 0);
         desk.ok(&["sync"]);
     }
@@ -193,7 +193,7 @@ fn with_a_code_typed_elsewhere() {
     office.desk.rights("cloud.tokens", 0o644);
     let told = office.desk.run(&["account", "test"]);
     assert!(
-        told.err.contains("others may read the tokens in") && told.err.contains("chmod 600"),
+        told.said().contains("others may read the tokens in") && told.said().contains("chmod 600"),
         "{}",
         told.err
     );
@@ -257,7 +257,7 @@ fn secrets_stay_out_of_arguments_state_logs_and_errors() {
     let configuration = desk.read("chestnut.toml");
     for secret in ["office-pw", "another-wr0ng-word", "b2ZmaWNl", "private-7f3a9c"] {
         for told in [&added, &first, &gone, &refused] {
-            assert!(!told.out.contains(secret) && !told.err.contains(secret), "{secret}: {told:?}");
+            assert!(!told.out.contains(secret) && !told.said().contains(secret), "{secret}: {told:?}");
         }
         assert!(!state.contains(secret) && !configuration.contains(secret), "{secret}");
     }

@@ -362,7 +362,7 @@ fn every_way_to_be_wrong_has_a_step_a_message_and_a_hint_of_its_own() {
         if !fits || steps.iter().rev().skip(1).any(|s| s["ok"] != true) {
             problems.push(format!("{what}: {seen:?}\n  {}\n  {}", text("error"), text("hint")));
         }
-        assert!(!told.out.contains("office-pw") && !told.err.contains("office-pw"), "{what}");
+        assert!(!told.out.contains("office-pw") && !told.said().contains("office-pw"), "{what}");
     }
     assert!(problems.is_empty(), "{}", problems.join("\n"));
 }
@@ -410,11 +410,11 @@ fn a_password_goes_nowhere_unencrypted_and_secrets_must_be_private() {
     let told = desk.run(&["account", "test"]);
     assert_eq!(told.code, 1);
     assert!(
-        told.err.contains("a password would travel unencrypted to dav.packhouse.example"),
+        told.said().contains("a password would travel unencrypted to dav.packhouse.example"),
         "{}",
         told.err
     );
-    assert!(told.err.contains("plain-http = true"), "{}", told.err);
+    assert!(told.said().contains("plain-http = true"), "{}", told.err);
     desk.account("http://dav.packhouse.example/", &format!("proxy = \"{}\"\nplain-http = true", site.url));
     desk.ok(&["account", "test"]);
     desk.account("http://dav.packhouse.example/", "plain-http = true");
@@ -429,12 +429,12 @@ fn a_password_goes_nowhere_unencrypted_and_secrets_must_be_private() {
     desk.rights("office.password", 0o644);
     let told = desk.run(&["calendar", "list"]);
     assert_eq!(told.code, 2);
-    assert!(told.err.contains("others may read the password file"), "{}", told.err);
-    assert!(told.err.contains("Mend it with: chmod 600"), "{}", told.err);
+    assert!(told.said().contains("others may read the password file"), "{}", told.err);
+    assert!(told.said().contains("Mend it with: chmod 600"), "{}", told.err);
     desk.write("chestnut.toml", format!("[account.packhouse]\nurl = \"{}\"\nuser = \"office\"\npassword = {{ plain-text = \"office-pw\" }}\n", site.url));
     desk.rights("chestnut.toml", 0o644);
     let told = desk.run(&["calendar", "list"]);
-    assert!(told.err.contains("holds a secret, and others may read"), "{}", told.err);
+    assert!(told.said().contains("holds a secret, and others may read"), "{}", told.err);
     desk.rights("chestnut.toml", 0o600);
     desk.ok(&["calendar", "list"]);
 }
