@@ -52,7 +52,7 @@ picture account-trouble "chestnut account test --config trouble.toml"
 cat >"$work/answers.py" <<'END'
 import os, pty, sys, time
 answers = [("(1 to 3)", "1"), ("any link to it)", sys.argv[1]), ("User name", "office"), ("Password", "office-pw"),
-           ("of this account", ""), ("(1 to 3)", "2"), ("of this calendar", "presses"), ("(1 to 4)", "2"),
+           ("of this account", ""), ("(1 to 3)", "2"), ("of this calendar", "presses"), ("(1 to 3)", "1"),
            ("(1 to 4)", "1"), ("name on the server", ""), ("of this calendar", "")]
 pid, terminal = pty.fork()
 if pid == 0:
@@ -75,7 +75,7 @@ curl -sf -u office:office-pw -X DELETE "${url}office/calendars/presses/orchard-0
 picture preview "chestnut preview"
 picture sync "chestnut sync -v"
 picture status "chestnut status"
-picture history "chestnut history; echo; chestnut history 10"
+picture history "chestnut history; echo; chestnut history 13"
 for i in $(seq -w 20 59); do
   curl -s -o /dev/null -u office:office-pw -X DELETE "${url}office/calendars/presses/orchard-00$i.ics"
 done

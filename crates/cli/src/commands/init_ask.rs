@@ -18,8 +18,8 @@ use crate::questions::Questions;
 use crate::render::{clean, count, style};
 use crate::run::Io;
 use crate::settings::{
-    AccountSettings, ConfigurationText, Connections, FeedSource, SecretSource, Settings, SignInSettings,
-    check_name, path_from, start,
+    AccountSettings, ConfigurationText, Connections, FeedSource, Place, SecretSource, Settings,
+    SignInSettings, check_name, path_from, start,
 };
 
 struct Asking<'a, 'io> {
@@ -41,17 +41,11 @@ pub(super) fn run(path: &Path, questions: Questions, io: &mut Io<'_>) -> Result<
     ))?;
 
     asking.say("\nFirst: where do the entries come from?")?;
-    let from = asking.calendar(true)?;
+    let from = asking.calendar(true, "")?;
     asking.say(
         "\nSecond: where do the copies go? Best to a calendar of their own, which nobody writes into.",
     )?;
-    let to = loop {
-        let to = asking.calendar(false)?;
-        if to != from {
-            break to;
-        }
-        asking.say("That is the calendar where the entries come from. Choose another one.")?;
-    };
+    let to = asking.calendar(false, &from)?;
     asking.route(&from, &to)?;
     Ok(ExitCode::Ok)
 }
@@ -87,14 +81,18 @@ impl Asking<'_, '_> {
         }
     }
 
-    /// Chooses a calendar: one of the configuration, or a new one; returns its name there.
-    fn calendar(&mut self, reads: bool) -> Result<String, Failure> {
-        let known: Vec<String> = self.settings.calendars.keys().cloned().collect();
+    /// Chooses a calendar: one of the configuration, or a new one; returns its name there. `taken` is the one that
+    /// it must not be.
+    fn calendar(&mut self, reads: bool, taken: &str) -> Result<String, Failure> {
+        let fits = |place: &Place| reads || !matches!(place, Place::Feed(_));
+        let known = self.settings.calendars.iter().filter(|(name, c)| *name != taken && fits(&c.place));
+        let known: Vec<String> = known.map(|(name, _)| name.clone()).collect();
         let accounts: Vec<String> = self.settings.accounts.keys().cloned().collect();
         let mut choices: Vec<String> =
             known.iter().map(|name| format!("{name} (in the configuration)")).collect();
         choices.extend(accounts.iter().map(|name| format!("a calendar of the account {name}")));
-        choices.push("a calendar on another CalDAV server".to_owned());
+        let another = if accounts.is_empty() { "a" } else { "another" };
+        choices.push(format!("a calendar on {another} CalDAV server"));
         choices.push("an .ics file".to_owned());
         if reads {
             choices.push("a feed: a link to a calendar that can only be read".to_owned());

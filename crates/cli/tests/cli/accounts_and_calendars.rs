@@ -204,7 +204,7 @@ fn questions_lead_from_nothing_to_a_preview() {
     answer("Name of this account here", "packhouse");
     answer("Which calendar of packhouse? (1 to 2)", "2");
     answer("Name of this calendar here", "presses");
-    answer("Which? (1 to 4)", "2");
+    answer("Which? (1 to 3)", "1");
     answer("Which calendar of packhouse? (1 to 2)", "1");
     answer("Its name on the server", "Copies");
     answer("Name of this calendar here", "copies");
