@@ -15,9 +15,9 @@ use crate::exit_code::ExitCode;
 use crate::questions::Questions;
 use crate::run::Io;
 use crate::settings::{
-    AccountSettings, ConfigurationText, OAuthSettings, ProxySettings, SecretSource, SignInSettings,
-    check_name, oauth_value, path_from, read_from_keyring, secret_value, start, typed_secret, write_private,
-    write_to_keyring,
+    AccountSettings, ConfigurationText, KEYRING_HINT, KEYRING_IS_THERE, OAuthSettings, ProxySettings,
+    SecretSource, SignInSettings, check_name, oauth_value, path_from, read_from_keyring, secret_value, start,
+    typed_secret, write_private, write_to_keyring,
 };
 
 #[derive(Debug, Serialize)]
@@ -198,6 +198,9 @@ fn password(
     let source =
         args.password_from.as_deref().map(|from| secret_from(from, &args.name, "--password-from", path));
     let source = source.transpose()?;
+    if is_keyring && !KEYRING_IS_THERE {
+        return Err(Failure::usage("the password cannot be kept in a keyring").hint(KEYRING_HINT));
+    }
     match (&source, is_keyring) {
         (Some(SecretSource::Keyring(name)), true) if read_from_keyring(name).is_err() => {}
         (Some(source), _) => return Ok(source.clone()),
@@ -210,8 +213,7 @@ fn password(
     let secret = questions.secret(&format!("Password for {}", args.user.as_deref().unwrap_or(&args.name)))?;
     if let Some(SecretSource::Keyring(name)) = source {
         write_to_keyring(&name, secret.expose_secret()).map_err(|words| {
-            Failure::usage(format!("the keyring does not take the password: {words}"))
-                .hint(crate::settings::KEYRING_HINT)
+            Failure::usage(format!("the keyring does not take the password: {words}")).hint(KEYRING_HINT)
         })?;
         return Ok(SecretSource::Keyring(name));
     }

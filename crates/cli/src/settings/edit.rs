@@ -7,7 +7,7 @@ use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value, value};
 
 use super::account::OAuthSettings;
 use super::file::Settings;
-use super::secrets::SecretSource;
+use super::secrets::{SecretSource, write_private};
 use crate::error_report::Failure;
 
 /// The configuration's text, to be changed.
@@ -122,7 +122,13 @@ impl ConfigurationText {
         }
         let temporary = path.with_added_extension(format!("{}.new", std::process::id()));
         let written = (|| {
-            std::fs::write(&temporary, &text)?;
+            drop(std::fs::remove_file(&temporary));
+            if text.contains("plain-text") {
+                // A secret was asked for in so many words.
+                write_private(&temporary, &text)?;
+            } else {
+                std::fs::write(&temporary, &text)?;
+            }
             if let Ok(old) = std::fs::metadata(&path) {
                 std::fs::set_permissions(&temporary, old.permissions())?;
             }

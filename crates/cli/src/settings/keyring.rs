@@ -7,6 +7,9 @@ pub(crate) const HINT: &str = if cfg!(feature = "keyring") {
     "This build has no keyring: build it with `--features keyring`, or use { file = \"PATH\" } or { command = [\"…\"] }."
 };
 
+/// Whether this build can use one.
+pub(crate) const IS_THERE: bool = cfg!(feature = "keyring");
+
 #[cfg(feature = "keyring")]
 fn entry(name: &str) -> Result<keyring::v1::Entry, String> {
     keyring::v1::Entry::new("chestnut", name).map_err(|e| e.to_string())

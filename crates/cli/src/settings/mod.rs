@@ -20,7 +20,8 @@ pub(crate) use connect::{
 pub(crate) use edit::{ConfigurationText, check_name, oauth_value, path_from, secret_value};
 pub(crate) use file::{RouteSettings, Settings, find};
 pub(crate) use keyring::{
-    HINT as KEYRING_HINT, forget as forget_in_keyring, read as read_from_keyring, write as write_to_keyring,
+    HINT as KEYRING_HINT, IS_THERE as KEYRING_IS_THERE, forget as forget_in_keyring,
+    read as read_from_keyring, write as write_to_keyring,
 };
 pub(crate) use secrets::{SecretSource, typed_secret, write_private};
 pub(crate) use tokens::{Keep, Keeper, keep_of};

@@ -112,6 +112,11 @@ fn nothing_is_saved_that_does_not_work_and_nothing_is_lost() {
             add("packhouse", &site.url, &["--user", "office", "--password-from", "office-pw"]),
             "does not say where the secret is kept",
         ),
+        #[cfg(not(feature = "keyring"))]
+        (
+            add("packhouse", &site.url, &["--user", "office", "--password-from", "keyring"]),
+            "cannot be kept in a keyring",
+        ),
         (vec!["calendar", "add", "kiosk", "--file", "other.ics"], "there is a calendar `kiosk` already"),
         (vec!["calendar", "add", "x", "--path", "/a/", "--account", "nobody"], "has no account"),
         (vec!["calendar", "add", "x", "--feed", "ftp://markets.example/days.ics"], "no address of a feed"),
