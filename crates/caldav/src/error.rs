@@ -121,7 +121,8 @@ impl DavError {
 fn sign_in_sentence(offered: &[String]) -> String {
     let known = ["basic", "digest", "bearer"];
     if offered.is_empty() || offered.iter().any(|scheme| known.contains(&scheme.as_str())) {
-        return "the server refuses the user name or the password (401)".to_owned();
+        let what = if offered == ["bearer"] { "token" } else { "user name or the password" };
+        return format!("the server refuses the {what} (401)");
     }
     format!(
         "the server offers only ways to sign in that Chestnut does not know: {} (401)",

@@ -3,7 +3,7 @@
 use std::io::Write as _;
 use std::process::ExitCode;
 
-use chestnut_standin::{Habit, Temper, orchard_server, serve};
+use chestnut_standin::{Habit, SignInService, Temper, orchard_server, serve};
 use clap::Parser;
 
 /// Runs a simulated CalDAV server for tries and tests. Users: office/office-pw and crews/crews-pw.
@@ -22,6 +22,9 @@ struct Args {
     /// Entries in office's calendar "presses".
     #[arg(long, default_value_t = 150)]
     entries: usize,
+    /// Lets nobody in without a token, and gives them out at /sign-in/ to the program with this client-id.
+    #[arg(long, value_name = "CLIENT_ID")]
+    sign_in: Option<String>,
     /// Lists the habits and ends.
     #[arg(long)]
     list_habits: bool,
@@ -54,6 +57,7 @@ fn run(args: &Args, out: &mut impl std::io::Write) -> std::io::Result<()> {
     }
     let mut server = orchard_server(args.entries, now_ms());
     server.habits = habits;
+    server.sign_in = args.sign_in.as_deref().map(SignInService::new);
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     runtime.block_on(async {
         let running = serve(server, args.port, std::sync::Arc::new(now_ms)).await?;

@@ -367,6 +367,31 @@ fn files_and_folders_are_calendars_both_as_sources_and_as_targets() {
     assert_eq!(counts(&desk.ok(&["sync", "--json"]).json()), [1, 0, 0]);
     desk.write("own.ics", desk.read("own.ics").replace("SUMMARY:Own", "SUMMARY:Own, later"));
     assert_eq!(counts(&desk.ok(&["sync", "--json"]).json()), [0, 1, 0]);
+    // A folder to a server: what cannot be read is named and the rest goes through; a file that goes is a deletion.
+    std::fs::create_dir(desk.path("inbox")).expect("a folder");
+    let named = |uid: &str| own.replace("UID:own", &format!("UID:{uid}"));
+    for (name, text) in [
+        ("a.ics", named("a")),
+        ("b.ics", named("b")),
+        ("bad.ics", "no calendar".into()),
+        (".hidden.ics", "x".into()),
+        ("notes.txt", "x".into()),
+    ] {
+        let text =
+            format!("BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\n{text}END:VCALENDAR\r\n");
+        desk.write(&format!("inbox/{name}"), text);
+    }
+    let inbox = "[calendar.inbox]\nfolder = \"inbox\"\n";
+    configure(&(inbox.to_owned() + &route("d", "inbox", "board")));
+    let told = desk.run(&["sync", "--json"]).json();
+    assert_eq!((counts(&told), &told["runs"][0]["left_out"]["unreadable"]), ([2, 0, 0], &1.into()), "{told}");
+    std::fs::remove_file(desk.path("inbox/b.ics")).expect("removed");
+    desk.write("inbox/a.ics", desk.read("inbox/a.ics").replace("SUMMARY:Own", "SUMMARY:Own, moved"));
+    assert_eq!(counts(&desk.run(&["sync", "--json"]).json()), [0, 1, 1]);
+    std::fs::remove_dir_all(desk.path("inbox")).expect("removed");
+    let told = desk.run(&["sync"]);
+    assert!(told.code == 1 && copies(&board).len() == 2, "{told:?}");
+    configure(&route("c", "own", "board"));
     for (spoilt, problem) in
         [("", "it is empty"), ("BEGIN:VCALENDAR\r\nVERSION:2.0\r\n", "the text ends before")]
     {
@@ -377,5 +402,5 @@ fn files_and_folders_are_calendars_both_as_sources_and_as_targets() {
     std::fs::remove_file(desk.path("own.ics")).expect("removed");
     let told = desk.run(&["sync"]);
     assert!(told.code == 1 && told.err.contains("No such file"), "{told:?}");
-    assert_eq!(copies(&board).len(), 1);
+    assert_eq!(copies(&board).len(), 2);
 }

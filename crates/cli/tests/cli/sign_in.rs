@@ -190,6 +190,15 @@ fn with_a_code_typed_elsewhere() {
     let (child, code) = office.begin(&["account", "login", "cloud", "--code"], "PRESS-");
     assert_eq!(answer(&code, "no"), 200);
     assert_eq!(child.wait_with_output().expect("it ends").status.code(), Some(1));
+    // A token of one's own does as well, as long as it lasts; there is nothing to renew it with.
+    let kept: serde_json::Value = serde_json::from_str(&office.desk.read("cloud.tokens")).expect("JSON");
+    let desk = Desk::new();
+    desk.private("cloud.token", kept["access_token"].as_str().expect("a token"));
+    let with_token = ["account", "add", "cloud", &office.site.url, "--token-from", "file:cloud.token"];
+    assert!(desk.ok(&with_token).said().contains("accepted, by token"));
+    office.with_service(SignInService::end_access);
+    let told = desk.run(&["calendar", "list"]);
+    assert!(told.code == 1 && told.said().contains("the server refuses the token (401)"), "{told:?}");
     office.desk.rights("cloud.tokens", 0o644);
     let told = office.desk.run(&["account", "test"]);
     assert!(

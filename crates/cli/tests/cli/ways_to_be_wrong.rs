@@ -136,7 +136,7 @@ fn ways() -> Vec<Wrong> {
             raw(|_| reply(401, "WWW-Authenticate: Bearer realm=\"x\"\r\n", "")),
             "",
             "sign-in",
-            "refuses the user name or the password",
+            "refuses the token",
             "takes tokens, no passwords",
         ),
         wrong(
