@@ -82,6 +82,18 @@ pub(crate) enum Command {
     /// Calendars
     #[command(subcommand)]
     Calendar(CalendarCommand),
+    /// List what takes place, day by day, in calendars and files
+    Agenda {
+        /// Calendars of the configuration, or .ics files [default: all calendars]
+        #[arg(value_name = "CALENDAR")]
+        names: Vec<String>,
+        /// The first day [default: today]
+        #[arg(long, value_name = "DATE")]
+        from: Option<String>,
+        /// The day behind the last one [default: a week later]
+        #[arg(long, value_name = "DATE")]
+        to: Option<String>,
+    },
     /// Say what the next sync would do, entry by entry, and why; writes nothing
     Preview {
         /// Only these routes

@@ -129,13 +129,28 @@ impl CalendarText {
     /// # Errors
     /// [`NotACalendar`]: anything that is not one complete VCALENDAR.
     pub fn read(bytes: &[u8], charset: Option<&str>, limits: &Limits) -> Result<Self, NotACalendar> {
-        let (object, encoding) = read_object(bytes, charset, limits)?;
-        let mut text = Self { object, entries: Vec::new(), oddities: Vec::new() };
-        text.oddities.extend(encoding.map(Oddity::NotUtf8));
-        text.take_apart();
-        text.look_for_oddities();
-        text.oddities.sort();
-        Ok(text)
+        let mut all = Self::read_all(bytes, charset, limits)?;
+        match (all.pop(), all.len()) {
+            (Some(one), 0) => Ok(one),
+            (_, others) => Err(NotACalendar::Several(others + 1)),
+        }
+    }
+
+    /// Reads a text that may hold several calendars, one after the other (RFC 5545, 3.4); there is at least one.
+    ///
+    /// # Errors
+    /// As [`Self::read`]. Whether a calendar is missing at the end cannot be told: only look, conclude nothing.
+    pub fn read_all(bytes: &[u8], charset: Option<&str>, limits: &Limits) -> Result<Vec<Self>, NotACalendar> {
+        let (objects, encoding) = read_objects(bytes, charset, limits)?;
+        let text = |object| {
+            let mut text = Self { object, entries: Vec::new(), oddities: Vec::new() };
+            text.oddities.extend(encoding.map(Oddity::NotUtf8));
+            text.take_apart();
+            text.look_for_oddities();
+            text.oddities.sort();
+            text
+        };
+        Ok(objects.into_iter().map(text).collect())
     }
 
     /// Returns a calendar without entries.
@@ -329,11 +344,11 @@ impl CalendarText {
     }
 }
 
-fn read_object(
+fn read_objects(
     bytes: &[u8],
     charset: Option<&str>,
     limits: &Limits,
-) -> Result<(Component<'static>, Option<&'static str>), NotACalendar> {
+) -> Result<(Vec<Component<'static>>, Option<&'static str>), NotACalendar> {
     if bytes.iter().all(u8::is_ascii_whitespace) {
         return Err(NotACalendar::Nothing);
     }
@@ -349,18 +364,17 @@ fn read_object(
             parsed => (parsed, None),
         },
     };
-    let mut objects = parsed.map_err(|error| match error.problem {
+    let objects = parsed.map_err(|error| match error.problem {
         ParseProblem::NotCalendar if looks_like_a_page(bytes) => NotACalendar::WebPage,
         _ => NotACalendar::Parse(error),
     })?;
     if let Some(other) = objects.iter().find(|object| !object.is("VCALENDAR")) {
         return Err(NotACalendar::Other(other.name().to_owned()));
     }
-    match (objects.pop(), objects.len()) {
-        (Some(object), 0) if object.components().count() > MOST_ENTRIES => Err(NotACalendar::TooMany),
-        (Some(object), 0) => Ok((object, encoding)),
-        (_, others) => Err(NotACalendar::Several(others + 1)),
+    if objects.iter().map(|object| object.components().count()).sum::<usize>() > MOST_ENTRIES {
+        return Err(NotACalendar::TooMany);
     }
+    Ok((objects, encoding))
 }
 
 fn parse_all(bytes: &[u8], limits: &Limits) -> Result<Vec<Component<'static>>, ParseError> {

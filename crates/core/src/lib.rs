@@ -22,6 +22,7 @@
 //! ```
 
 pub mod ical;
+pub mod recurrence;
 
 mod calendar_text;
 mod canonical;

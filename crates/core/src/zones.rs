@@ -26,10 +26,11 @@ fn database() -> &'static TimeZoneDatabase {
 #[must_use]
 pub fn resolve_zone(tzid: &str) -> Option<ZoneName> {
     let tzid = tzid.trim().trim_matches('"');
-    by_database_name(tzid).or_else(|| by_suffix(tzid)).or_else(|| by_windows_name(tzid))
+    database_zone(tzid).or_else(|| by_suffix(tzid)).or_else(|| by_windows_name(tzid))
 }
 
-fn by_database_name(name: &str) -> Option<ZoneName> {
+/// Finds a zone by the name it has in the bundled database.
+pub(crate) fn database_zone(name: &str) -> Option<ZoneName> {
     let rules = database().get(name).ok()?;
     let name = rules.iana_name().unwrap_or(name).to_owned();
     Some(ZoneName { name, rules })
@@ -39,13 +40,13 @@ fn by_database_name(name: &str) -> Option<ZoneName> {
 /// part is no place.
 fn by_suffix(tzid: &str) -> Option<ZoneName> {
     let starts = tzid.char_indices().filter(|(_, c)| *c == '/').map(|(i, _)| &tzid[i + 1..]);
-    starts.filter(|suffix| suffix.contains('/')).find_map(by_database_name)
+    starts.filter(|suffix| suffix.contains('/')).find_map(database_zone)
 }
 
 fn by_windows_name(tzid: &str) -> Option<ZoneName> {
     let exact = WindowsTimezone::from_str(tzid).ok();
     let zone = exact.or_else(|| WindowsTimezone::from_str(&capitalised(tzid)).ok())?;
-    by_database_name(zone.tzdb_id())
+    database_zone(zone.tzdb_id())
 }
 
 fn capitalised(text: &str) -> String {

@@ -5,6 +5,7 @@ mod account_forget;
 mod account_list;
 mod account_login;
 mod account_test;
+mod agenda;
 mod calendar_add;
 mod calendar_create;
 mod calendar_list;
@@ -36,6 +37,10 @@ pub(crate) fn run(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
         Command::Init { file, ask } => init::run(file.as_deref(), *ask, common, io),
         Command::Account(command) => account(command, common, io),
         Command::Calendar(command) => calendar(command, common, io),
+        Command::Agenda { names, from, to } => {
+            let asked = agenda::Asked { names, from: from.as_deref(), to: to.as_deref() };
+            agenda::run(&asked, common, io)
+        }
         Command::Preview { routes } => preview::run(routes, common, io),
         Command::Sync { routes, allow_deletions, afresh } => {
             sync::run(routes, *allow_deletions, *afresh, common, io)

@@ -119,6 +119,11 @@ impl<'s> Connections<'s> {
         Ok(CalendarEnd { name: name.to_owned(), account, calendar })
     }
 
+    /// Makes a calendar ready to be read.
+    pub(crate) async fn calendar(&self, name: &str) -> Result<CalendarEnd, Failure> {
+        self.end(name, false).await
+    }
+
     /// Returns the address of a calendar on a server.
     pub(crate) async fn url(&self, name: &str) -> Result<Url, Failure> {
         match self.end(name, false).await?.calendar {
