@@ -1,6 +1,7 @@
-//! Parse, write, fingerprint, reconcile: at 1,000, 10,000 and 100,000 entries.
+//! Parse, write, fingerprint, reconcile, and questions to series: at 1,000, 10,000 and 100,000 entries.
 
 use chestnut_core::ical::{Component, Limits, parse, write_to};
+use chestnut_core::recurrence::{Budget, Occurrences, Zone};
 use chestnut_core::{
     Carry, Deletions, Entry, FarEdits, Kind, Kinds, LinkFacts, Pair, RouteKey, RoutePolicy, Side, reconcile,
 };
@@ -124,4 +125,42 @@ fn reconcile_unchanged(bencher: Bencher, count: usize) {
             black_box(reconcile(&policy, &pair, now));
         }
     });
+}
+
+/// Old, dense and hostile rules, by name.
+const RULES: &[(&str, &str)] = &[
+    ("daily, twenty years old", "DTSTART;TZID=Europe/Ljubljana:20061005T080000\r\nRRULE:FREQ=DAILY"),
+    ("daily with COUNT", "DTSTART;TZID=Europe/Ljubljana:20061005T080000\r\nRRULE:FREQ=DAILY;COUNT=7400"),
+    (
+        "last workday of the month",
+        "DTSTART:20061005T080000Z\r\nRRULE:FREQ=MONTHLY;BYDAY=MO,TU,WE,TH,FR;BYSETPOS=-1",
+    ),
+    ("a birthday", "DTSTART;VALUE=DATE:19561005\r\nRRULE:FREQ=YEARLY"),
+    ("every second", "DTSTART:20061005T080000Z\r\nRRULE:FREQ=SECONDLY;COUNT=4000000000"),
+    ("never", "DTSTART:20061005T080000Z\r\nRRULE:FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30"),
+];
+
+fn occurrences(body: &str) -> Occurrences {
+    let text = format!(
+        "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nBEGIN:VEVENT\r\nUID:press\r\n{body}\r\nDURATION:PT1H\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
+    );
+    let entry = Entry::parse(&text, &Limits::default()).expect("an entry");
+    Occurrences::of(&entry, &Zone::Rules(jiff::tz::TimeZone::UTC)).expect("a series")
+}
+
+/// Is anything of it in the week of 2026-10-05?
+#[divan::bench(args = RULES.iter().map(|(name, _)| *name))]
+fn window_question(bencher: Bencher, name: &str) {
+    let body = RULES.iter().find(|(own, _)| *own == name).expect("a rule").1;
+    let series = occurrences(body);
+    let week = 1_791_158_400..1_791_763_200;
+    bencher.bench(|| series.any_within(black_box(week.clone()), &mut Budget::default()));
+}
+
+/// Every occurrence of a year.
+#[divan::bench]
+fn expand_a_year_of_a_daily_series(bencher: Bencher) {
+    let series = occurrences(RULES[0].1);
+    let year = 1_767_225_600..1_798_761_600;
+    bencher.bench(|| series.within(black_box(year.clone()), &mut Budget::default()).map(|all| all.len()));
 }

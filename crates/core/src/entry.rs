@@ -8,7 +8,9 @@ use jiff::civil::DateTime;
 use crate::canonical::Canonical;
 use crate::ical::{self, Component, Item, Limits, ParseError, Property};
 use crate::ids::EventUid;
+use crate::recurrence::write_zone;
 use crate::values::{TimeValue, parse_time, unescape_text};
+use crate::zones::resolve_zone;
 
 /// What sort of entry it is (RFC 5545, 3.6).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -185,7 +187,8 @@ impl Entry {
     }
 
     /// Returns the text as it may be put into a CalDAV calendar: without METHOD (RFC 4791, 4.1), with the
-    /// VERSION, PRODID and DTSTAMP that RFC 5545 asks for where they are missing.
+    /// VERSION, PRODID and DTSTAMP that RFC 5545 asks for where they are missing, and with a VTIMEZONE for each
+    /// zone that is named, known, and not described.
     #[must_use]
     pub fn caldav_text(&self, now: Timestamp) -> String {
         let mut object = self.object.clone();
@@ -201,7 +204,34 @@ impl Entry {
                 component.push_property(Property::new("DTSTAMP", &stamp));
             }
         }
+        self.describe_zones(&mut object);
         ical::write(&object)
+    }
+
+    /// Adds the zones that are missing, in front of what needs them.
+    fn describe_zones(&self, object: &mut Component<'static>) {
+        let described: BTreeSet<String> = object
+            .components()
+            .filter(|c| c.is("VTIMEZONE"))
+            .filter_map(|c| Some(c.value("TZID")?.trim().to_owned()))
+            .collect();
+        let mut missing = BTreeSet::new();
+        for component in entry_components(object) {
+            component.visit_properties(&mut |p| {
+                missing.extend(
+                    p.param("TZID").map(|id| id.trim().to_owned()).filter(|id| !described.contains(id)),
+                );
+            });
+        }
+        let first_year = self.start().map_or(1970, |(start, _)| i64::from(start.local().year()));
+        let zones =
+            missing.iter().filter_map(|id| Some(write_zone(id, &resolve_zone(id)?.rules, first_year)));
+        let zones: Vec<_> = zones.map(|zone| Item::Component(Box::new(zone))).collect();
+        if !zones.is_empty() {
+            let items = object.items_mut();
+            let at = items.iter().position(|item| matches!(item, Item::Component(_))).unwrap_or(items.len());
+            items.splice(at..at, zones);
+        }
     }
 }
 

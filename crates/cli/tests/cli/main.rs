@@ -1,6 +1,7 @@
 //! The built program, against stand-in servers on real sockets, in a cleared environment.
 
 mod accounts_and_calendars;
+mod agenda;
 mod bad_input;
 mod configuration;
 mod demonstration;

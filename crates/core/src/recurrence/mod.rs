@@ -8,9 +8,11 @@ mod days;
 mod expand;
 mod rule;
 mod series;
+mod write_zone;
 mod zone;
 
 pub use expand::{Budget, OverBudget};
 pub use rule::{Freq, Rule, RuleError};
 pub use series::{Instance, Moment, Occurrences, SeriesError};
+pub use write_zone::write_zone;
 pub use zone::{Described, Zone};

@@ -13,8 +13,8 @@ use crate::entry::Entry;
 use crate::ical::{Component, Property};
 use crate::values::{DurationValue, TimeValue, parse_duration, parse_time};
 
-/// Local clocks are never further than this from UTC.
-const CLOCKS_APART: i64 = 26 * 3600;
+/// Around a change of the clock, local times and instants do not run in the same order.
+const CLOCKS_JUMP: i64 = 3 * 3600;
 
 /// Why an entry's occurrences cannot be worked out. They are never guessed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -223,8 +223,13 @@ impl Occurrences {
         let later: Vec<&Override> = self.overrides.iter().filter(|change| change.this_and_future).collect();
         let moved = later.iter().map(|c| (c.timeline.start - c.local_key(own)).abs()).max().unwrap_or(0);
         let lengths = later.iter().map(|c| &c.timeline).chain([own]).map(Timeline::most_length);
-        let before = lengths.max().unwrap_or(0) + moved + CLOCKS_APART;
-        let range = (window.start.saturating_sub(before), window.end.saturating_add(moved + CLOCKS_APART));
+        let clock = if own.is_day || own.zone.is_floating() { &self.reading } else { &own.zone };
+        let jump = if clock.never_changes() { 0 } else { CLOCKS_JUMP };
+        let before = lengths.max().unwrap_or(0) + moved + jump;
+        let range = (
+            clock.local(window.start).saturating_sub(before),
+            clock.local(window.end).saturating_add(moved + jump),
+        );
         let excluded = self.excluded(series, range, budget)?;
         let mut one = |local: i64, period_end: Option<i64>| {
             let key = own.key(local);
@@ -381,6 +386,8 @@ impl Timeline {
             (None, Length::Clock(length)) => End::Local(start.saturating_add(length)),
             (None, Length::Exact(length)) => End::Instant(self.zone.instant(start).saturating_add(length)),
             (None, Length::Nominal(d)) => {
+                // A start that does not exist is another time on the clock by now.
+                let start = self.zone.local(self.zone.instant(start));
                 let day = start.saturating_add(d.days.saturating_mul(DAY));
                 End::Instant(self.zone.instant(day).saturating_add(d.seconds))
             }

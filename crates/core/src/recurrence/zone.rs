@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
-use std::rc::Rc;
+use std::sync::Arc;
 
 use jiff::Timestamp;
 use jiff::civil::DateTime;
@@ -26,7 +26,7 @@ pub enum Zone {
     /// By the zone database.
     Rules(TimeZone),
     /// As a VTIMEZONE beside the entry describes it.
-    Described(Rc<Described>),
+    Described(Arc<Described>),
 }
 
 /// A VTIMEZONE, worked out (RFC 5545, 3.6.5).
@@ -141,6 +141,15 @@ impl Zone {
         }
     }
 
+    /// Tells whether its clock is never changed.
+    pub(super) fn never_changes(&self) -> bool {
+        match self {
+            Self::Floating => true,
+            Self::Rules(rules) => rules.to_fixed_offset().is_ok(),
+            Self::Described(described) => described.changes.len() == 1,
+        }
+    }
+
     /// Tells whether times are of no zone.
     #[must_use]
     pub fn is_floating(&self) -> bool {
@@ -169,7 +178,7 @@ impl<'o> ZonesBeside<'o> {
             return Some(Zone::Rules(zone.rules));
         }
         if let Some(described) = self.described.get(tzid).and_then(|zone| Described::of(zone)) {
-            return Some(Zone::Described(Rc::new(described)));
+            return Some(Zone::Described(Arc::new(described)));
         }
         resolve_zone(tzid).map(|zone| Zone::Rules(zone.rules))
     }

@@ -6,4 +6,5 @@ mod generate;
 mod ical_text;
 mod meaning;
 mod reconcile_table;
+mod recurrence;
 mod values;
