@@ -84,6 +84,7 @@ fn route(sites: &[Site; 2], sent: &Rc<RefCell<Vec<Request>>>) -> Route {
         name: "bench".into(),
         source: end("source", &sites[0], "presses"),
         target: end("target", &sites[1], "board"),
+        choice: chestnut_core::Choice::default(),
         kinds: [Kind::Event, Kind::Task].into_iter().collect(),
         deletions: Deletions::Carry,
         far_edits: FarEdits::Restore,

@@ -110,6 +110,7 @@ fn reconcile_unchanged(bencher: Bencher, count: usize) {
         .map(|view| LinkFacts { view, far: Some(view), refused: None })
         .collect();
     let policy = RoutePolicy {
+        choice: chestnut_core::Choice::default(),
         kinds: [Kind::Event].into_iter().collect(),
         accepted: Kinds::all(),
         max_size: None,

@@ -27,6 +27,7 @@ pub mod recurrence;
 mod calendar_text;
 mod canonical;
 mod carry;
+mod choose;
 mod entry;
 mod hex;
 mod ids;
@@ -38,13 +39,14 @@ mod zones;
 pub use calendar_text::{CalendarFacts, CalendarText, NotACalendar, Oddity, Placed, TextChange};
 pub use canonical::{Canonical, FieldDifference, Fingerprint, Occurrence};
 pub use carry::{Carry, Identity, Scheduling, View};
+pub use choose::{Choice, ChoiceKey, Test, Words};
 pub use entry::{Entry, EntryError, Kind, Kinds};
 pub use hex::hex;
 pub use ids::{ETag, EventUid, ObjectHref, SyncToken};
 pub use matching::{ContentKey, RouteKey};
 pub use reconcile::{
     Action, Decision, Deletions, FarEdits, Held, LeftOut, LinkFacts, Pair, RoutePolicy, Side, WriteKind,
-    guard_deletions, reconcile,
+    guard_deletions, reconcile, refusal,
 };
 pub use values::{
     DurationValue, TimeValue, escape_text, parse_duration, parse_time, split_list, unescape_text,

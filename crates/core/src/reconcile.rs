@@ -7,6 +7,7 @@ use jiff::Timestamp;
 
 use crate::canonical::Fingerprint;
 use crate::carry::{Carry, Identity};
+use crate::choose::{Choice, ChoiceKey};
 use crate::entry::{Entry, Kind, Kinds};
 use crate::matching::RouteKey;
 
@@ -35,6 +36,8 @@ pub enum FarEdits {
 pub struct RoutePolicy {
     /// The kinds of entries it takes.
     pub kinds: Kinds,
+    /// Which entries of these kinds it takes.
+    pub choice: Choice,
     /// The kinds the far calendar accepts (RFC 4791, 5.2.3).
     pub accepted: Kinds,
     /// The largest entry the far calendar accepts, in bytes (RFC 4791, 5.2.5).
@@ -91,6 +94,8 @@ pub enum LeftOut {
     Kind(Kind),
     /// The far calendar does not accept this kind.
     NotAccepted(Kind),
+    /// The route does not take it (`only`, `skip`).
+    NotChosen(ChoiceKey),
     /// It is a copy that a route wrote.
     Copy,
     /// It is larger than the far server allows.
@@ -114,6 +119,7 @@ impl LeftOut {
             Self::Kind(Kind::Task) => "tasks-not-taken",
             Self::Kind(Kind::Journal) => "journals-not-taken",
             Self::NotAccepted(_) => "kind-not-accepted",
+            Self::NotChosen(key) => key.name(),
             Self::Copy => "copy-of-another-route",
             Self::TooLarge => "too-large",
             Self::Refused => "refused",
@@ -204,7 +210,9 @@ fn decide_gone(policy: &RoutePolicy, pair: &Pair<'_>) -> Decision {
     }
 }
 
-fn refusal(policy: &RoutePolicy, source: &Entry) -> Option<LeftOut> {
+/// Why a route does not take an entry, whatever the far side says; `None` where it does.
+#[must_use]
+pub fn refusal(policy: &RoutePolicy, source: &Entry) -> Option<LeftOut> {
     let kind = source.kind();
     if source.uid().is_copy() {
         Some(LeftOut::Copy)
@@ -213,7 +221,7 @@ fn refusal(policy: &RoutePolicy, source: &Entry) -> Option<LeftOut> {
     } else if !policy.accepted.contains(kind) {
         Some(LeftOut::NotAccepted(kind))
     } else {
-        None
+        policy.choice.refusal(source).map(LeftOut::NotChosen)
     }
 }
 

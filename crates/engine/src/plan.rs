@@ -76,7 +76,7 @@ struct Open {
 
 impl Planner<'_> {
     pub(crate) async fn plan(&self, source: Survey, mut target: Survey) -> Result<Plan, RunError> {
-        let policy = self.policy(&target);
+        let policy = self.policy(&source, &target);
         let mut open = self.linked_pairs(&source, &target)?;
         let linked: BTreeSet<_> = open.iter().filter_map(|o| o.target_href.clone()).collect();
         let mut unclaimed = Unclaimed::new(self.store, self.id, &target, &linked);
@@ -118,8 +118,11 @@ impl Planner<'_> {
         Ok(Plan { policy, planned, held, source, target })
     }
 
-    fn policy(&self, target: &Survey) -> RoutePolicy {
+    fn policy(&self, source: &Survey, target: &Survey) -> RoutePolicy {
+        let mut choice = self.route.choice.clone();
+        choice.add_addresses(source.state.addresses.as_deref().unwrap_or_default());
         RoutePolicy {
+            choice,
             kinds: self.route.kinds.clone(),
             accepted: accepted_kinds(&target.state),
             max_size: target.state.max_size,

@@ -3,7 +3,7 @@
 use std::cell::Cell;
 use std::rc::Rc;
 
-use chestnut_core::{Deletions, FarEdits, Kinds, RouteKey};
+use chestnut_core::{Choice, Deletions, FarEdits, Kinds, RouteKey};
 use jiff::{SignedDuration, Timestamp};
 
 use crate::calendar::{Calendar, CalendarError};
@@ -41,6 +41,8 @@ pub struct Route {
     pub target: CalendarEnd,
     /// Which kinds it takes.
     pub kinds: Kinds,
+    /// Which entries of these kinds it takes.
+    pub choice: Choice,
     /// What deletions do.
     pub deletions: Deletions,
     /// What edits on the far side do.
@@ -57,7 +59,13 @@ impl Route {
     /// What changes the result of a run over unchanged calendars: another text here means reading afresh.
     pub(crate) fn settings(&self) -> String {
         let kinds: Vec<_> = self.kinds.iter().map(|k| k.word()).collect();
-        format!("kinds={};deletions={:?};far-edits={:?}", kinds.join(","), self.deletions, self.far_edits)
+        format!(
+            "kinds={};choice={};deletions={:?};far-edits={:?}",
+            kinds.join(","),
+            self.choice.settings(),
+            self.deletions,
+            self.far_edits
+        )
     }
 
     pub(crate) fn endpoints(&self) -> String {

@@ -1,7 +1,8 @@
 //! One run of one route, from the survey to the history.
 
 use chestnut_core::{
-    Action, ContentKey, Decision, Entry, EventUid, LeftOut, LinkFacts, ObjectHref, WriteKind,
+    Action, ContentKey, Decision, Entry, EventUid, LeftOut, LinkFacts, ObjectHref, RoutePolicy, WriteKind,
+    refusal,
 };
 use chestnut_store::{
     Change, ChangeAction, Counts, Known, Lease, LinkId, Recheck, RouteId, RouteSummary, RunId, RunResult,
@@ -379,7 +380,7 @@ impl<'r> Job<'r> {
             Decision::Act(Action::Delete) => {
                 // Deleted because the route no longer takes it: it is still known, as left out.
                 if let Some(source) = seen {
-                    writer.put_known(id, SideId::Source, &left_out_by_settings(source))?;
+                    writer.put_known(id, SideId::Source, &left_out_by_settings(&plan.policy, source))?;
                 }
             }
             Decision::Act(Action::Write { .. }) => {}
@@ -408,8 +409,14 @@ impl<'r> Job<'r> {
         reason: LeftOut,
         words: Option<String>,
     ) -> Result<Option<Change>, StoreError> {
-        let by_choice =
-            matches!(reason, LeftOut::Kind(_) | LeftOut::NotAccepted(_) | LeftOut::Copy | LeftOut::Refused);
+        let by_choice = matches!(
+            reason,
+            LeftOut::Kind(_)
+                | LeftOut::NotAccepted(_)
+                | LeftOut::NotChosen(_)
+                | LeftOut::Copy
+                | LeftOut::Refused
+        );
         let known = self.store.known(id, SideId::Source, &source.href)?;
         if by_choice || known.is_some_and(|k| k.left_out.as_deref() == Some(reason.key())) {
             return Ok(None);
@@ -524,8 +531,8 @@ fn put_source(
     }
 }
 
-fn left_out_by_settings(source: &Seen) -> Known {
-    let reason = source.entry.as_ref().map(|e| LeftOut::Kind(e.kind()).key().to_owned());
+fn left_out_by_settings(policy: &RoutePolicy, source: &Seen) -> Known {
+    let reason = source.entry.as_ref().and_then(|e| refusal(policy, e)).map(|reason| reason.key().to_owned());
     Known { left_out: reason, ..source_known(source) }
 }
 

@@ -6,7 +6,7 @@ use std::pin::Pin;
 use std::rc::Rc;
 
 use chestnut_caldav::{Answer, Client, ClientOptions, Request, Transport, TransportError, TransportFault};
-use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
+use chestnut_core::{Choice, Deletions, FarEdits, Kind, RouteKey};
 use chestnut_engine::{
     Calendar, CalendarEnd, PreviewReport, Route, RunError, RunOptions, RunReport, Silent, preview_route,
     run_route,
@@ -268,6 +268,7 @@ impl World {
             source: self.end(&self.source),
             target: self.end(&self.target),
             kinds: self.kinds.iter().copied().collect(),
+            choice: Choice::default(),
             deletions: self.deletions,
             far_edits: self.far_edits,
             key: RouteKey::new(b"a key for tests", "presses-to-board"),

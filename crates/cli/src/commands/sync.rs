@@ -305,6 +305,10 @@ pub(super) fn left_out_words(reason: &str, number: usize) -> String {
             by_kind("task", "tasks", "the route does not take them; see only = { kinds = … }")
         }
         "journals-not-taken" => by_kind("journal", "journals", "the route does not take them"),
+        key if key.starts_with("only.") || key.starts_with("skip.") => {
+            let (table, key) = key.split_once('.').unwrap_or((key, ""));
+            entries(&format!("not taken ({table} = {{ {} = … }})", clean(key)))
+        }
         "kind-not-accepted" => entries("of a kind that the far calendar does not accept"),
         "copy-of-another-route" => by_kind("copy", "copies", "made by a route"),
         "too-large" => entries("larger than the far server allows"),

@@ -196,7 +196,15 @@ impl<'s> Connections<'s> {
         route: &RouteSettings,
         key: &[u8],
     ) -> Result<Route, Failure> {
+        let mut choice = route.choice.clone();
+        // Where nothing else is said, the user who signs in is the calendar's owner.
+        let user = self.settings.calendars[&route.from].account.as_ref();
+        let user = user.and_then(|account| self.settings.accounts[account].user.clone());
+        if choice.me.is_empty() {
+            choice.add_addresses(&user.into_iter().filter(|user| user.contains('@')).collect::<Vec<_>>());
+        }
         Ok(Route {
+            choice,
             name: name.to_owned(),
             source: self.end(&route.from, false).await?,
             target: self.end(&route.to, true).await?,

@@ -3,13 +3,14 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use chestnut_core::{Deletions, FarEdits, Kind, Kinds};
+use chestnut_core::{Choice, Deletions, FarEdits, Kind, Kinds};
 use jiff::SignedDuration;
 use jiff::tz::TimeZone;
 use toml::de::DeTable;
 
 use super::account::{AccountSettings, account};
 use super::calendar::{CalendarSettings, Place, calendar};
+use super::choice::{ONLY_KEYS, SKIP_KEYS, tests};
 use super::reader::{Section, Source};
 use crate::environment::Environment;
 use crate::error_report::{Failure, READ_ONLY_FEED};
@@ -34,6 +35,7 @@ pub(crate) struct RouteSettings {
     pub(crate) from: String,
     pub(crate) to: String,
     pub(crate) kinds: Kinds,
+    pub(crate) choice: Choice,
     pub(crate) deletions: Deletions,
     pub(crate) far_edits: FarEdits,
     pub(crate) check_every: SignedDuration,
@@ -235,7 +237,7 @@ fn zone(root: &Section<'_>) -> Result<TimeZone, Failure> {
 }
 
 fn route(section: &Section<'_>) -> Result<RouteSettings, Failure> {
-    section.allow(&["from", "to", "carry", "only", "deletions", "far-edits", "check-every"])?;
+    section.allow(&["from", "to", "carry", "only", "skip", "me", "deletions", "far-edits", "check-every"])?;
     if let Some(carry) = section.text("carry")?.filter(|carry| carry != "everything") {
         let known = "This version carries \"everything\", which is the default.";
         return Err(section.wrong("carry", format_args!("is {carry:?}")).hint(known));
@@ -243,13 +245,23 @@ fn route(section: &Section<'_>) -> Result<RouteSettings, Failure> {
     let kinds = match section.section("only")? {
         None => None,
         Some(only) => {
-            only.allow(&["kinds"])?;
+            only.allow(ONLY_KEYS)?;
             only.texts("kinds")?.map(|words| kinds(&only, &words)).transpose()?
         }
     };
+    let mut choice = Choice::default();
+    if let Some(only) = section.section("only")? {
+        choice.only = tests(&only, true)?;
+    }
+    if let Some(skip) = section.section("skip")? {
+        skip.allow(SKIP_KEYS)?;
+        choice.skip = tests(&skip, false)?;
+    }
+    choice.add_addresses(&section.texts("me")?.unwrap_or_default());
     Ok(RouteSettings {
         from: section.needed_text("from")?,
         to: section.needed_text("to")?,
+        choice,
         kinds: kinds.unwrap_or_else(|| [Kind::Event].into_iter().collect()),
         deletions: section.choice(
             "deletions",

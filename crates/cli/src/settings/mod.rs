@@ -2,6 +2,7 @@
 
 mod account;
 mod calendar;
+mod choice;
 mod connect;
 mod durations;
 mod edit;

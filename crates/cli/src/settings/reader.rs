@@ -18,7 +18,6 @@ pub(super) struct Source<'a> {
 const NOT_YET: &[&str] = &[
     "between",
     "window",
-    "skip",
     "busy-title",
     "every",
     "disagree",
@@ -27,7 +26,6 @@ const NOT_YET: &[&str] = &[
     "relay",
     "past-copies",
     "occurrences",
-    "me",
 ];
 
 impl Source<'_> {

@@ -3,6 +3,7 @@
 mod accounts_and_calendars;
 mod agenda;
 mod bad_input;
+mod choosing;
 mod configuration;
 mod demonstration;
 mod desk;

@@ -1,6 +1,7 @@
 //! The core, tested on its own: tables and laws.
 
 mod carry_laws;
+mod choosing;
 mod entries;
 mod generate;
 mod ical_text;

@@ -15,6 +15,7 @@ fn entry(title: &str) -> Entry {
 
 fn policy() -> RoutePolicy {
     RoutePolicy {
+        choice: chestnut_core::Choice::default(),
         kinds: [Kind::Event].into_iter().collect(),
         accepted: Kinds::all(),
         max_size: None,

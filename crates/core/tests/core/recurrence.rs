@@ -338,7 +338,7 @@ fn model(rule: &Rule, start: DateTime, from: Date, to: Date) -> Vec<DateTime> {
                 close(&mut period, &mut all);
             }
         }
-        day = day + 1.day();
+        day += 1.day();
     }
     close(&mut period, &mut all);
     let count = rule.count.map_or(usize::MAX, |n| n as usize);

@@ -1,0 +1,55 @@
+//! `only = { … }` and `skip = { … }` of a route.
+
+use chestnut_core::{Test, Words};
+
+use super::reader::Section;
+use crate::error_report::Failure;
+
+pub(super) const ONLY_KEYS: &[&str] = &[
+    "kinds",
+    "categories",
+    "words",
+    "all-day",
+    "declined",
+    "cancelled",
+    "tentative",
+    "free",
+    "private",
+    "organiser",
+];
+pub(super) const SKIP_KEYS: &[&str] =
+    &["categories", "words", "all-day", "declined", "cancelled", "tentative", "free", "private", "organiser"];
+
+/// Reads the tests of one table. In `skip`, `declined = false` and the like say nothing.
+pub(super) fn tests(section: &Section<'_>, is_only: bool) -> Result<Vec<Test>, Failure> {
+    let mut tests = Vec::new();
+    let list = |key: &str| match section.text(key) {
+        Ok(Some(one)) => Ok(Some(vec![one])),
+        Ok(None) => Ok(None),
+        Err(_) => section.texts(key),
+    };
+    tests.extend(list("categories")?.map(Test::Categories));
+    if let Some(texts) = list("words")? {
+        let words = texts.iter().map(|text| {
+            Words::parse(text)
+                .map_err(|e| section.wrong("words", format_args!("has {text:?}, which is no pattern: {e}")))
+        });
+        tests.push(Test::Words(words.collect::<Result<_, _>>()?));
+    }
+    let flags: [(&str, fn(bool) -> Test); 6] = [
+        ("all-day", Test::AllDay),
+        ("declined", Test::Declined),
+        ("cancelled", Test::Cancelled),
+        ("tentative", Test::Tentative),
+        ("free", Test::Free),
+        ("private", Test::Private),
+    ];
+    for (key, test) in flags {
+        if section.has(key) {
+            let wanted = section.flag(key)?;
+            tests.extend((is_only || wanted).then(|| test(wanted)));
+        }
+    }
+    tests.extend(list("organiser")?.map(Test::Organiser));
+    Ok(tests)
+}

@@ -1,0 +1,129 @@
+//! What a route takes: each key of `only` and `skip`, through the program, as the guide shows it.
+
+use crate::set_up::{PRESSES, SetUp};
+
+/// The examples of the reference, and which of the sample entries each takes.
+const EXAMPLES: &[(&str, &[&str])] = &[
+    ("only = { categories = [\"Town\"] }", &["fair", "market"]),
+    ("only = { words = \"press hall\" }", &["press"]),
+    ("only = { words = [\"/^stall [0-9]+/\", \"fair\"] }", &["fair", "market"]),
+    ("only = { all-day = true }", &["fair"]),
+    ("only = { all-day = false, categories = [\"Town\"] }", &["market"]),
+    ("only = { organiser = [\"crews@packhouse.example\"] }", &["pruning"]),
+    ("only = { kinds = [\"tasks\"] }", &["crates"]),
+    ("skip = { categories = [\"Town\"] }", &["draft", "press", "pruning", "watch"]),
+    (
+        "skip = { cancelled = true, free = true, private = true, tentative = true }",
+        &["fair", "market", "pruning"],
+    ),
+    (
+        "skip = { declined = true }\nme = [\"office@packhouse.example\"]",
+        &["draft", "fair", "market", "press", "watch"],
+    ),
+    ("only = { categories = [\"Town\"] }\nskip = { words = \"stall\" }", &["fair"]),
+];
+
+fn server() -> SetUp {
+    let set_up = SetUp::new(0);
+    let entry = |uid: &str, kind: &str, lines: &str| {
+        let text = format!(
+            "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:{kind}\r\nUID:{uid}\r\nDTSTAMP:20260901T060000Z\r\n{lines}\r\nEND:{kind}\r\nEND:VCALENDAR\r\n"
+        );
+        set_up.source.with(|server| drop(server.store(PRESSES, &format!("{uid}.ics"), &text)));
+    };
+    let at = "DTSTART:20261010T080000Z\r\nDTEND:20261010T090000Z";
+    entry("press", "VEVENT", &format!("{at}\r\nSUMMARY:Press hall: early apples\r\nCLASS:PRIVATE"));
+    entry("market", "VEVENT", &format!("{at}\r\nSUMMARY:Stall 14\r\nCATEGORIES:Delivery,Town"));
+    entry("fair", "VEVENT", "DTSTART;VALUE=DATE:20261012\r\nSUMMARY:Harvest fair\r\nCATEGORIES:town");
+    entry(
+        "watch",
+        "VEVENT",
+        &format!("{at}\r\nSUMMARY:Frost watch\r\nTRANSP:TRANSPARENT\r\nSTATUS:CANCELLED"),
+    );
+    entry("draft", "VEVENT", &format!("{at}\r\nSUMMARY:Cider evening\r\nSTATUS:TENTATIVE"));
+    entry(
+        "pruning",
+        "VEVENT",
+        &format!(
+            "{at}\r\nSUMMARY:Pruning course\r\nORGANIZER:mailto:crews@packhouse.example\r\nATTENDEE;PARTSTAT=DECLINED:mailto:office@packhouse.example"
+        ),
+    );
+    entry("crates", "VTODO", "DUE:20261010T080000Z\r\nSUMMARY:Wash the crates");
+    set_up
+}
+
+const TITLES: &[(&str, &str)] = &[
+    ("press", "Press hall: early apples"),
+    ("market", "Stall 14"),
+    ("fair", "Harvest fair"),
+    ("watch", "Frost watch"),
+    ("draft", "Cider evening"),
+    ("pruning", "Pruning course"),
+    ("crates", "Wash the crates"),
+];
+
+#[test]
+fn each_example_takes_what_it_says_and_a_change_takes_hold_at_the_next_run() {
+    let set_up = server();
+    let standard = set_up.standard();
+    let configure =
+        |more: &str| set_up.configure(&standard.replace("only = { kinds = [\"events\", \"tasks\"] }", more));
+    for (example, expected) in EXAMPLES {
+        configure(example);
+        let told = set_up.ok(&["sync", "--json", "--allow-deletions"]).json();
+        let texts = set_up.target.with(|server| server.texts(crate::set_up::BOARD));
+        let mut there: Vec<&str> = TITLES
+            .iter()
+            .filter(|(_, title)| texts.values().any(|text| text.contains(&format!("SUMMARY:{title}\r\n"))))
+            .map(|(name, _)| *name)
+            .collect();
+        there.sort_unstable();
+        assert_eq!(there, *expected, "{example}: {told}");
+        let left_out: u64 = told["runs"][0]["left_out"]
+            .as_object()
+            .expect("counts")
+            .values()
+            .filter_map(|n| n.as_u64())
+            .sum();
+        assert_eq!(left_out as usize, TITLES.len() - expected.len(), "{example}: {told}");
+        // Nothing is written twice, and the reasons stay.
+        let again = set_up.ok(&["sync", "--json"]).json();
+        assert_eq!(
+            (&again["runs"][0]["writes"], &again["runs"][0]["left_out"]),
+            (&0.into(), &told["runs"][0]["left_out"]),
+            "{example}"
+        );
+    }
+    // An entry that comes to be taken is carried, one that no longer is goes; both by a change at the source.
+    configure("skip = { cancelled = true }");
+    set_up.ok(&["sync", "--allow-deletions"]);
+    set_up.edit("market.ics", "SUMMARY:Stall 14", "STATUS:CANCELLED\r\nSUMMARY:Stall 14");
+    set_up.edit("watch.ics", "STATUS:CANCELLED", "STATUS:CONFIRMED");
+    let told = set_up.ok(&["sync", "--json"]).json();
+    let counts = &told["runs"][0]["calendars"]["board"];
+    assert_eq!(
+        (&counts["created"], &counts["deleted"], &told["runs"][0]["left_out"]["skip.cancelled"]),
+        (&1.into(), &1.into(), &1.into()),
+        "{told}"
+    );
+    let preview = set_up.ok(&["preview"]);
+    assert!(preview.out.contains("Stall 14") && preview.out.contains("skip.cancelled"), "{}", preview.out);
+    assert!(set_up.ok(&["sync"]).out.contains("1 entry not taken (skip = { cancelled = … })"));
+    for (wrong, problem) in [
+        ("only = { words = \"/(/\" }", "which is no pattern"),
+        ("skip = { kinds = [\"events\"] }", "unknown key `kinds`"),
+        ("skip = { declind = true }", "Did you mean `declined`?"),
+        ("skip = { free = \"yes\" }", "must be true or false"),
+    ] {
+        configure(wrong);
+        let told = set_up.run(&["sync"]);
+        assert!(told.code == 2 && told.err.contains(problem), "{wrong}: {told:?}");
+    }
+    // The reference shows these examples, word for word.
+    let reference = include_str!("../../../../docs/reference/configuration.md");
+    for (example, _) in EXAMPLES {
+        for line in example.lines() {
+            assert!(reference.contains(&format!("`{line}`")), "{line}");
+        }
+    }
+}
