@@ -100,6 +100,13 @@ pub(crate) enum Command {
         #[arg(value_name = "ROUTE")]
         routes: Vec<String>,
     },
+    /// Say which rule of a route lets an entry through or stops it
+    Why {
+        /// The route
+        route: String,
+        /// Words of the title, a UID, or a day
+        entry: String,
+    },
     /// Run routes now
     Sync {
         /// Only these routes

@@ -7,6 +7,7 @@
 mod apply;
 mod calendar;
 mod error;
+mod explain;
 mod match_far_side;
 mod observe;
 mod plan;
@@ -18,6 +19,7 @@ mod survey;
 
 pub use calendar::{Abilities, Calendar, CalendarError, FeedCalendar, FileCalendar, FolderCalendar};
 pub use error::RunError;
+pub use explain::{Explained, explain};
 pub use observe::{Observer, Phase, Progress, Silent};
 pub use read_calendar::{ReadEntry, read_calendar};
 pub use route::{CalendarEnd, Route, RunOptions};

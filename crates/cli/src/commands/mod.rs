@@ -17,6 +17,7 @@ mod init_ask;
 mod preview;
 mod status;
 mod sync;
+mod why;
 
 use std::future::Future;
 use std::path::PathBuf;
@@ -41,6 +42,7 @@ pub(crate) fn run(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
             let asked = agenda::Asked { names, from: from.as_deref(), to: to.as_deref() };
             agenda::run(&asked, common, io)
         }
+        Command::Why { route, entry } => why::run(route, entry, common, io),
         Command::Preview { routes } => preview::run(routes, common, io),
         Command::Sync { routes, allow_deletions, afresh } => {
             sync::run(routes, *allow_deletions, *afresh, common, io)

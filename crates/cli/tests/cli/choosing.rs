@@ -109,6 +109,27 @@ fn each_example_takes_what_it_says_and_a_change_takes_hold_at_the_next_run() {
     let preview = set_up.ok(&["preview"]);
     assert!(preview.out.contains("Stall 14") && preview.out.contains("skip.cancelled"), "{}", preview.out);
     assert!(set_up.ok(&["sync"]).out.contains("1 entry not taken (skip = { cancelled = … })"));
+    let why = |entry: &str| set_up.ok(&["why", "presses-to-board", entry]).said();
+    assert!(why("stall 14").contains("`cancelled` in `skip` fits it"), "{}", why("stall 14"));
+    assert!(why("crates").contains("the route takes no tasks: only = { kinds = [..., \"tasks\"] } would"));
+    assert!(
+        why("fair").contains("Harvest fair the route takes it; its copy stands in board"),
+        "{}",
+        why("fair")
+    );
+    let day = set_up.ok(&["why", "presses-to-board", "2026-10-12", "--json"]).json();
+    let entries = day["entries"].as_array().expect("entries");
+    assert_eq!(
+        (entries.len(), &entries[0]["uid"], &entries[0]["taken"]),
+        (1, &"fair".into(), &true.into()),
+        "{day}"
+    );
+    assert!(entries[0]["copy_uid"].as_str().is_some_and(|uid| uid.starts_with("chestnut-")));
+    let nobody = set_up.run(&["why", "presses-to-board", "moon landing"]);
+    assert!(
+        nobody.code == 1 && nobody.err.contains("calendar presses has no entry \"moon landing\""),
+        "{nobody:?}"
+    );
     for (wrong, problem) in [
         ("only = { words = \"/(/\" }", "which is no pattern"),
         ("skip = { kinds = [\"events\"] }", "unknown key `kinds`"),
