@@ -75,6 +75,10 @@ curl -sf -u office:office-pw -X DELETE "${url}office/calendars/presses/orchard-0
 picture preview "chestnut preview"
 picture sync "chestnut sync -v"
 picture status "chestnut status"
+picture agenda "chestnut agenda presses market-days --to 2026-10-11"
+sed -i 's/^only      = .*/only = { kinds = ["events", "tasks"] }\nskip = { words = "press hall" }/' "$work/orchard/chestnut.toml"
+picture why "chestnut why presses-to-board 2026-10-05"
+sed -i '/^skip = /d' "$work/orchard/chestnut.toml"
 picture history "chestnut history; echo; chestnut history 13"
 for i in $(seq -w 20 59); do
   curl -s -o /dev/null -u office:office-pw -X DELETE "${url}office/calendars/presses/orchard-00$i.ics"

@@ -230,6 +230,9 @@ fn human(agenda: &Agenda, from: Date, to: Date) -> String {
         out +=
             &format!("  {:13}{title}{}{cancelled}\n", times(line, own), style::paint(style::FAINT, calendar));
     }
+    if agenda.lines.iter().any(|line| line.shown.floating) {
+        out += "\n~ a time of no zone: the same on every clock\n";
+    }
     out
 }
 

@@ -83,7 +83,7 @@ fn line(one: Explained, far: &str) -> Line {
     let why = match one.stopped {
         None if one.copy.is_some() => format!("the route takes it; its copy stands in {far}"),
         None => format!("the route takes it; the next sync writes it to {far}"),
-        Some(reason) => stopped_words(reason, far),
+        Some(reason) => format!("not taken: {}", stopped_words(reason, far)),
     };
     let (copy, copy_uid) = one.copy.unzip();
     Line {
@@ -126,7 +126,7 @@ fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
         let sign =
             if line.taken { style::paint(style::GOOD, "✓") } else { style::paint(style::WARN, "–") };
         let start = start_text(&line.start, zone);
-        out += &format!("\n  {sign} {start:24}{}\n", shorten(&line.title, 60));
+        out += &format!("\n  {sign} {start:26}{}\n", shorten(&line.title, 60));
         out += &format!("    {}\n", clean(&line.why));
         if let Some(trouble) = &line.trouble {
             out += &format!("    {}\n", style::paint(style::WARN, clean(trouble)));
