@@ -20,6 +20,8 @@ pub(super) const ONLY_KEYS: &[&str] = &[
 pub(super) const SKIP_KEYS: &[&str] =
     &["categories", "words", "all-day", "declined", "cancelled", "tentative", "free", "private", "organiser"];
 
+type MakeTest = fn(bool) -> Test;
+
 /// Reads the tests of one table. In `skip`, `declined = false` and the like say nothing.
 pub(super) fn tests(section: &Section<'_>, is_only: bool) -> Result<Vec<Test>, Failure> {
     let mut tests = Vec::new();
@@ -36,7 +38,7 @@ pub(super) fn tests(section: &Section<'_>, is_only: bool) -> Result<Vec<Test>, F
         });
         tests.push(Test::Words(words.collect::<Result<_, _>>()?));
     }
-    let flags: [(&str, fn(bool) -> Test); 6] = [
+    let flags: [(&str, MakeTest); 6] = [
         ("all-day", Test::AllDay),
         ("declined", Test::Declined),
         ("cancelled", Test::Cancelled),
