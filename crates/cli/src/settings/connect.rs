@@ -1,35 +1,28 @@
-//! From settings to clients and routes: secrets are read, calendars found, the key made.
+//! From settings to clients and routes: calendars are found, the key made.
 
 use std::cell::RefCell;
 use std::collections::BTreeMap;
-use std::net::{IpAddr, SocketAddr};
 use std::path::Path;
 use std::rc::Rc;
-use std::time::Duration;
 
-use chestnut_caldav::connection_check::{ServiceRecord, find_service};
-use chestnut_caldav::oauth::{OAuthClient, OAuthTokens};
 use chestnut_caldav::protocol::{Found, feed_address, url_of};
-use chestnut_caldav::{
-    Client, ClientOptions, Credentials, DavError, FixedToken, HttpOptions, HttpTransport, Proxies, SignIn,
-};
+use chestnut_caldav::{Client, ClientOptions, DavError, HttpOptions, HttpTransport};
 use chestnut_core::{ObjectHref, RouteKey};
 use chestnut_engine::{Calendar, CalendarEnd, FeedCalendar, FileCalendar, FolderCalendar, Route};
-use secrecy::{ExposeSecret as _, SecretString};
+use secrecy::ExposeSecret as _;
 use url::Url;
 
-use super::account::{AccountSettings, OAuthSettings, ProxySettings, SignInSettings, Start};
+use super::account::AccountSettings;
 use super::calendar::{FeedSource, Place};
 use super::file::{RouteSettings, Settings};
-use super::secrets::{check_private, read_secret, write_private};
-use super::tokens::{Keeper, keep_of};
+use super::reach::{environment_proxies, http_options};
+use super::secrets::{read_secret, write_private};
+use super::start::{ResolvedStart, default_resolver};
 use crate::environment::Environment;
 use crate::error_report::{Failure, dav_hint};
 
 /// Larger feeds are not read.
 const LARGEST_FEED: usize = 64 << 20;
-/// How long the name service may take for one answer.
-const NAME_SERVICE_LIMIT: Duration = Duration::from_millis(1500);
 
 /// Clients of accounts, made when they are first needed.
 pub(crate) struct Connections<'s> {
@@ -218,188 +211,10 @@ impl<'s> Connections<'s> {
     }
 }
 
-/// Where an account's search begins, after asking the name service for a bare host (RFC 6764).
-pub(crate) enum ResolvedStart {
-    /// As it was given.
-    Given(Url),
-    /// As the name service says.
-    Service { domain: String, record: ServiceRecord, url: Url },
-    /// The name service sends to another domain: whether that is right, only a person can say.
-    Elsewhere { domain: String, record: ServiceRecord },
-}
-
-impl ResolvedStart {
-    /// Asks the name service, for a bare host.
-    pub(crate) async fn of(start: &Start, resolver: Option<SocketAddr>) -> Self {
-        let given = || Self::Given(start.url.clone());
-        let Some((resolver, domain)) = resolver.filter(|_| start.is_bare).zip(start.url.domain()) else {
-            return given();
-        };
-        let Some(record) = find_service(domain, resolver, NAME_SERVICE_LIMIT).await else { return given() };
-        let domain = domain.to_owned();
-        let inside = record.host.eq_ignore_ascii_case(&domain)
-            || record.host.to_ascii_lowercase().ends_with(&format!(".{}", domain.to_ascii_lowercase()));
-        let scheme = if record.tls { "https" } else { "http" };
-        match Url::parse(&format!("{scheme}://{}:{}{}", record.host, record.port, record.path)) {
-            Ok(url) if inside => Self::Service { domain, record, url },
-            Ok(_) => Self::Elsewhere { domain, record },
-            Err(_) => given(),
-        }
-    }
-
-    /// Returns the address, unless a person has to say whether it is right.
-    pub(crate) fn url(self, owner: &str) -> Result<Url, Failure> {
-        match self {
-            Self::Given(url) | Self::Service { url, .. } => Ok(url),
-            Self::Elsewhere { domain, record } => Err(elsewhere(owner, &domain, &record)),
-        }
-    }
-}
-
-/// A name service can be lied to: a password goes to another domain only if a person has typed it.
-pub(crate) fn elsewhere(owner: &str, domain: &str, record: &ServiceRecord) -> Failure {
-    let host = &record.host;
-    Failure::usage(format!(
-        "{owner}: the name service says that the calendars of {domain} are at {host}, another domain"
-    ))
-    .hint(format!("If that is right, give this address instead: https://{host}:{}/", record.port))
-}
-
-/// Returns the name service to ask: `CHESTNUT_RESOLVER`, else the first of the system's.
-pub(crate) fn default_resolver(environment: &Environment) -> Result<Option<SocketAddr>, Failure> {
-    if let Some(text) = environment.get("CHESTNUT_RESOLVER") {
-        let wrong = |_| {
-            Failure::usage(format!("CHESTNUT_RESOLVER is {text:?}, which is no address with a port"))
-                .hint("Write it as 127.0.0.1:53.")
-        };
-        return text.parse().map(Some).map_err(wrong);
-    }
-    let text = std::fs::read_to_string("/etc/resolv.conf").unwrap_or_default();
-    let servers = text.lines().filter_map(|line| line.trim().strip_prefix("nameserver"));
-    Ok(servers.filter_map(|address| address.trim().parse::<IpAddr>().ok()).next().map(|ip| (ip, 53).into()))
-}
-
 /// Makes a client; `owner` says whose it is.
 fn client(owner: &str, options: HttpOptions, at_once: usize) -> Result<Client, Failure> {
     let transport = HttpTransport::new(options).map_err(|e| Failure::usage(format!("{owner}: {e}")))?;
     Ok(Client::new(Rc::new(transport), ClientOptions { at_once, ..ClientOptions::default() }))
-}
-
-/// Reads an account's secrets and files, and says how to reach its server.
-pub(crate) fn http_options(
-    name: &str,
-    account: &AccountSettings,
-    base: &Path,
-    environment: &Environment,
-) -> Result<HttpOptions, Failure> {
-    let owner = format!("account {name}");
-    let mut options = HttpOptions {
-        timeout: Duration::try_from(account.timeout).unwrap_or(Duration::from_secs(30)),
-        plain_http: account.plain_http,
-        ca: account.ca.as_ref().map(|path| certificate_file(&owner, &base.join(path))).transpose()?,
-        certificate: own_certificate(&owner, account, base)?,
-        proxies: proxies(&owner, account.proxy.as_ref(), base, environment)?,
-        ..HttpOptions::default()
-    };
-    options.sign_in = match &account.sign_in {
-        SignInSettings::Nobody => SignIn::Nobody,
-        SignInSettings::Password(source) => SignIn::Password(Credentials {
-            user: account.user.clone().unwrap_or_default(),
-            password: read_secret(&owner, "password", source, base, environment)?,
-        }),
-        SignInSettings::Token(source) => {
-            SignIn::Bearer(Rc::new(FixedToken(read_secret(&owner, "token", source, base, environment)?)))
-        }
-        SignInSettings::OAuth(oauth) => {
-            let client = oauth_client(&owner, oauth, base, environment)?;
-            let transport =
-                HttpTransport::new(options.clone()).map_err(|e| Failure::usage(format!("{owner}: {e}")))?;
-            let keeper = Keeper {
-                keep: keep_of(name, oauth, base),
-                account: name.to_owned(),
-                environment: environment.clone(),
-            };
-            SignIn::Bearer(Rc::new(OAuthTokens::new(client, Rc::new(transport), Rc::new(keeper))))
-        }
-    };
-    Ok(options)
-}
-
-/// Reads what an OAuth sign-in needs.
-pub(crate) fn oauth_client(
-    owner: &str,
-    oauth: &OAuthSettings,
-    base: &Path,
-    environment: &Environment,
-) -> Result<OAuthClient, Failure> {
-    let secret = oauth.client_secret.as_ref();
-    let secret =
-        secret.map(|source| read_secret(owner, "client-secret", source, base, environment)).transpose()?;
-    Ok(OAuthClient {
-        client_id: oauth.client_id.clone(),
-        client_secret: secret,
-        authorize_url: oauth.authorize_url.clone(),
-        token_url: oauth.token_url.clone(),
-        device_url: oauth.device_url.clone(),
-        scopes: oauth.scopes.clone(),
-    })
-}
-
-fn certificate_file(owner: &str, path: &Path) -> Result<Vec<u8>, Failure> {
-    std::fs::read(path).map_err(|e| {
-        Failure::usage(format!("{owner}: the certificate file {} cannot be read: {e}", path.display()))
-    })
-}
-
-/// A certificate to sign in with, its key behind it; the file with the key must be private.
-fn own_certificate(
-    owner: &str,
-    account: &AccountSettings,
-    base: &Path,
-) -> Result<Option<SecretString>, Failure> {
-    let Some(path) = &account.certificate else { return Ok(None) };
-    let key = account.certificate_key.as_ref().unwrap_or(path);
-    check_private(&base.join(key), &format!("{owner}: others may read the key in"))?;
-    let mut bytes = certificate_file(owner, &base.join(path))?;
-    if key != path {
-        bytes.push(b'\n');
-        bytes.extend(certificate_file(owner, &base.join(key))?);
-    }
-    let text = String::from_utf8(bytes);
-    let text = text.map_err(|_| Failure::usage(format!("{owner}: {} is no PEM text", path.display())))?;
-    Ok(Some(SecretString::from(text)))
-}
-
-fn proxies(
-    owner: &str,
-    settings: Option<&ProxySettings>,
-    base: &Path,
-    environment: &Environment,
-) -> Result<Proxies, Failure> {
-    let Some(ProxySettings { url, user, password }) = settings else {
-        return Ok(environment_proxies(environment));
-    };
-    let address = url.as_ref().map(ToString::to_string);
-    let credentials = match (user, password) {
-        (Some(user), Some(source)) => Some(Credentials {
-            user: user.clone(),
-            password: read_secret(owner, "proxy's password", source, base, environment)?,
-        }),
-        _ => None,
-    };
-    Ok(Proxies { http: address.clone(), https: address, except: String::new(), credentials })
-}
-
-/// What the usual environment variables say, in either case.
-fn environment_proxies(environment: &Environment) -> Proxies {
-    let either = |name: &str| environment.get(&name.to_lowercase()).or_else(|| environment.get(name));
-    let all = either("ALL_PROXY");
-    Proxies {
-        http: either("HTTP_PROXY").or_else(|| all.clone()),
-        https: either("HTTPS_PROXY").or(all),
-        except: either("NO_PROXY").unwrap_or_default(),
-        credentials: None,
-    }
 }
 
 /// An account that could not be used, with what to do.

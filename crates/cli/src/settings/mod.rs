@@ -8,21 +8,22 @@ mod durations;
 mod edit;
 mod file;
 mod keyring;
+mod reach;
 mod reader;
 mod secrets;
+mod start;
 mod tokens;
 
 pub(crate) use account::{AccountSettings, OAuthSettings, ProxySettings, SignInSettings, start};
 pub(crate) use calendar::{CalendarSettings, FeedSource, Place};
-pub(crate) use connect::{
-    Connections, ResolvedStart, account_failure, default_resolver, elsewhere, http_options, oauth_client,
-    route_key,
-};
+pub(crate) use connect::{Connections, account_failure, route_key};
 pub(crate) use edit::{ConfigurationText, check_name, oauth_value, path_from, secret_value};
 pub(crate) use file::{RouteSettings, Settings, find};
 pub(crate) use keyring::{
     HINT as KEYRING_HINT, IS_THERE as KEYRING_IS_THERE, forget as forget_in_keyring,
     read as read_from_keyring, write as write_to_keyring,
 };
+pub(crate) use reach::{http_options, oauth_client};
 pub(crate) use secrets::{SecretSource, typed_secret, write_private};
+pub(crate) use start::{ResolvedStart, default_resolver, elsewhere};
 pub(crate) use tokens::{Keep, Keeper, keep_of};
