@@ -126,5 +126,9 @@ fn show(
     } else {
         human()
     };
-    Ok(io.out.write_all(text.as_bytes()).and_then(|()| io.out.flush())?)
+    match io.out.write_all(text.as_bytes()).and_then(|()| io.out.flush()) {
+        // Whoever reads it has seen enough (`| head`).
+        Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Ok(()),
+        written => Ok(written?),
+    }
 }
