@@ -131,34 +131,22 @@ impl HttpTransport {
     /// The CA file or the certificate cannot be read, the proxy's address is none, or the TLS library cannot
     /// start; in words.
     pub fn new(options: HttpOptions) -> Result<Self, String> {
-        let mut builder = reqwest::Client::builder()
-            .redirect(reqwest::redirect::Policy::none())
-            .timeout(options.timeout)
-            .connect_timeout(options.timeout.min(Duration::from_secs(10)))
-            .user_agent(concat!("Chestnut/", env!("CARGO_PKG_VERSION")))
-            .no_proxy()
-            .tcp_nodelay(true);
-        for proxy in options.proxies.list()? {
-            builder = builder.proxy(proxy);
+        let certificates = match &options.ca {
+            Some(pem) => reqwest::Certificate::from_pem_bundle(pem).map_err(|e| deepest(&e))?,
+            None => Vec::new(),
+        };
+        if options.ca.is_some() && certificates.is_empty() {
+            return Err("the `ca` file holds no certificate (PEM: -----BEGIN CERTIFICATE-----)".to_owned());
         }
-        if let Some(pem) = &options.ca {
-            let certificates = reqwest::Certificate::from_pem_bundle(pem).map_err(|e| deepest(&e))?;
-            if certificates.is_empty() {
-                return Err(
-                    "the `ca` file holds no certificate (PEM: -----BEGIN CERTIFICATE-----)".to_owned()
-                );
+        let merged = base_builder(&options)?.tls_certs_merge(certificates.clone()).build();
+        let client = match merged {
+            Ok(client) => client,
+            // A small machine may trust nobody: then those count that the account names, and plain HTTP goes too.
+            Err(error) => {
+                tracing::debug!(error = deepest(&error), "the system's certificates cannot be used");
+                base_builder(&options)?.tls_certs_only(certificates).build().map_err(|e| deepest(&e))?
             }
-            builder = certificates.into_iter().fold(builder, reqwest::ClientBuilder::add_root_certificate);
-        }
-        if let Some(pem) = &options.certificate {
-            let identity = reqwest::Identity::from_pem(pem.expose_secret().as_bytes());
-            // The library's words may quote the key.
-            let identity = identity.map_err(|_| {
-                "the certificate for signing in needs a certificate and its key in PEM".to_owned()
-            })?;
-            builder = builder.identity(identity);
-        }
-        let client = builder.build().map_err(|e| deepest(&e))?;
+        };
         Ok(Self { client, options, digest: RefCell::new(None), cnonce: Cell::new(0) })
     }
 
@@ -300,6 +288,29 @@ impl HttpTransport {
         };
         self.fault(kind, url, &detail)
     }
+}
+
+/// Everything but whom to trust.
+fn base_builder(options: &HttpOptions) -> Result<reqwest::ClientBuilder, String> {
+    let mut builder = reqwest::Client::builder()
+        .redirect(reqwest::redirect::Policy::none())
+        .timeout(options.timeout)
+        .connect_timeout(options.timeout.min(Duration::from_secs(10)))
+        .user_agent(concat!("Chestnut/", env!("CARGO_PKG_VERSION")))
+        .no_proxy()
+        .tcp_nodelay(true);
+    for proxy in options.proxies.list()? {
+        builder = builder.proxy(proxy);
+    }
+    if let Some(pem) = &options.certificate {
+        let identity = reqwest::Identity::from_pem(pem.expose_secret().as_bytes());
+        // The library's words may quote the key.
+        let identity = identity.map_err(|_| {
+            "the certificate for signing in needs a certificate and its key in PEM".to_owned()
+        })?;
+        builder = builder.identity(identity);
+    }
+    Ok(builder)
 }
 
 impl Transport for HttpTransport {
