@@ -213,7 +213,7 @@ pub(crate) fn find(named: Option<&Path>, environment: &Environment) -> Result<Pa
     let platform = folder.map(|folder| folder.join("chestnut").join("chestnut.toml"));
     let found = std::iter::once(here).chain(platform.clone()).find(|path| path.is_file());
     found.ok_or_else(|| {
-        let also = platform.map(|path| format!(" or {}", path.display())).unwrap_or_default();
+        let also = platform.map(|path| format!(" nor {}", path.display())).unwrap_or_default();
         Failure::usage(format!("there is no configuration: neither ./chestnut.toml{also}"))
             .hint("Make one with `chestnut init`, name one with --config, or see the whole job first with `chestnut demo`.")
     })
