@@ -186,9 +186,7 @@ pub(super) fn feed_place(address: &str) -> String {
 fn routes_cell(routes: &[String]) -> String {
     match routes {
         [] => style::paint(style::WARN, "none"),
-        [first, second, rest @ ..] if !rest.is_empty() => {
-            clean(&format!("{first}, {second} and {} more", rest.len()))
-        }
+        [first, rest @ ..] if rest.len() > 1 => clean(&format!("{first} and {} more", rest.len())),
         routes => clean(&routes.join(", ")),
     }
 }
