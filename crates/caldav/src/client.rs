@@ -238,7 +238,7 @@ impl Client {
     /// No answer, or one that is no whole text.
     pub async fn feed(&self, url: &Url, known: Option<&Validators>) -> Result<FeedAnswer, DavError> {
         let answer = self.send(&protocol::get_feed(url, known)).await?;
-        protocol::read_feed(&answer, known)
+        protocol::read_feed(answer, known)
     }
 
     /// Lists every entry with its ETag.

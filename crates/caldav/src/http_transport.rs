@@ -244,7 +244,7 @@ impl HttpTransport {
         if !request.body.is_empty() {
             builder = builder.body(request.body.clone());
         }
-        let shown = if self.options.hide_paths { host_of(url) } else { url.to_string() };
+        let shown = if self.options.hide_paths { host_of(url) } else { url.as_str() };
         tracing::debug!(method = request.method, url = shown, bytes = request.body.len(), "request");
         let mut response = builder.send().await.map_err(|e| self.classify(&e, url))?;
         let (status, headers) = (response.status().as_u16(), response.headers().clone());
@@ -326,8 +326,8 @@ fn bearer(token: &SecretString) -> String {
     format!("Bearer {}", token.expose_secret())
 }
 
-fn host_of(url: &Url) -> String {
-    url[url::Position::BeforeHost..url::Position::AfterPort].to_owned()
+fn host_of(url: &Url) -> &str {
+    &url[url::Position::BeforeHost..url::Position::AfterPort]
 }
 
 /// The causes of an error, with those that an I/O error carries inside.

@@ -10,7 +10,7 @@ use encoding_rs::{Encoding, UTF_16BE, UTF_16LE, WINDOWS_1252};
 use jiff::civil::Date;
 use sha2::{Digest, Sha256};
 
-use crate::entry::{Entry, Kind, PRODID};
+use crate::entry::{Entry, Kind, PRODID, component_uid, zone_id, zone_ids};
 use crate::hex::hex;
 use crate::ical::{self, Component, Item, Limits, ParseError, ParseProblem, Property};
 use crate::ids::{ETag, EventUid};
@@ -413,10 +413,6 @@ fn component_at<'i>(items: &'i [Item<'static>], at: usize) -> &'i Component<'sta
     }
 }
 
-fn component_uid(component: &Component<'_>) -> Option<EventUid> {
-    component.value("UID").map(str::trim).filter(|uid| !uid.is_empty()).map(EventUid::from)
-}
-
 /// Components that stand for themselves: no changed occurrences of another.
 fn series_in(items: &[Item<'static>], parts: &[usize]) -> Vec<usize> {
     let own = parts.iter().filter(|at| component_at(items, **at).property("RECURRENCE-ID").is_none());
@@ -590,18 +586,4 @@ impl Zones {
         let free = names.find(|name| self.0.get(name).is_none_or(same));
         free.expect("there are more numbers than zones")
     }
-}
-
-fn zone_id(zone: &Component<'_>) -> String {
-    zone.value("TZID").unwrap_or_default().trim().to_owned()
-}
-
-fn zone_ids(component: &Component<'static>) -> BTreeSet<String> {
-    let mut ids = BTreeSet::new();
-    component.visit_properties(&mut |p| {
-        if let Some(id) = p.param("TZID") {
-            ids.insert(id.trim().to_owned());
-        }
-    });
-    ids
 }

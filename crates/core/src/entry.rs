@@ -210,22 +210,12 @@ impl Entry {
 
     /// Adds the zones that are missing, in front of what needs them.
     fn describe_zones(&self, object: &mut Component<'static>) {
-        let described: BTreeSet<String> = object
-            .components()
-            .filter(|c| c.is("VTIMEZONE"))
-            .filter_map(|c| Some(c.value("TZID")?.trim().to_owned()))
-            .collect();
-        let mut missing = BTreeSet::new();
-        for component in entry_components(object) {
-            component.visit_properties(&mut |p| {
-                missing.extend(
-                    p.param("TZID").map(|id| id.trim().to_owned()).filter(|id| !described.contains(id)),
-                );
-            });
-        }
+        let described: BTreeSet<String> =
+            object.components().filter(|c| c.is("VTIMEZONE")).map(zone_id).collect();
+        let named: BTreeSet<String> = entry_components(object).flat_map(zone_ids).collect();
+        let missing = named.difference(&described);
         let first_year = self.start().map_or(1970, |(start, _)| i64::from(start.local().year()));
-        let zones =
-            missing.iter().filter_map(|id| Some(write_zone(id, &resolve_zone(id)?.rules, first_year)));
+        let zones = missing.filter_map(|id| Some(write_zone(id, &resolve_zone(id)?.rules, first_year)));
         let zones: Vec<_> = zones.map(|zone| Item::Component(Box::new(zone))).collect();
         if !zones.is_empty() {
             let items = object.items_mut();
@@ -246,6 +236,22 @@ fn entry_components<'c, 'a>(object: &'c Component<'a>) -> impl Iterator<Item = &
     object.components().filter(|c| Kind::of_component(c.name()).is_some())
 }
 
-fn component_uid(component: &Component<'_>) -> Option<EventUid> {
+pub(crate) fn component_uid(component: &Component<'_>) -> Option<EventUid> {
     component.value("UID").map(str::trim).filter(|uid| !uid.is_empty()).map(EventUid::from)
+}
+
+/// The name of a VTIMEZONE.
+pub(crate) fn zone_id(zone: &Component<'_>) -> String {
+    zone.value("TZID").unwrap_or_default().trim().to_owned()
+}
+
+/// The zones that a component's properties name, those of its alarms among them.
+pub(crate) fn zone_ids(component: &Component<'static>) -> BTreeSet<String> {
+    let mut ids = BTreeSet::new();
+    component.visit_properties(&mut |p| {
+        if let Some(id) = p.param("TZID") {
+            ids.insert(id.trim().to_owned());
+        }
+    });
+    ids
 }

@@ -1,9 +1,8 @@
 //! The story of single entries: which rule of a route lets them through or stops them, and where their copies are.
 
-use chestnut_core::{Carry, Entry, LeftOut, RoutePolicy, refusal};
+use chestnut_core::{Entry, LeftOut, RoutePolicy, Scheduling, refusal};
 use chestnut_store::{SideId, Store, StoreError};
 
-use crate::calendar::Abilities;
 use crate::error::RunError;
 use crate::read_calendar::{ReadEntry, read_calendar};
 use crate::record::start_text;
@@ -40,7 +39,11 @@ pub async fn explain(
     let read = read_calendar(&source.calendar).await.map_err(|e| source.failed(e))?;
     let far = target.calendar.abilities().await.map_err(|e| target.failed(e))?;
     let own = source.calendar.abilities().await.map_err(|e| source.failed(e))?;
-    let policy = policy(route, &own, far);
+    let addresses = match own.scheduling {
+        Scheduling::For(addresses) => addresses,
+        Scheduling::Never | Scheduling::Anybody => Vec::new(),
+    };
+    let policy = route.policy(&addresses, far.kinds, far.max_size, far.scheduling);
     let mut explained = Vec::new();
     for entry in read {
         if let ReadEntry::Entry(entry) = entry
@@ -51,23 +54,6 @@ pub async fn explain(
     }
     explained.sort_by(|a, b| (&a.start, &a.title, &a.uid).cmp(&(&b.start, &b.title, &b.uid)));
     Ok(explained)
-}
-
-fn policy(route: &Route, own: &Abilities, far: Abilities) -> RoutePolicy {
-    let mut choice = route.choice.clone();
-    if let chestnut_core::Scheduling::For(addresses) = &own.scheduling {
-        choice.add_addresses(addresses);
-    }
-    RoutePolicy {
-        kinds: route.kinds.clone(),
-        choice,
-        accepted: far.kinds,
-        max_size: far.max_size,
-        carry: Carry { scheduling: far.scheduling },
-        deletions: route.deletions,
-        far_edits: route.far_edits,
-        key: route.key.clone(),
-    }
 }
 
 fn one(

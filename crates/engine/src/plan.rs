@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use chestnut_core::ical::Limits;
 use chestnut_core::{
-    Action, Carry, ContentKey, Decision, ETag, Entry, EventUid, Held, LeftOut, ObjectHref, Pair, RoutePolicy,
-    Side, guard_deletions, reconcile,
+    Action, ContentKey, Decision, ETag, Entry, EventUid, Held, LeftOut, ObjectHref, Pair, RoutePolicy, Side,
+    guard_deletions, reconcile,
 };
 use chestnut_store::{LinkId, LinkRow, RouteId, SideId, Store};
 
@@ -119,18 +119,9 @@ impl Planner<'_> {
     }
 
     fn policy(&self, source: &Survey, target: &Survey) -> RoutePolicy {
-        let mut choice = self.route.choice.clone();
-        choice.add_addresses(source.state.addresses.as_deref().unwrap_or_default());
-        RoutePolicy {
-            choice,
-            kinds: self.route.kinds.clone(),
-            accepted: accepted_kinds(&target.state),
-            max_size: target.state.max_size,
-            carry: Carry { scheduling: scheduling(&target.state) },
-            deletions: self.route.deletions,
-            far_edits: self.route.far_edits,
-            key: self.route.key.clone(),
-        }
+        let addresses = source.state.addresses.as_deref().unwrap_or_default();
+        let state = &target.state;
+        self.route.policy(addresses, accepted_kinds(state), state.max_size, scheduling(state))
     }
 
     fn guard(&self, planned: &[Planned]) -> Result<Option<Held>, RunError> {

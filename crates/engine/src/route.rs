@@ -3,7 +3,7 @@
 use std::cell::Cell;
 use std::rc::Rc;
 
-use chestnut_core::{Choice, Deletions, FarEdits, Kinds, RouteKey};
+use chestnut_core::{Carry, Choice, Deletions, FarEdits, Kinds, RouteKey, RoutePolicy, Scheduling};
 use jiff::{SignedDuration, Timestamp};
 
 use crate::calendar::{Calendar, CalendarError};
@@ -66,6 +66,28 @@ impl Route {
             self.deletions,
             self.far_edits
         )
+    }
+
+    /// What the route says, joined with what its calendars say of themselves. `addresses` are the source's owner's.
+    pub(crate) fn policy(
+        &self,
+        addresses: &[String],
+        accepted: Kinds,
+        max_size: Option<u64>,
+        scheduling: Scheduling,
+    ) -> RoutePolicy {
+        let mut choice = self.choice.clone();
+        choice.add_addresses(addresses);
+        RoutePolicy {
+            kinds: self.kinds.clone(),
+            choice,
+            accepted,
+            max_size,
+            carry: Carry { scheduling },
+            deletions: self.deletions,
+            far_edits: self.far_edits,
+            key: self.key.clone(),
+        }
     }
 
     pub(crate) fn endpoints(&self) -> String {

@@ -84,12 +84,12 @@ pub fn get_feed(url: &Url, known: Option<&Validators>) -> Request {
 ///
 /// # Errors
 /// Anything but a whole text, or the word that nothing changed.
-pub fn read_feed(answer: &Answer, asked: Option<&Validators>) -> Result<FeedAnswer, DavError> {
+pub fn read_feed(answer: Answer, asked: Option<&Validators>) -> Result<FeedAnswer, DavError> {
     if answer.status == 304 && asked.is_some_and(|k| k.etag.is_some() || k.modified.is_some()) {
         return Ok(FeedAnswer::Unchanged);
     }
-    check_status(answer, "the feed", &[200, 203]).map_err(|error| match error {
-        DavError::NotCalDav { .. } => DavError::NotAFeed { problem: describe(answer) },
+    check_status(&answer, "the feed", &[200, 203]).map_err(|error| match error {
+        DavError::NotCalDav { .. } => DavError::NotAFeed { problem: describe(&answer) },
         // A feed's address is often a secret.
         DavError::NotFound { status, .. } => {
             DavError::Status { what: "the request for the feed", status, detail: None, retry_after: None }
@@ -100,10 +100,10 @@ pub fn read_feed(answer: &Answer, asked: Option<&Validators>) -> Result<FeedAnsw
     let (etag, modified) = (header("etag"), header("last-modified"));
     let hash = Some(hex(&Sha256::digest(&answer.body)[..16]));
     Ok(FeedAnswer::Text(FeedText {
-        body: answer.body.clone(),
         charset: header("content-type").and_then(|t| charset(&t)),
         date: answer.date().filter(|_| etag.is_none() && modified.is_some()),
         validators: Validators { etag, modified, hash },
+        body: answer.body,
     }))
 }
 

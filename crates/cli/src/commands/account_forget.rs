@@ -41,7 +41,7 @@ pub(super) fn run(name: &str, common: &Common, io: &mut Io<'_>) -> Result<ExitCo
     let mut text = ConfigurationText::read(&settings.path)?;
     text.remove("account", name);
     text.save()?;
-    let base = settings.path.parent().unwrap_or(Path::new(""));
+    let base = settings.base();
     let report = forget_secrets(name, account, base);
     show(common, io, &report, || human(&report))?;
     Ok(ExitCode::Ok)

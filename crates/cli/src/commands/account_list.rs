@@ -2,6 +2,7 @@
 
 use serde::Serialize;
 
+use super::calendar_list::routes_of;
 use super::{load, show};
 use crate::args::Common;
 use crate::error_report::Failure;
@@ -48,9 +49,8 @@ pub(super) fn run(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure>
 pub(super) fn used_by(settings: &Settings, account: &str) -> (Vec<String>, Vec<String>) {
     let own = settings.calendars.iter().filter(|(_, c)| c.account.as_deref() == Some(account));
     let calendars: Vec<String> = own.map(|(name, _)| name.clone()).collect();
-    let uses = |name: &String| calendars.contains(name);
-    let routes = settings.routes.iter().filter(|(_, r)| uses(&r.from) || uses(&r.to));
-    (calendars.clone(), routes.map(|(name, _)| name.clone()).collect())
+    let routes = routes_of(settings, &calendars);
+    (calendars, routes)
 }
 
 fn sign_in_words(account: &AccountSettings) -> String {

@@ -2,7 +2,6 @@
 //! another device (RFC 8628).
 
 use std::collections::HashMap;
-use std::path::Path;
 use std::rc::Rc;
 use std::sync::Arc;
 use std::time::Duration;
@@ -54,7 +53,7 @@ pub(super) fn run(
             "It has a user and a password, or a token; `chestnut account test {name}` tries them."
         )));
     };
-    let base = settings.path.parent().unwrap_or(Path::new(""));
+    let base = settings.base();
     let keeper = Keeper {
         keep: keep_of(name, oauth, base),
         account: name.to_owned(),

@@ -35,7 +35,7 @@ pub(super) struct AccountReport {
 pub(super) fn run(names: &[String], common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
     let chosen = settings.chosen_accounts(names)?;
-    let base = settings.path.parent().unwrap_or(std::path::Path::new(""));
+    let base = settings.base();
     let accounts = block_on(async {
         let mut reports = Vec::new();
         for (name, account) in chosen {

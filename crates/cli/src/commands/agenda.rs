@@ -95,7 +95,8 @@ fn day(option: &str, text: &str) -> Result<Date, Failure> {
     text.parse().map_err(wrong)
 }
 
-fn midnight(day: Date, zone: &TimeZone) -> i64 {
+/// The instant at which a day begins, in seconds since 1970.
+pub(super) fn midnight(day: Date, zone: &TimeZone) -> i64 {
     day.to_zoned(zone.clone()).map_or(0, |at| at.timestamp().as_second())
 }
 

@@ -7,6 +7,7 @@ use serde::Serialize;
 use toml_edit::Value;
 use url::Url;
 
+use super::init_ask::slug;
 use super::{block_on, load, show};
 use crate::args::{Common, KindWord};
 use crate::error_report::{Failure, dav_hint};
@@ -129,10 +130,7 @@ async fn look(client: &Client, url: &Url) -> Option<CalendarInfo> {
 /// A place in the first home whose name says what it is: letters, digits and hyphens, which every server takes.
 fn free_place(found: &Found, name: &str) -> Option<Url> {
     let home = found.homes.first()?;
-    let words = name.to_lowercase().replace(|c: char| !c.is_ascii_alphanumeric(), "-");
-    let words: Vec<_> = words.split('-').filter(|w| !w.is_empty()).collect();
-    let slug: String = words.join("-").chars().take(40).collect();
-    let slug = if slug.is_empty() { "calendar".to_owned() } else { slug };
+    let slug = slug(name, "calendar");
     let base = home.path().trim_end_matches('/');
     let taken = |path: &str| found.calendars.iter().any(|c| c.url.path().trim_end_matches('/') == path);
     let numbered = std::iter::once(slug.clone()).chain((2..1000).map(|n| format!("{slug}-{n}")));

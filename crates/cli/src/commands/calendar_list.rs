@@ -118,7 +118,8 @@ async fn entries(client: &Client, info: &CalendarInfo) -> Option<BTreeMap<&'stat
     }
 }
 
-fn routes_of(settings: &Settings, names: &[String]) -> Vec<String> {
+/// Returns the routes that use any of these calendars.
+pub(super) fn routes_of(settings: &Settings, names: &[String]) -> Vec<String> {
     let uses = |name: &String| names.contains(name);
     let routes = settings.routes.iter().filter(|(_, r)| uses(&r.from) || uses(&r.to));
     routes.map(|(name, _)| name.clone()).collect()

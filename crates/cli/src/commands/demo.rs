@@ -78,7 +78,7 @@ fn ending(folder: &Path, keep: bool) -> String {
 fn temporary_folder(io: &Io<'_>) -> Result<PathBuf, Failure> {
     let mut random = [0; 8];
     getrandom::fill(&mut random).map_err(|e| Failure::failed(format!("no random numbers: {e}")))?;
-    let name: String = random.iter().map(|b| format!("{b:02x}")).collect();
+    let name = chestnut_core::hex(&random);
     let base = io.environment.path("TMPDIR").unwrap_or_else(std::env::temp_dir);
     let folder = base.join(format!("chestnut-demo-{name}"));
     std::fs::create_dir(&folder)?;

@@ -147,9 +147,9 @@ impl Asking<'_, '_> {
                 at_once: 4,
                 plain_http: false,
             };
-            let base = self.path.parent().unwrap_or(Path::new(""));
+            let base = self.settings.base().to_owned();
             let suggestion = host_word(start.url.host_str().unwrap_or_default());
-            let checked = block_on(check_account(&suggestion, &settings, base, &self.io.environment))?;
+            let checked = block_on(check_account(&suggestion, &settings, &base, &self.io.environment))?;
             let checked = report(None, &suggestion, &settings, checked);
             let shown = steps_text(&checked);
             self.io.err.write_all(self.colored(&shown).as_bytes())?;
@@ -291,7 +291,7 @@ fn host_word(host: &str) -> String {
 }
 
 /// A name for the configuration out of words.
-fn slug(words: &str, kind: &str) -> String {
+pub(super) fn slug(words: &str, kind: &str) -> String {
     let lower = words.to_lowercase().replace(|c: char| !c.is_ascii_alphanumeric(), "-");
     let parts: Vec<_> = lower.split('-').filter(|part| !part.is_empty()).collect();
     let slug: String = parts.join("-").chars().take(40).collect();

@@ -7,6 +7,7 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use serde::Serialize;
 
+use super::agenda::midnight;
 use super::{block_on, load, look_at_state, show};
 use crate::args::Common;
 use crate::error_report::Failure;
@@ -69,8 +70,7 @@ fn is_wanted(asked: &str, entry: &Entry, zone: &TimeZone) -> bool {
         return true;
     }
     if let Ok(day) = asked.parse::<Date>() {
-        let midnight = |day: Date| day.to_zoned(zone.clone()).map_or(0, |at| at.timestamp().as_second());
-        let window = midnight(day)..midnight(day.tomorrow().unwrap_or(day));
+        let window = midnight(day, zone)..midnight(day.tomorrow().unwrap_or(day), zone);
         let reading = Zone::Rules(zone.clone());
         let times = Occurrences::of(entry, &reading);
         return times.is_ok_and(|t| t.any_within(window, &mut Budget::default()).unwrap_or(false));

@@ -2,7 +2,6 @@
 
 use std::cell::RefCell;
 use std::collections::BTreeMap;
-use std::path::Path;
 use std::rc::Rc;
 
 use chestnut_caldav::protocol::{Found, feed_address, url_of};
@@ -55,12 +54,8 @@ impl<'s> Connections<'s> {
     }
 
     fn connect(&self, name: &str, account: &AccountSettings) -> Result<Client, Failure> {
-        let options = http_options(name, account, self.base(), self.environment)?;
+        let options = http_options(name, account, self.settings.base(), self.environment)?;
         client(&format!("account {name}"), options, account.at_once)
-    }
-
-    fn base(&self) -> &Path {
-        self.settings.path.parent().unwrap_or(Path::new(""))
     }
 
     /// Returns where the search for an account's calendars begins; asks the name service once, and only for a
@@ -93,9 +88,11 @@ impl<'s> Connections<'s> {
         let settings = &self.settings.calendars[name];
         let account = settings.account.clone();
         let calendar = match (&settings.place, &account) {
-            (Place::File(path), _) => Calendar::File(FileCalendar::new(self.base().join(path), receives)),
+            (Place::File(path), _) => {
+                Calendar::File(FileCalendar::new(self.settings.base().join(path), receives))
+            }
             (Place::Folder(path), _) => {
-                Calendar::Folder(FolderCalendar::new(self.base().join(path), receives))
+                Calendar::Folder(FolderCalendar::new(self.settings.base().join(path), receives))
             }
             (Place::Feed(source), _) => Calendar::Feed(self.feed(name, source, account.as_deref())?),
             (Place::Path(path), Some(account)) => {
@@ -156,7 +153,8 @@ impl<'s> Connections<'s> {
         let address = match source {
             FeedSource::Address(text) => text.clone(),
             FeedSource::Secret(source) => {
-                let secret = read_secret(&owner, "feed's address", source, self.base(), self.environment)?;
+                let secret =
+                    read_secret(&owner, "feed's address", source, self.settings.base(), self.environment)?;
                 secret.expose_secret().to_owned()
             }
         };
@@ -168,7 +166,7 @@ impl<'s> Connections<'s> {
         let account = account.map(|name| (name, &self.settings.accounts[name]));
         let mut options = match account {
             Some((name, account)) if account.start.url.origin() == url.origin() => {
-                http_options(name, account, self.base(), self.environment)?
+                http_options(name, account, self.settings.base(), self.environment)?
             }
             Some((account, _)) => {
                 return Err(Failure::usage(format!("{owner}: the feed is not on the server of account {account}"))

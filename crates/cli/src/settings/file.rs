@@ -42,6 +42,11 @@ pub(crate) struct RouteSettings {
 }
 
 impl Settings {
+    /// The folder from which the configuration's paths are read.
+    pub(crate) fn base(&self) -> &Path {
+        self.path.parent().unwrap_or(Path::new(""))
+    }
+
     /// Finds the configuration and reads it.
     pub(crate) fn load(named: Option<&Path>, environment: &Environment) -> Result<Self, Failure> {
         let path = find(named, environment)?;

@@ -30,7 +30,7 @@ struct Inner {
     path: PathBuf,
     /// A file that is not there counts as an empty calendar: one that receives copies begins like this.
     may_be_missing: bool,
-    read: RefCell<Option<Read>>,
+    read: RefCell<Option<Rc<Read>>>,
     waiting: RefCell<Vec<Waiting>>,
 }
 
@@ -71,7 +71,7 @@ impl FileCalendar {
     /// # Errors
     /// It cannot be read, or is not one complete calendar.
     pub fn look(&self) -> Result<CalendarText> {
-        Ok(self.read_again()?.text)
+        Ok(self.read_again()?.text.clone())
     }
 
     fn bytes(&self) -> Result<Option<Vec<u8>>> {
@@ -85,18 +85,18 @@ impl FileCalendar {
     }
 
     /// Reads the file, and takes it apart if it is another than before.
-    fn read_again(&self) -> Result<Read> {
+    fn read_again(&self) -> Result<Rc<Read>> {
         let bytes = self.bytes()?;
         let digest = bytes.as_ref().map(|bytes| <[u8; 32]>::from(Sha256::digest(bytes)));
         if let Some(read) = self.inner.read.borrow().as_ref().filter(|read| read.digest == digest) {
-            return Ok(read.clone());
+            return Ok(Rc::clone(read));
         }
         let text = match &bytes {
             Some(bytes) => CalendarText::read(bytes, None, &Limits::default())?,
             None => CalendarText::empty(),
         };
-        let read = Read { digest, text };
-        *self.inner.read.borrow_mut() = Some(read.clone());
+        let read = Rc::new(Read { digest, text });
+        *self.inner.read.borrow_mut() = Some(Rc::clone(&read));
         Ok(read)
     }
 
@@ -207,7 +207,8 @@ impl FileCalendar {
         if !replace_file(self.path(), &bytes, unchanged)? {
             return Ok(None);
         }
-        *self.inner.read.borrow_mut() = Some(Read { digest: Some(Sha256::digest(&bytes).into()), text });
+        *self.inner.read.borrow_mut() =
+            Some(Rc::new(Read { digest: Some(Sha256::digest(&bytes).into()), text }));
         Ok(Some(results))
     }
 }
