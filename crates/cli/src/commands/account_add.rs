@@ -129,17 +129,11 @@ impl NewAccount {
         };
         let proxy = args.proxy.as_deref().map(proxy).transpose()?;
         let settings = AccountSettings {
-            start,
-            user,
-            sign_in,
             // Paths are typed from here, and written down as they hold from there.
             ca: args.ca.as_ref().map(|ca| path_from(path, ca)).transpose()?,
-            certificate: None,
-            certificate_key: None,
             proxy,
-            timeout: jiff::SignedDuration::from_secs(30),
-            at_once: 4,
             plain_http: args.plain_http,
+            ..AccountSettings::new(start, user, sign_in)
         };
         Ok(Self::new(&args.name, settings, typed))
     }

@@ -4,7 +4,6 @@ use std::path::{Path, PathBuf};
 
 use chestnut_caldav::protocol::{CalendarInfo, Found, NewCalendar, feed_address};
 use chestnut_core::Kind;
-use jiff::SignedDuration;
 use toml_edit::Value;
 
 use super::account_add::{NewAccount, password_file};
@@ -135,18 +134,8 @@ impl Asking<'_, '_> {
             }
             user = self.questions.text("User name", some(&user))?;
             let secret = self.questions.secret("Password")?;
-            let settings = AccountSettings {
-                start: start.clone(),
-                user: Some(user.clone()),
-                sign_in: SignInSettings::Password(SecretSource::Plain(secret.clone())),
-                ca: None,
-                certificate: None,
-                certificate_key: None,
-                proxy: None,
-                timeout: SignedDuration::from_secs(30),
-                at_once: 4,
-                plain_http: false,
-            };
+            let password = SignInSettings::Password(SecretSource::Plain(secret.clone()));
+            let settings = AccountSettings::new(start.clone(), Some(user.clone()), password);
             let base = self.settings.base().to_owned();
             let suggestion = host_word(start.url.host_str().unwrap_or_default());
             let checked = block_on(check_account(&suggestion, &settings, &base, &self.io.environment))?;

@@ -24,6 +24,24 @@ pub(crate) struct AccountSettings {
     pub(crate) plain_http: bool,
 }
 
+impl AccountSettings {
+    /// An account of which nothing but this was said.
+    pub(crate) fn new(start: Start, user: Option<String>, sign_in: SignInSettings) -> Self {
+        Self {
+            start,
+            user,
+            sign_in,
+            ca: None,
+            certificate: None,
+            certificate_key: None,
+            proxy: None,
+            timeout: SignedDuration::from_secs(30),
+            at_once: 4,
+            plain_http: false,
+        }
+    }
+}
+
 /// Where the search for calendars begins.
 #[derive(Debug, Clone)]
 pub(crate) struct Start {
@@ -106,27 +124,26 @@ pub(super) fn account(section: &Section<'_>) -> Result<AccountSettings, Failure>
     if !start.url.username().is_empty() || start.url.password().is_some() {
         return Err(section.wrong("url", "must not hold user or password; use `user` and `password`"));
     }
-    let at_once = section.number("at-once")?.unwrap_or(4);
-    if at_once == 0 || at_once > 64 {
-        return Err(section.wrong("at-once", "must be between 1 and 64"));
-    }
     let file = |key: &str| Ok::<_, Failure>(section.text(key)?.map(PathBuf::from));
     let (certificate, certificate_key) = (file("certificate")?, file("certificate-key")?);
     if certificate.is_none() && certificate_key.is_some() {
         return Err(section.missing("certificate"));
     }
     let user = section.text("user")?;
+    let sign_in = sign_in(section, user.as_deref())?;
+    let mut account = AccountSettings::new(start, user, sign_in);
+    account.at_once = section.number("at-once")?.unwrap_or(account.at_once);
+    if account.at_once == 0 || account.at_once > 64 {
+        return Err(section.wrong("at-once", "must be between 1 and 64"));
+    }
+    account.timeout = section.duration("timeout")?.unwrap_or(account.timeout);
     Ok(AccountSettings {
-        start,
-        sign_in: sign_in(section, user.as_deref())?,
-        user,
         ca: file("ca")?,
         certificate,
         certificate_key,
         proxy: proxy(section)?,
-        timeout: section.duration("timeout")?.unwrap_or(SignedDuration::from_secs(30)),
-        at_once,
         plain_http: section.flag("plain-http")?,
+        ..account
     })
 }
 
