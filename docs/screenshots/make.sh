@@ -83,5 +83,21 @@ picture history "chestnut history; echo; chestnut history 13"
 for i in $(seq -w 20 59); do
   curl -s -o /dev/null -u office:office-pw -X DELETE "${url}office/calendars/presses/orchard-00$i.ics"
 done
-picture held "chestnut sync; chestnut status"
+# Somebody renames a stall at the packhouse, and somebody else on the phone.
+cloud=$(sed -n 's/^url *= *"\(.*\)"/\1/p' "$work/orchard/chestnut.toml" | sed -n 2p)
+phones=$(sed -n '/^\[calendar.phones\]/,/^$/s/^path *= *"\(.*\)"/\1/p' "$work/orchard/chestnut.toml")
+sed -i 's/^between = .*/&\ndisagree = "hold"/' "$work/orchard/chestnut.toml"
+rename() { # USER SERVER PATH WORDS: one booking
+  curl -sf -u "$1" -X PROPFIND -H 'Depth: 1' "${2%/}$3" | grep -o '/[^<> ]*\.ics' | while read -r href; do
+    if curl -sf -u "$1" "${2%/}$href" | grep -q "UID:orchard-0012@"; then
+      curl -sf -u "$1" "${2%/}$href" | sed "s/^SUMMARY:.*/SUMMARY:$4\r/" |
+        curl -sf -u "$1" -T - -H 'Content-Type: text/calendar' "${2%/}$href"
+      break
+    fi
+  done
+}
+rename office:office-pw "$url" /office/calendars/market/ "Press hall: early apples, all hands"
+rename board:board-pw "$cloud" "$phones" "Press hall: cider apples"
+picture held "chestnut sync >/dev/null; chestnut held"
+picture routes "chestnut route list; echo; chestnut route show crew"
 picture demo "chestnut demo --color always | tail -42"

@@ -6,6 +6,7 @@ use std::rc::Rc;
 
 use chestnut_core::{ETag, Kind, ObjectHref, Scheduling, SyncToken};
 use futures_util::stream::{self, StreamExt as _};
+use jiff::Timestamp;
 use url::Url;
 
 use crate::error::{Class, DavError};
@@ -186,7 +187,7 @@ impl Client {
         let mut counts = Vec::new();
         for kind in calendar.kinds.iter() {
             let answer = self.send(&protocol::entries_of_kind(&calendar.url, kind)).await?;
-            counts.push((kind, protocol::read_count(&answer)?));
+            counts.push((kind, protocol::read_found(&answer, &calendar.url)?.len()));
         }
         Ok(counts)
     }
@@ -248,6 +249,21 @@ impl Client {
     pub async fn listing(&self, calendar: &Url) -> Result<Listing, DavError> {
         let answer = self.send(&protocol::etag_listing(calendar)).await?;
         protocol::read_listing(&answer, calendar)
+    }
+
+    /// Lists single events (no series) that are over before a moment, as far as the server can tell: those it finds
+    /// before it and does not find after it. A server that answers one of the two questions wrongly only makes the
+    /// list shorter.
+    ///
+    /// # Errors
+    /// No answer that can be understood.
+    pub async fn long_past(&self, calendar: &Url, before: Timestamp) -> Result<Vec<ObjectHref>, DavError> {
+        let earlier = self.send(&protocol::single_events_before(calendar, before)).await?;
+        let later = self.send(&protocol::events_after(calendar, before)).await?;
+        let later = protocol::read_found(&later, calendar)?;
+        let mut past = protocol::read_found(&earlier, calendar)?;
+        past.retain(|href| !later.contains(href));
+        Ok(past.into_iter().collect())
     }
 
     /// Asks what changed since a token, until the server has told everything.

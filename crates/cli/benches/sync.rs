@@ -14,12 +14,11 @@ use chestnut_caldav::Credentials;
 use chestnut_caldav::{
     Answer, Client, ClientOptions, HttpOptions, HttpTransport, Request, SignIn, Transport, TransportError,
 };
-use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
+use chestnut_core::{Kind, RouteKey};
 use chestnut_engine::{Calendar, CalendarEnd, Route, RunOptions, Silent, run_route};
 use chestnut_standin::{Fault, FaultKind, Server, Site, orchard_entries, serve_on_thread};
 use chestnut_store::Store;
 use futures_util::StreamExt as _;
-use jiff::SignedDuration;
 use tokio::time::Instant;
 
 const AT_ONCE: usize = 4;
@@ -80,18 +79,10 @@ fn route(sites: &[Site; 2], sent: &Rc<RefCell<Vec<Request>>>) -> Route {
             url: format!("{}office/calendars/{path}/", site.url).parse().expect("an address"),
         },
     };
-    Route {
-        name: "bench".into(),
-        source: end("source", &sites[0], "presses"),
-        target: end("target", &sites[1], "board"),
-        choice: chestnut_core::Choice::default(),
-        kinds: [Kind::Event, Kind::Task].into_iter().collect(),
-        deletions: Deletions::Carry,
-        far_edits: FarEdits::Restore,
-        key: RouteKey::new(b"key", "bench"),
-        check_every: SignedDuration::from_hours(24),
-        keep_history: SignedDuration::from_hours(2000),
-    }
+    let ends = (end("source", &sites[0], "presses"), end("target", &sites[1], "board"));
+    let mut route = Route::plain("bench", ends.0, ends.1, RouteKey::new(b"key", "bench"));
+    route.kinds = [Kind::Event, Kind::Task].into_iter().collect();
+    route
 }
 
 /// A sync; returns what it took and what it sent.

@@ -107,17 +107,34 @@ pub(crate) enum Command {
         /// Words of the title, a UID, or a day
         entry: String,
     },
+    /// Routes: list, show, add, pause, resume, retire
+    #[command(subcommand)]
+    Route(RouteCommand),
     /// Run routes now
     Sync {
         /// Only these routes
         #[arg(value_name = "ROUTE")]
         routes: Vec<String>,
+        /// Begin routes that never ran, without asking
+        #[arg(long)]
+        yes: bool,
         /// Let deletions through that were held
         #[arg(long)]
         allow_deletions: bool,
         /// Read everything again
         #[arg(long)]
         afresh: bool,
+    },
+    /// List what waits for a person: deletions, and disagreements
+    Held,
+    /// Answer what waits for a person; the next sync acts on it
+    Decide {
+        /// Its number, as `held` shows it
+        #[arg(value_name = "NUMBER")]
+        number: i64,
+        /// `delete` or `keep` for deletions; a calendar, `both` or `newest` for disagreements
+        #[arg(value_name = "CHOICE")]
+        choice: String,
     },
     /// Say what happened: the last runs, or every change of one run
     History {
@@ -224,6 +241,83 @@ pub(crate) struct OAuthArgs {
     /// OAuth: what is asked for; may be given several times
     #[arg(long = "scope", value_name = "SCOPE", requires = "client_id")]
     pub(crate) scopes: Vec<String>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum RouteCommand {
+    /// List the routes: their way, what they carry, how they stand
+    List,
+    /// Show one route in full
+    Show {
+        /// The route
+        route: String,
+    },
+    /// Write a route into the configuration, after a look at what it would do; asks for what is not said
+    Add(Box<RouteAdd>),
+    /// Hold a route back: `sync` passes it over
+    Pause {
+        /// The route
+        route: String,
+    },
+    /// Let a paused route go on
+    Resume {
+        /// The route
+        route: String,
+    },
+    /// Take a route out of the configuration and forget what it remembers
+    Retire {
+        /// The route
+        route: String,
+        /// Also delete the copies that it made
+        #[arg(long)]
+        remove_copies: bool,
+    },
+}
+
+/// `route add`
+#[derive(Debug, Args)]
+pub(crate) struct RouteAdd {
+    /// What the route is called
+    pub(crate) route: String,
+    /// One way: the calendar that is read
+    #[arg(long, value_name = "CALENDAR", conflicts_with = "between")]
+    pub(crate) from: Option<String>,
+    /// One way: the calendar that receives copies
+    #[arg(long, value_name = "CALENDAR", conflicts_with = "between")]
+    pub(crate) to: Option<String>,
+    /// Both ways: two or more calendars
+    #[arg(long, value_name = "CALENDARS", value_delimiter = ',')]
+    pub(crate) between: Vec<String>,
+    /// What the other side may see
+    #[arg(long, value_name = "WHAT")]
+    pub(crate) carry: Option<CarryWord>,
+    /// How far back to look, such as "7 days"
+    #[arg(long, value_name = "LENGTH")]
+    pub(crate) past: Option<String>,
+    /// How far ahead to look, such as "3 months"
+    #[arg(long, value_name = "LENGTH")]
+    pub(crate) ahead: Option<String>,
+    /// Leave copies where they are when their source is deleted
+    #[arg(long)]
+    pub(crate) keep_deletions: bool,
+}
+
+/// What a new route carries.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum CarryWord {
+    /// All of it.
+    Everything,
+    /// The time alone.
+    Busy,
+}
+
+impl CarryWord {
+    pub(crate) fn word(self) -> &'static str {
+        match self {
+            Self::Everything => "everything",
+            Self::Busy => "busy",
+        }
+    }
 }
 
 #[derive(Debug, Subcommand)]

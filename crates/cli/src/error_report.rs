@@ -70,7 +70,7 @@ impl From<RunError> for Failure {
                 Self::failed(message).hint(calendar_hint(&error, &calendar, account.as_deref()))
             }
             RunError::OtherCalendars { .. } => Self { code: ExitCode::Usage, ..Self::failed(message) }.hint(
-                "Put the calendars back, or give the route a new name; the old copies stay where they are.",
+                "Put the calendars back; or retire the route with `chestnut route retire` and add it anew, or give it a new name.",
             ),
             RunError::ReadOnly { account, .. } => {
                 let rights = account.map(|a| format!("; `chestnut calendar list {a}` shows the rights"));

@@ -3,7 +3,7 @@
 use chestnut_core::ical::{Component, Limits, parse, write_to};
 use chestnut_core::recurrence::{Budget, Occurrences, Zone};
 use chestnut_core::{
-    Carry, Deletions, Entry, FarEdits, Kind, Kinds, LinkFacts, Pair, RouteKey, RoutePolicy, Side, reconcile,
+    Carry, Entry, EventUid, Identity, LinkFacts, Pair, RouteKey, RoutePolicy, Shows, Side, reconcile,
 };
 use divan::counter::{BytesCount, ItemsCount};
 use divan::{Bencher, black_box};
@@ -84,6 +84,42 @@ fn write_50_mb(bencher: Bencher) {
         });
 }
 
+/// The same work by the best library that others offer; it reads every value at once, this one when it is asked.
+const BESIDE: [&str; 2] = ["chestnut", "calcard"];
+const FIVE_MB: usize = 5_000_000;
+
+#[divan::bench(args = BESIDE, sample_count = 20)]
+fn parse_5_mb_beside(bencher: Bencher, by: &str) {
+    let text = calendar(FIVE_MB);
+    let bencher = bencher.counter(BytesCount::of_str(&text));
+    match by {
+        "chestnut" => bencher.bench(|| {
+            let read = parse(black_box(text.as_bytes()), &Limits::default()).expect("a calendar");
+            read.into_iter().map(Component::into_owned).collect::<Vec<_>>()
+        }),
+        _ => bencher.bench(|| calcard::icalendar::ICalendar::parse(black_box(&text)).expect("a calendar")),
+    }
+}
+
+#[divan::bench(args = BESIDE, sample_count = 20)]
+fn write_5_mb_beside(bencher: Bencher, by: &str) {
+    let text = calendar(FIVE_MB);
+    let bencher = bencher.counter(BytesCount::of_str(&text));
+    let ours = parse(text.as_bytes(), &Limits::default()).expect("a calendar");
+    let theirs = calcard::icalendar::ICalendar::parse(&text).expect("a calendar");
+    let room = || String::with_capacity(FIVE_MB + 1_000_000);
+    match by {
+        "chestnut" => bencher.with_inputs(room).bench_values(|mut out| {
+            ours.iter().for_each(|c: &Component<'_>| write_to(black_box(c), &mut out));
+            out
+        }),
+        _ => bencher.with_inputs(room).bench_values(|mut out| {
+            theirs.write_to(&mut out).expect("writing to a string cannot fail");
+            out
+        }),
+    }
+}
+
 fn entries(count: usize) -> Vec<Entry> {
     let read =
         |i| Entry::parse(&format!("BEGIN:VCALENDAR\r\n{}END:VCALENDAR\r\n", event(i)), &Limits::default());
@@ -106,24 +142,35 @@ fn reconcile_unchanged(bencher: Bencher, count: usize) {
     let carry = Carry::default();
     let links: Vec<_> = entries
         .iter()
-        .map(|e| carry.show(e).fingerprint())
+        .map(|e| carry.show(e).expect("all is shown").fingerprint())
         .map(|view| LinkFacts { view, far: Some(view), refused: None })
         .collect();
-    let policy = RoutePolicy {
-        choice: chestnut_core::Choice::default(),
-        kinds: [Kind::Event].into_iter().collect(),
-        accepted: Kinds::all(),
-        max_size: None,
-        carry,
-        deletions: Deletions::Carry,
-        far_edits: FarEdits::Restore,
-        key: RouteKey::new(b"secret", "route"),
-    };
+    let policy = RoutePolicy::plain(RouteKey::new(b"secret", "route"));
     let now = jiff::Timestamp::UNIX_EPOCH;
     bencher.counter(ItemsCount::new(count)).bench(|| {
         for (entry, link) in entries.iter().zip(&links) {
-            let pair = Pair { link: Some(*link), source: Side::Present(entry), target: Side::Unchanged };
+            let pair = Pair {
+                link: Some(*link),
+                source: Side::Present(entry),
+                target: Side::Unchanged,
+                carry_changed: false,
+            };
             black_box(reconcile(&policy, &pair, now));
+        }
+    });
+}
+
+/// What a busy-only route does with each new entry: its view, the copy, and the text to send.
+#[divan::bench(args = [10_000], sample_count = 5)]
+fn busy_copy(bencher: Bencher, count: usize) {
+    let entries = entries(count);
+    let carry = Carry { shows: Shows::Busy("Press hall taken".to_owned()), ..Carry::default() };
+    let now = jiff::Timestamp::UNIX_EPOCH;
+    bencher.counter(ItemsCount::new(count)).bench(|| {
+        for entry in &entries {
+            let view = carry.show(entry).expect("it takes time");
+            let copy = carry.put(&view, &Identity::New(EventUid::from("copy")));
+            black_box(copy.caldav_text(now));
         }
     });
 }

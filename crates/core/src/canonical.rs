@@ -126,6 +126,49 @@ impl Canonical {
     }
 }
 
+/// Says of single properties what they mean, for merging.
+#[derive(Default)]
+pub(crate) struct Zoner(Zones);
+
+impl Zoner {
+    /// A property's meaning with its parameters; `None` where it says nothing that its absence would not.
+    pub(crate) fn meaning(&mut self, property: &Property<'_>) -> Option<String> {
+        field(&property.name().to_ascii_uppercase(), property, &mut self.0).map(|field| field.text)
+    }
+
+    /// One moment of a list (EXDATE, RDATE).
+    pub(crate) fn moment(&mut self, property: &Property<'_>, value: &str) -> String {
+        period(value, property.param("TZID").as_deref(), &mut self.0)
+    }
+
+    /// Start, end and rules of a component.
+    pub(crate) fn time_of(&mut self, component: &Component<'_>) -> String {
+        let named = |p: &&Property<'_>| ["DTSTART", "RRULE", "EXRULE"].iter().any(|name| p.is(name));
+        let mut fields: Vec<_> = component
+            .properties()
+            .filter(named)
+            .filter_map(|p| field(&p.name().to_ascii_uppercase(), p, &mut self.0))
+            .collect();
+        let due = component.property("DUE").filter(|_| component.property("DTSTART").is_none());
+        fields.extend(due.and_then(|due| field("DUE", due, &mut self.0)));
+        fields.extend(end_field(component, &mut self.0));
+        fields.sort();
+        fields.into_iter().map(|f| format!("{}={};", f.name, f.text)).collect()
+    }
+
+    /// An alarm, or whatever else stands inside a component.
+    pub(crate) fn meaning_of_inner(&mut self, inner: &Component<'_>) -> String {
+        let mut fields = fields(inner, &mut self.0);
+        fields.sort();
+        fields.into_iter().map(|f| format!("{}={}|", f.name, f.text)).collect()
+    }
+}
+
+/// Returns the RECURRENCE-ID as an instant where its zone is known; empty for the series.
+pub(crate) fn occurrence_key(component: &Component<'_>) -> String {
+    component.property("RECURRENCE-ID").map(|p| Zones::default().instant(p)).unwrap_or_default()
+}
+
 /// Returns the normalised texts of a few properties of the series (or of the only component), and its end.
 pub(crate) fn main_fields(entry: &Entry, names: &[&str]) -> Vec<String> {
     let component = entry.main_component();

@@ -3,6 +3,7 @@
 use regex::{Regex, RegexBuilder};
 
 use crate::entry::Entry;
+use crate::ical::Component;
 use crate::values::{TimeValue, split_list, unescape_text};
 
 /// What a route says of the entries it takes, besides their kind.
@@ -79,13 +80,7 @@ impl Test {
             let value = main.value(name).unwrap_or_default().trim();
             values.iter().any(|wanted| value.eq_ignore_ascii_case(wanted))
         };
-        let own_answer = |wanted: &str| {
-            let mut attendees = main.properties().filter(|p| p.is("ATTENDEE"));
-            attendees.any(|p| {
-                me.contains(&address(p.value()))
-                    && p.param("PARTSTAT").is_some_and(|answer| answer.eq_ignore_ascii_case(wanted))
-            })
-        };
+        let own_answer = |wanted: &str| own_answer(main, me, wanted);
         match self {
             Self::Categories(wanted) => {
                 let lists = main.properties().filter(|p| p.is("CATEGORIES"));
@@ -109,6 +104,15 @@ impl Test {
             }
         }
     }
+}
+
+/// Tells whether one of these addresses has answered so (PARTSTAT).
+pub(crate) fn own_answer(component: &Component<'_>, me: &[String], wanted: &str) -> bool {
+    let mut attendees = component.properties().filter(|p| p.is("ATTENDEE"));
+    attendees.any(|p| {
+        me.contains(&address(p.value()))
+            && p.param("PARTSTAT").is_some_and(|answer| answer.eq_ignore_ascii_case(wanted))
+    })
 }
 
 /// `mailto:Office@packhouse.example` and `office@packhouse.example` are the same.

@@ -15,7 +15,7 @@
 //! let object = ical::parse_one(text.as_bytes(), &ical::Limits::default())?;
 //! let source = Entry::from_object(object.into_owned())?;
 //! let carry = Carry::default();
-//! let copy = carry.put(&carry.show(&source), &Identity::New(EventUid::from("copy-1")));
+//! let copy = carry.put(&carry.show(&source).expect("all of it is shown"), &Identity::New(EventUid::from("copy-1")));
 //! assert_eq!(copy.uid().as_str(), "copy-1");
 //! assert_eq!(source.meaning().fingerprint(), copy.meaning().fingerprint());
 //! # Ok::<(), Box<dyn std::error::Error>>(())
@@ -28,27 +28,41 @@ mod calendar_text;
 mod canonical;
 mod carry;
 mod choose;
+mod derive;
 mod entry;
 mod hex;
 mod ids;
 mod matching;
+mod merge;
 mod reconcile;
+mod replicas;
 mod values;
+mod window;
 mod zones;
 
 pub use calendar_text::{CalendarFacts, CalendarText, NotACalendar, Oddity, Placed, TextChange};
 pub use canonical::{Canonical, FieldDifference, Fingerprint, Occurrence};
-pub use carry::{Carry, Identity, Scheduling, View};
+pub use carry::{
+    Carry, Categories, Colour, Detail, Details, Identity, People, Privacy, Reminders, Scheduling, ShowAs,
+    Shows, Sight, Unshown, View,
+};
 pub use choose::{Choice, ChoiceKey, Test, Words};
+pub use derive::{BusyTime, single_entries};
 pub use entry::{Entry, EntryError, Kind, Kinds};
 pub use hex::hex;
 pub use ids::{ETag, EventUid, ObjectHref, SyncToken};
 pub use matching::{ContentKey, RouteKey};
+pub use merge::{Collision, MergeSide, Merged, last_changed, merge};
 pub use reconcile::{
-    Action, Decision, Deletions, FarEdits, Held, LeftOut, LinkFacts, Pair, RoutePolicy, Side, WriteKind,
-    guard_deletions, reconcile, refusal,
+    Action, Because, Decision, DeletionLimit, Deletions, FarEdits, Held, LeftOut, LinkFacts, Pair, Partly,
+    PastCopies, RoutePolicy, Side, Strangers, WriteKind, guard_deletions, reconcile, refusal,
+};
+pub use replicas::{
+    Decided, Disagree, Loser, Replica, ReplicaDecision, ReplicaPolicy, ReplicaRules, ReplicaWrite, Settled,
+    reconcile_replicas,
 };
 pub use values::{
     DurationValue, TimeValue, escape_text, parse_duration, parse_time, split_list, unescape_text,
 };
+pub use window::{Bounds, Position, Reach, Window};
 pub use zones::{ZoneName, resolve_zone};

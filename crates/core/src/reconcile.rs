@@ -6,10 +6,11 @@
 use jiff::Timestamp;
 
 use crate::canonical::Fingerprint;
-use crate::carry::{Carry, Identity};
+use crate::carry::{Carry, Identity, Shows, Sight, Unshown, View};
 use crate::choose::{Choice, ChoiceKey};
 use crate::entry::{Entry, Kind, Kinds};
 use crate::matching::RouteKey;
+use crate::window::Bounds;
 
 /// What happens on the far side when an entry is deleted at the source.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -31,6 +32,26 @@ pub enum FarEdits {
     Leave,
 }
 
+/// What becomes of entries on the far side that are nobody's copies.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Strangers {
+    /// They stay.
+    #[default]
+    Leave,
+    /// They are deleted: the far side is to hold copies alone.
+    Remove,
+}
+
+/// What becomes of copies that have fallen behind the window.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum PastCopies {
+    /// They stay.
+    #[default]
+    Keep,
+    /// They are tidied away.
+    Remove,
+}
+
 /// What a route says, as far as it decides about entries.
 #[derive(Debug, Clone)]
 pub struct RoutePolicy {
@@ -42,14 +63,40 @@ pub struct RoutePolicy {
     pub accepted: Kinds,
     /// The largest entry the far calendar accepts, in bytes (RFC 4791, 5.2.5).
     pub max_size: Option<u64>,
+    /// How far back and ahead it looks; what was carried once keeps following its source.
+    pub window: Bounds,
+    /// What becomes of copies that have fallen behind the window.
+    pub past_copies: PastCopies,
     /// What a copy shows.
     pub carry: Carry,
+    /// Whether copies that other routes made are taken like originals.
+    pub relay: bool,
     /// What deletions do.
     pub deletions: Deletions,
     /// What edits on the far side do.
     pub far_edits: FarEdits,
     /// Makes the UIDs of copies.
     pub key: RouteKey,
+}
+
+impl RoutePolicy {
+    /// A route that says nothing but its key: all events, as they are, to a calendar that takes everything.
+    #[must_use]
+    pub fn plain(key: RouteKey) -> Self {
+        Self {
+            kinds: [Kind::Event].into_iter().collect(),
+            choice: Choice::default(),
+            accepted: Kinds::all(),
+            max_size: None,
+            window: Bounds::unlimited(),
+            past_copies: PastCopies::Keep,
+            carry: Carry::default(),
+            relay: false,
+            deletions: Deletions::Carry,
+            far_edits: FarEdits::Restore,
+            key,
+        }
+    }
 }
 
 /// What is remembered of a pair that was linked.
@@ -85,6 +132,8 @@ pub struct Pair<'e> {
     pub source: Side<'e>,
     /// The far side; for a pair without link, an entry there that matches.
     pub target: Side<'e>,
+    /// The route carried other details when it wrote the copy: what it no longer carries must not stay there.
+    pub carry_changed: bool,
 }
 
 /// Why an entry of the source is not carried. Every run counts these, and names the entries on request.
@@ -98,6 +147,12 @@ pub enum LeftOut {
     NotChosen(ChoiceKey),
     /// It is a copy that a route wrote.
     Copy,
+    /// Only busy time is carried, and it takes none: it is free, declined, called off, or no event.
+    TakesNoTime,
+    /// When it is cannot be understood, and that decides.
+    TimeNotUnderstood,
+    /// None of its occurrences is in the window (`window`).
+    OutsideWindow,
     /// It is larger than the far server allows.
     TooLarge,
     /// The far server refused this text for good.
@@ -121,6 +176,9 @@ impl LeftOut {
             Self::NotAccepted(_) => "kind-not-accepted",
             Self::NotChosen(key) => key.name(),
             Self::Copy => "copy-of-another-route",
+            Self::TakesNoTime => "takes-no-time",
+            Self::TimeNotUnderstood => "time-not-understood",
+            Self::OutsideWindow => "outside-window",
             Self::TooLarge => "too-large",
             Self::Refused => "refused",
             Self::Unreadable => "unreadable",
@@ -139,6 +197,28 @@ pub enum WriteKind {
     Update,
 }
 
+/// Why a copy is deleted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Because {
+    /// Its source is gone.
+    Gone,
+    /// The route no longer takes its source.
+    NotTaken(LeftOut),
+    /// It is nobody's copy, and the route removes such entries.
+    Stranger,
+    /// It has fallen behind the window, and the route tidies such copies away.
+    Past,
+}
+
+/// What a write does not bring along, because the far side would not have it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, PartialOrd, Ord)]
+pub struct Partly {
+    /// The people it names: the far server might write to them.
+    pub without_people: bool,
+    /// The attachments that stand in it: with them it is larger than the far server allows.
+    pub without_attachments: bool,
+}
+
 /// Something to be done on the far side.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Action {
@@ -152,9 +232,13 @@ pub enum Action {
         text: String,
         /// What it means.
         view: Fingerprint,
+        /// What the far side sees of it.
+        sight: Sight,
+        /// What it does not bring along.
+        partly: Partly,
     },
     /// Delete the copy.
-    Delete,
+    Delete(Because),
 }
 
 /// What [`reconcile`] decided about one pair.
@@ -177,6 +261,21 @@ pub enum Decision {
     LeaveOut(LeftOut),
 }
 
+/// How much a run may delete unasked.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct DeletionLimit {
+    /// So many entries always.
+    pub entries: usize,
+    /// So many of a hundred linked entries.
+    pub percent: usize,
+}
+
+impl Default for DeletionLimit {
+    fn default() -> Self {
+        Self { entries: 10, percent: 20 }
+    }
+}
+
 /// Why a deletion waits for a person.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Held {
@@ -189,44 +288,94 @@ pub struct Held {
 /// Decides what a one-way route must do about one entry. `now` stamps what is written and lacks a DTSTAMP.
 #[must_use]
 pub fn reconcile(policy: &RoutePolicy, pair: &Pair<'_>, now: Timestamp) -> Decision {
-    match (&pair.source, pair.link) {
-        (Side::Unreadable, _) => Decision::LeaveOut(LeftOut::Unreadable),
-        (Side::Gone, _) => decide_gone(policy, pair),
-        (Side::Unchanged, _) => Decision::Nothing,
-        (Side::Present(source), link) => match refusal(policy, source) {
-            // The copy of an entry that is no longer taken is an entry that the source does not have.
-            Some(_) if link.is_some() && !matches!(pair.target, Side::Gone) => decide_gone(policy, pair),
-            Some(reason) => Decision::LeaveOut(reason),
-            None => decide_present(policy, pair, source, now),
-        },
+    let source = match pair.source {
+        Side::Unreadable => return Decision::LeaveOut(LeftOut::Unreadable),
+        Side::Gone => return decide_gone(policy, pair, Because::Gone),
+        Side::Unchanged => return Decision::Nothing,
+        Side::Present(source) => source,
+    };
+    let linked = pair.link.is_some();
+    let stands = linked && !matches!(pair.target, Side::Gone);
+    let shown = match refusal(policy, source, linked) {
+        // The copy of an entry that is no longer taken is an entry that the source does not have.
+        Some(reason) if stands => return decide_gone(policy, pair, Because::NotTaken(reason)),
+        Some(reason) => return Decision::LeaveOut(reason),
+        None => policy.carry.show(source),
+    };
+    if linked && policy.past_copies == PastCopies::Remove && policy.window.is_behind(source).unwrap_or(false)
+    {
+        return match stands {
+            true => Decision::Act(Action::Delete(Because::Past)),
+            false => Decision::LeaveOut(LeftOut::OutsideWindow),
+        };
+    }
+    match shown {
+        Ok(shown) => decide_present(policy, pair, source, shown, now),
+        Err(unshown) => Decision::LeaveOut(unshown_reason(&unshown)),
     }
 }
 
-fn decide_gone(policy: &RoutePolicy, pair: &Pair<'_>) -> Decision {
+fn decide_gone(policy: &RoutePolicy, pair: &Pair<'_>, because: Because) -> Decision {
     match (pair.link, pair.target, policy.deletions) {
         (None, ..) => Decision::Nothing,
         (Some(_), Side::Gone, _) | (Some(_), _, Deletions::Keep) => Decision::Forget,
-        (Some(_), _, Deletions::Carry) => Decision::Act(Action::Delete),
+        (Some(_), _, Deletions::Carry) => Decision::Act(Action::Delete(because)),
     }
 }
 
-/// Why a route does not take an entry, whatever the far side says; `None` where it does.
+fn unshown_reason(unshown: &Unshown) -> LeftOut {
+    match unshown {
+        Unshown::TakesNoTime => LeftOut::TakesNoTime,
+        Unshown::NotUnderstood(_) => LeftOut::TimeNotUnderstood,
+    }
+}
+
+/// Why a route does not take an entry, whatever the far side says; `None` where it does. What is `linked` was
+/// carried, and follows its source also out of the window.
 #[must_use]
-pub fn refusal(policy: &RoutePolicy, source: &Entry) -> Option<LeftOut> {
+pub fn refusal(policy: &RoutePolicy, source: &Entry, linked: bool) -> Option<LeftOut> {
     let kind = source.kind();
-    if source.uid().is_copy() {
-        Some(LeftOut::Copy)
-    } else if !policy.kinds.contains(kind) {
-        Some(LeftOut::Kind(kind))
-    } else if !policy.accepted.contains(kind) {
-        Some(LeftOut::NotAccepted(kind))
-    } else {
-        policy.choice.refusal(source).map(LeftOut::NotChosen)
+    if source.uid().is_copy() && !policy.relay {
+        return Some(LeftOut::Copy);
     }
+    if !policy.kinds.contains(kind) {
+        return Some(LeftOut::Kind(kind));
+    }
+    if !policy.accepted.contains(kind) {
+        return Some(LeftOut::NotAccepted(kind));
+    }
+    let refused = policy.choice.refusal(source).map(LeftOut::NotChosen);
+    let unshown = || match policy.carry.shows {
+        Shows::Busy(_) => policy.carry.show(source).err().map(|unshown| unshown_reason(&unshown)),
+        Shows::Everything | Shows::Details(_) => None,
+    };
+    let outside = || match policy.window.holds(source) {
+        Ok(true) => None,
+        Ok(false) => Some(LeftOut::OutsideWindow),
+        Err(_) => Some(LeftOut::TimeNotUnderstood),
+    };
+    refused.or_else(unshown).or_else(|| if linked { None } else { outside() })
 }
 
-fn decide_present(policy: &RoutePolicy, pair: &Pair<'_>, source: &Entry, now: Timestamp) -> Decision {
-    let shown = policy.carry.show(source);
+fn decide_present(
+    policy: &RoutePolicy,
+    pair: &Pair<'_>,
+    source: &Entry,
+    mut shown: View,
+    now: Timestamp,
+) -> Decision {
+    let copy = Identity::New(policy.key.copy_uid(source.uid()));
+    let mut partly =
+        Partly { without_people: policy.carry.leaves_out_people(source), without_attachments: false };
+    let too_large = |text: &str| policy.max_size.is_some_and(|max| text.len() as u64 > max);
+    // An attachment that the far server has no room for is no reason to leave its entry behind.
+    if policy.max_size.is_some()
+        && let Some(smaller) = policy.carry.without_attachments(&shown)
+        && too_large(&policy.carry.put(&shown, &copy).caldav_text(now))
+    {
+        shown = smaller;
+        partly.without_attachments = true;
+    }
     let view = shown.fingerprint();
     let source_changed = pair.link.is_none_or(|link| link.view != view);
     if pair.link.is_some_and(|link| link.refused == Some(view)) {
@@ -235,18 +384,27 @@ fn decide_present(policy: &RoutePolicy, pair: &Pair<'_>, source: &Entry, now: Ti
     let write = |kind, identity: &Identity<'_>| {
         let entry = policy.carry.put(&shown, identity);
         let text = entry.caldav_text(now);
-        if policy.max_size.is_some_and(|max| text.len() as u64 > max) {
+        if too_large(&text) {
             return Decision::LeaveOut(LeftOut::TooLarge);
         }
-        Decision::Act(Action::Write { kind, entry, text, view })
+        Decision::Act(Action::Write { kind, entry, text, view, sight: shown.sight(), partly })
     };
     match pair.target {
         Side::Gone if pair.link.is_some() && !source_changed && policy.far_edits == FarEdits::Leave => {
             Decision::Nothing
         }
-        Side::Gone => write(WriteKind::Create, &Identity::New(policy.key.copy_uid(source.uid()))),
+        Side::Gone => write(WriteKind::Create, &copy),
+        // Nothing but what is shown now may stay in a copy that other details were written to.
+        Side::Present(existing) if pair.carry_changed && existing.uid().is_copy() => {
+            let whole = Identity::New(existing.uid().clone());
+            let wanted = policy.carry.put(&shown, &whole);
+            match wanted.meaning() == existing.meaning() {
+                true => Decision::Agree { view, far: view },
+                false => write(WriteKind::Update, &whole),
+            }
+        }
         Side::Present(existing) => {
-            let seen = shown.same_rule(existing).fingerprint();
+            let seen = shown.sight().of_far_side(existing).fingerprint();
             if seen == view {
                 return Decision::Agree { view, far: seen };
             }
@@ -259,17 +417,21 @@ fn decide_present(policy: &RoutePolicy, pair: &Pair<'_>, source: &Entry, now: Ti
         }
         // What stands there is known, or cannot be read: only a changed source is a reason to write.
         Side::Unchanged | Side::Unreadable if !source_changed => Decision::Nothing,
-        Side::Unchanged | Side::Unreadable => {
-            write(WriteKind::Update, &Identity::New(policy.key.copy_uid(source.uid())))
-        }
+        Side::Unchanged | Side::Unreadable => write(WriteKind::Update, &copy),
     }
 }
 
-/// Holds the deletions of a run that would delete suspiciously much: more than 10 and more than a fifth of the
-/// linked entries, or all of them where there are at least three.
+/// Holds the deletions of a run that would delete suspiciously much: more than both limits say, or all linked entries
+/// where there are at least three. `expected` deletions, such as those of copies
+/// that have fallen behind the window, count only where nothing else would be left.
 #[must_use]
-pub fn guard_deletions(deletions: usize, linked: usize) -> Option<Held> {
-    let many = deletions > 10 && deletions * 5 > linked;
-    let all = linked >= 3 && deletions >= linked;
-    (many || all).then_some(Held { deletions, of: linked })
+pub fn guard_deletions(
+    limit: DeletionLimit,
+    deletions: usize,
+    expected: usize,
+    linked: usize,
+) -> Option<Held> {
+    let many = deletions > limit.entries && deletions * 100 > linked * limit.percent;
+    let all = linked >= 3 && deletions + expected >= linked;
+    (many || all).then_some(Held { deletions: deletions + expected, of: linked })
 }

@@ -5,8 +5,8 @@ use std::collections::{BTreeMap, VecDeque};
 use chestnut_caldav::DavError;
 use chestnut_caldav::protocol::{Condition, Stored};
 use chestnut_core::{
-    Action, Decision, ETag, Entry, EventUid, Fingerprint, LinkFacts, ObjectHref, Pair, RoutePolicy, Side,
-    WriteKind, reconcile,
+    Action, Decision, ETag, Entry, EventUid, Fingerprint, LinkFacts, ObjectHref, Pair, Partly, RoutePolicy,
+    Side, Sight, WriteKind, reconcile,
 };
 use chestnut_store::{
     Agreed, Change, ChangeAction, Counts, Known, LinkId, LinkRow, RouteId, RunId, SideId, SideState, Store,
@@ -21,6 +21,7 @@ use crate::record::{
     NEVER, Record, facts, field_names, known_row, record_agreement, source_known, start_text,
 };
 use crate::route::{Route, RunOptions};
+use crate::sender::{Outgoing, Sender, Sent};
 use crate::survey::{Item, Surveyor};
 
 /// Writes between two readings back.
@@ -35,7 +36,6 @@ const GIVE_UP_AFTER: usize = 4;
 pub(crate) struct Outcome {
     pub(crate) counts: Counts,
     pub(crate) linked: usize,
-    pub(crate) without_people: usize,
     pub(crate) damaged: usize,
     pub(crate) failed: usize,
     pub(crate) changes: Vec<Change>,
@@ -57,17 +57,21 @@ pub(crate) struct Write {
     pub(crate) entry: Entry,
     pub(crate) text: String,
     pub(crate) view: Fingerprint,
+    pub(crate) sight: Sight,
+    pub(crate) partly: Partly,
     pub(crate) kind: WriteKind,
     pub(crate) href: ObjectHref,
     pub(crate) round: usize,
 }
 
 impl Write {
-    fn condition(&self) -> Condition {
-        match (self.kind, self.target.as_ref().and_then(|t| t.etag.clone())) {
-            (WriteKind::Create, _) => Condition::Absent,
-            (WriteKind::Update, Some(etag)) => Condition::Is(etag),
-            (WriteKind::Update, None) => Condition::Exists,
+    fn outgoing(&self) -> Outgoing<'_> {
+        Outgoing {
+            href: &self.href,
+            uid: self.entry.uid(),
+            text: &self.text,
+            kind: self.kind,
+            standing: self.target.as_ref().map(|t| (t.etag.as_ref(), t.text.as_str())),
         }
     }
 
@@ -80,20 +84,6 @@ impl Write {
     }
 }
 
-/// What came of sending one write.
-#[derive(Debug)]
-enum Sent {
-    Stored,
-    /// Somebody else was there first: read this href and decide again.
-    LookAgain(ObjectHref),
-    Refused(String),
-    /// The server fails on it; whether for good shows when others went through.
-    Stumbled(u16),
-    Lost(CalendarError),
-    NotBegun,
-    SignIn,
-}
-
 pub(crate) struct Applier<'r> {
     pub(crate) route: &'r Route,
     pub(crate) store: &'r Store,
@@ -101,6 +91,7 @@ pub(crate) struct Applier<'r> {
     pub(crate) run: RunId,
     pub(crate) options: &'r RunOptions,
     pub(crate) policy: &'r RoutePolicy,
+    pub(crate) carry_changed: bool,
     pub(crate) surveyor: &'r Surveyor<'r>,
     pub(crate) observer: &'r dyn Observer,
     pub(crate) state: &'r mut SideState,
@@ -114,7 +105,7 @@ impl Applier<'_> {
             planned.iter().filter_map(|p| self.write_of(p, &p.decision, 0)).collect();
         self.write_all(writes).await?;
         let deletions: Vec<_> =
-            planned.iter().filter(|p| matches!(p.decision, Decision::Act(Action::Delete))).collect();
+            planned.iter().filter(|p| matches!(p.decision, Decision::Act(Action::Delete(_)))).collect();
         if deletions_held {
             return Ok(());
         }
@@ -125,7 +116,9 @@ impl Applier<'_> {
     }
 
     fn write_of(&self, planned: &Planned, decision: &Decision, round: usize) -> Option<Write> {
-        let Decision::Act(Action::Write { kind, entry, text, view }) = decision else { return None };
+        let Decision::Act(Action::Write { kind, entry, text, view, sight, partly }) = decision else {
+            return None;
+        };
         let href = match (kind, &planned.target) {
             (WriteKind::Update, Some(target)) => target.href.clone(),
             _ => self.route.target.calendar.new_href(entry.uid()),
@@ -137,10 +130,23 @@ impl Applier<'_> {
             entry: entry.clone(),
             text: text.clone(),
             view: *view,
+            sight: *sight,
+            partly: *partly,
             kind: *kind,
             href,
             round,
         })
+    }
+
+    fn sender(&self) -> Sender<'_> {
+        Sender {
+            end: &self.route.target,
+            side: SideId::Target,
+            store: self.store,
+            id: self.id,
+            stop: &self.options.stop,
+            surveyor: self.surveyor,
+        }
     }
 
     async fn write_all(&mut self, mut queue: VecDeque<Write>) -> Result<(), RunError> {
@@ -162,6 +168,10 @@ impl Applier<'_> {
                     Sent::Stored => stored.push(write),
                     Sent::LookAgain(href) => look_again.push((write, href)),
                     Sent::Refused(words) => self.record_refusal(&write, words)?,
+                    Sent::UidTaken => {
+                        let words = "the server has another entry with its UID in another calendar";
+                        self.record_refusal(&write, words.to_owned())?;
+                    }
                     Sent::Stumbled(status) => stumbled.push((write, status)),
                     Sent::NotBegun => {
                         self.outcome.left += 1;
@@ -180,7 +190,8 @@ impl Applier<'_> {
                 }
             }
             if self.state.ignores_conditions.is_none() {
-                self.try_conditions(stored.first()).await;
+                let tried = stored.first().map(Write::outgoing);
+                self.state.ignores_conditions = self.sender().try_conditions(tried.as_ref()).await;
             }
             self.read_back(stored, done, total).await?;
             for write in self.decide_again(look_again).await? {
@@ -211,7 +222,12 @@ impl Applier<'_> {
     /// Sends a batch; results come in the order of the batch.
     async fn send_batch(&self, batch: &[Write], done: usize, total: usize) -> Vec<Sent> {
         let mut results: Vec<Option<Sent>> = batch.iter().map(|_| None).collect();
-        let sends = batch.iter().enumerate().map(|(i, write)| async move { (i, self.send(write).await) });
+        let (sender, ignores) = (self.sender(), self.state.ignores_conditions);
+        let sender = &sender;
+        let sends = batch
+            .iter()
+            .enumerate()
+            .map(|(i, write)| async move { (i, sender.send(&write.outgoing(), ignores).await) });
         let mut sends = stream::iter(sends).buffer_unordered(self.route.target.calendar.width().min(BATCH));
         let mut finished = 0;
         while let Some((i, sent)) = sends.next().await {
@@ -220,88 +236,6 @@ impl Applier<'_> {
             self.observer.progress(Progress { phase: Phase::Writing, done: done + finished, total });
         }
         results.into_iter().map(|sent| sent.expect("every write was sent")).collect()
-    }
-
-    async fn send(&self, write: &Write) -> Sent {
-        if self.options.stop.get() {
-            return Sent::NotBegun;
-        }
-        let must_look = match self.state.ignores_conditions {
-            Some(ignores) => ignores,
-            None => write.kind == WriteKind::Update,
-        };
-        if must_look {
-            match self.stands_as_known(write).await {
-                Ok(true) => {}
-                Ok(false) => return Sent::LookAgain(write.href.clone()),
-                Err(error) => return Sent::Lost(error),
-            }
-        }
-        let calendar = &self.route.target.calendar;
-        match calendar.put(&write.href, &write.text, &write.condition()).await {
-            Ok(Stored::Done { .. }) => Sent::Stored,
-            Ok(Stored::ConditionFailed) => Sent::LookAgain(write.href.clone()),
-            Ok(Stored::Missing) if write.kind == WriteKind::Update => Sent::LookAgain(write.href.clone()),
-            Ok(Stored::Missing) => Sent::Refused("the calendar was not found while writing (404)".to_owned()),
-            Ok(Stored::UidTaken { by }) => self.uid_taken(write, by),
-            Ok(Stored::Refused { status, words }) => Sent::Refused(match words {
-                Some(words) => format!("the server refuses it ({status}: {words})"),
-                None => format!("the server refuses it ({status})"),
-            }),
-            Ok(Stored::Failed { status }) => Sent::Stumbled(status),
-            Ok(Stored::SignIn) => Sent::SignIn,
-            Err(error) if error.is_stop() => Sent::NotBegun,
-            Err(error) => Sent::Lost(error),
-        }
-    }
-
-    /// Another entry has the UID: where in this calendar, or somewhere out of reach.
-    fn uid_taken(&self, write: &Write, by: Option<ObjectHref>) -> Sent {
-        let known = || {
-            let known = self.store.known_by_uid(self.id, SideId::Target, write.entry.uid()).ok()?;
-            known.into_iter().map(|k| k.href).next()
-        };
-        let folder = |href: &ObjectHref| href.as_str().rsplit_once('/').map(|(folder, _)| folder.to_owned());
-        let here = folder(&write.href);
-        match by.or_else(known).filter(|href| folder(href) == here && *href != write.href) {
-            Some(href) => Sent::LookAgain(href),
-            None => Sent::Refused("the server has another entry with its UID in another calendar".to_owned()),
-        }
-    }
-
-    /// Looks before a write, for servers that write although a condition does not hold.
-    async fn stands_as_known(&self, write: &Write) -> Result<bool, CalendarError> {
-        let found = self.surveyor.fetch(std::slice::from_ref(&write.href)).await;
-        let found = match found {
-            Ok(found) => found.into_iter().next().and_then(|(_, item)| item),
-            Err(RunError::Calendar { error, .. }) => return Err(*error),
-            Err(_) => return Ok(false),
-        };
-        let wanted = write.target.as_ref().filter(|_| write.kind == WriteKind::Update);
-        Ok(match (wanted, found) {
-            (None, None) => true,
-            (Some(known), Some(item)) => match (&known.etag, item.etag()) {
-                (Some(known), Some(now)) => known == now,
-                _ => matches!(&item, Item::Entry { text, .. } if *text == known.text),
-            },
-            _ => false,
-        })
-    }
-
-    /// Sends what was just stored once more, on conditions that do not hold: a server that takes it ignores them.
-    async fn try_conditions(&mut self, stored: Option<&Write>) {
-        let Some(write) = stored.filter(|w| w.kind == WriteKind::Create) else {
-            // Without a new entry there is nothing to try it on; until then every write is preceded by a look.
-            self.state.ignores_conditions = stored.map(|_| true);
-            return;
-        };
-        let calendar = &self.route.target.calendar;
-        let mut ignores = false;
-        for condition in [Condition::Absent, Condition::Is(ETag::from("\"chestnut-no-such-state\""))] {
-            let answer = calendar.put(&write.href, &write.text, &condition).await;
-            ignores |= matches!(answer, Ok(Stored::Done { .. }));
-        }
-        self.state.ignores_conditions = Some(ignores);
     }
 
     /// Reads back what was stored, compares it with what was meant, and remembers both.
@@ -338,7 +272,7 @@ impl Applier<'_> {
         let etag = item.and_then(|i| i.etag().cloned());
         let (facts, words, far_text, far_uid) = match item {
             Some(Item::Entry { entry, text, .. }) => {
-                let far = self.policy.carry.show(entry).fingerprint();
+                let far = write.sight.of_far_side(entry).fingerprint();
                 let words = (far != write.view).then(|| {
                     let differences = write.entry.meaning().differences(&entry.meaning());
                     format!("the server changed {}", field_names(&differences))
@@ -356,7 +290,6 @@ impl Applier<'_> {
             }
         };
         let action = if words.is_some() { ChangeAction::Damaged } else { done };
-        let lonely = write.source.entry.as_ref().is_some_and(|e| self.policy.carry.leaves_out_people(e));
         let kept = item.is_some();
         let target = kept.then(|| known_row(&write.href, etag, item.and_then(Item::entry), &write));
         let agreed = kept.then(|| Agreed { source: write.source.text.clone(), target: far_text });
@@ -365,12 +298,13 @@ impl Applier<'_> {
             target_uid: far_uid,
             facts,
             words: words.clone(),
+            partly: write.partly,
         };
         let before = write.target.as_ref().map(|t| t.text.clone()).filter(|t| !t.is_empty());
-        let told = words
-            .or_else(|| lonely.then(|| "without its people: the far server would write to them".to_owned()));
+        let told = words.or_else(|| partly_words(write.partly));
         let change = self.change(&write, action, told, before);
-        Record { done, lonely, write, row, target, agreed, change }
+        let source = source_known(self.policy, &write.source);
+        Record { done, write, source, row, target, agreed, change }
     }
 
     fn count(&mut self, record: Record) {
@@ -380,7 +314,6 @@ impl Applier<'_> {
             (true, _) => outcome.counts.updated += 1,
             (false, _) => {}
         }
-        outcome.without_people += usize::from(record.lonely);
         outcome.damaged += usize::from(record.change.action == ChangeAction::Damaged);
         outcome.ours.insert(record.write.href, record.target.and_then(|t| t.etag));
         outcome.changes.push(record.change);
@@ -417,10 +350,11 @@ impl Applier<'_> {
                 .map_or_else(|| write.entry.uid().clone(), |(_, r)| r.target_uid.clone()),
             facts: LinkFacts { refused: Some(write.view), ..old },
             words: Some(words.clone()),
+            partly: Partly::default(),
         };
         let change = self.change(write, ChangeAction::Failed, Some(words), None);
         let left_out = Some(chestnut_core::LeftOut::Refused.key().to_owned());
-        let source_row = Known { left_out, ..source_known(&write.source) };
+        let source_row = Known { left_out, ..source_known(self.policy, &write.source) };
         self.store.write(|writer| {
             let link = writer.put_link(self.id, write.link.as_ref().map(|(id, _)| *id), &row)?;
             writer.put_linked(self.id, SideId::Source, link, &source_row)?;
@@ -469,7 +403,12 @@ impl Applier<'_> {
             });
             let Some(entry) = &write.source.entry else { continue };
             let facts = write.link.as_ref().map(|(_, row)| row.facts);
-            let pair = Pair { link: facts, source: Side::Present(entry), target: side(&target) };
+            let pair = Pair {
+                link: facts,
+                source: Side::Present(entry),
+                target: side(&target),
+                carry_changed: self.carry_changed,
+            };
             let decision = reconcile(self.policy, &pair, self.options.now);
             let planned = Planned {
                 link: write.link.clone(),
@@ -489,16 +428,12 @@ impl Applier<'_> {
 
     /// Links what is alike without a write. `intended` is the write that this settles, if any.
     pub(crate) fn agree(&mut self, planned: &Planned, intended: &ObjectHref) -> Result<(), RunError> {
-        let (Decision::Agree { view, far }, Some(source), Some(target)) =
-            (&planned.decision, &planned.source, &planned.target)
-        else {
-            return Ok(());
-        };
+        let Decision::Agree { view, far } = &planned.decision else { return Ok(()) };
+        let policy = self.policy;
         let (store, id, run) = (self.store, self.id, self.run);
         let name = self.route.target.name.clone();
         let change = store.write(|writer| {
-            let change =
-                record_agreement(writer, id, planned, source, target, facts(*view, Some(*far)), name)?;
+            let change = record_agreement(writer, id, policy, planned, facts(*view, Some(*far)), name)?;
             if let Some(change) = &change {
                 writer.add_change(run, change)?;
             }
@@ -514,7 +449,12 @@ impl Applier<'_> {
     async fn delete_batch(&mut self, batch: &[&Planned]) -> Result<(), RunError> {
         let standing: Vec<(&Planned, &Seen)> =
             batch.iter().filter_map(|p| Some((*p, p.target.as_ref()?))).collect();
-        self.intend(standing.iter().filter_map(|(p, t)| Some((&t.href, &p.link.as_ref()?.1.source_uid))))?;
+        let nobody = EventUid::from("");
+        let uid = |p: &'_ Planned| {
+            p.link.as_ref().map_or_else(|| nobody.clone(), |(_, row)| row.source_uid.clone())
+        };
+        let intended: Vec<_> = standing.iter().map(|(p, t)| (t.href.clone(), uid(p))).collect();
+        self.intend(intended.iter().map(|(href, uid)| (href, uid)))?;
         let hrefs: Vec<_> = standing.iter().map(|(_, t)| t.href.clone()).collect();
         let mut found: BTreeMap<_, _> = self.surveyor.fetch(&hrefs).await?.into_iter().collect();
         let jobs: Vec<_> =
@@ -554,7 +494,7 @@ impl Applier<'_> {
         item: Option<Item>,
         outcome: Result<Stored, Option<CalendarError>>,
     ) -> Result<(), RunError> {
-        let Some((link, row)) = &planned.link else { return Ok(()) };
+        let link = planned.link.as_ref().map(|(link, _)| *link);
         let before = match item {
             Some(Item::Entry { text, .. }) => Some(text),
             _ => Some(target.text.clone()).filter(|t| !t.is_empty()),
@@ -565,7 +505,11 @@ impl Applier<'_> {
             calendar: self.route.target.name.clone(),
             action: ChangeAction::Deleted,
             href: target.href.clone(),
-            uid: row.target_uid.clone(),
+            uid: match (&planned.link, &shown) {
+                (Some((_, row)), _) => row.target_uid.clone(),
+                (None, Some(entry)) => entry.uid().clone(),
+                (None, None) => EventUid::from(""),
+            },
             title: shown.as_ref().map(Entry::title).unwrap_or_default(),
             start: shown.as_ref().map(start_text).unwrap_or_default(),
             words: None,
@@ -601,7 +545,9 @@ impl Applier<'_> {
         change.words = words;
         let (id, run) = (self.id, self.run);
         self.store.write(|writer| {
-            writer.forget_link(*link)?;
+            if let Some(link) = link {
+                writer.forget_link(link)?;
+            }
             writer.forget_known(id, SideId::Target, &target.href)?;
             if let Some(href) = planned.source_href.as_ref().filter(|_| planned.source.is_none()) {
                 writer.forget_known(id, SideId::Source, href)?;
@@ -614,4 +560,16 @@ impl Applier<'_> {
         self.outcome.changes.push(change);
         Ok(())
     }
+}
+
+fn partly_words(partly: Partly) -> Option<String> {
+    let lacks = [
+        (partly.without_people, "without its people: the far server would write to them"),
+        (
+            partly.without_attachments,
+            "without its attachments: with them it is larger than the far server allows",
+        ),
+    ];
+    let words: Vec<_> = lacks.into_iter().filter(|(lacks, _)| *lacks).map(|(_, words)| words).collect();
+    (!words.is_empty()).then(|| words.join("; "))
 }

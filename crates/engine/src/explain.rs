@@ -43,7 +43,7 @@ pub async fn explain(
         Scheduling::For(addresses) => addresses,
         Scheduling::Never | Scheduling::Anybody => Vec::new(),
     };
-    let policy = route.policy(&addresses, far.kinds, far.max_size, far.scheduling);
+    let policy = route.policy(&addresses, far.kinds, far.max_size, far.scheduling, options.now);
     let mut explained = Vec::new();
     for entry in read {
         if let ReadEntry::Entry(entry) = entry
@@ -63,12 +63,12 @@ fn one(
     policy: &RoutePolicy,
     entry: &Entry,
 ) -> Result<Explained, RunError> {
-    let mut stopped = refusal(policy, entry);
+    let (copy, trouble) = remembered(route, store, entry)?;
+    let mut stopped = refusal(policy, entry, copy.is_some());
     let too_large = |max: u64| entry.caldav_text(options.now).len() as u64 > max;
     if stopped.is_none() && policy.max_size.is_some_and(too_large) {
         stopped = Some(LeftOut::TooLarge);
     }
-    let (copy, trouble) = remembered(route, store, entry)?;
     Ok(Explained {
         uid: entry.uid().to_string(),
         title: entry.title(),

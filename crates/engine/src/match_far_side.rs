@@ -1,21 +1,24 @@
-//! Finds the entry on the far side that a new entry of the source already is: by the UID of its copy (a lost
-//! state is found again), by its own UID, then by content. So nothing is written twice.
+//! Finds the entry in one calendar that an entry of another already is: by its UID there, then by content. So
+//! nothing is written twice.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
-use chestnut_core::{ContentKey, Entry, EventUid, ObjectHref, RouteKey};
-use chestnut_store::{RouteId, SideId, Store};
+use chestnut_core::{ContentKey, Entry, EventUid, ObjectHref};
+use chestnut_store::{Known, RouteId, SideId, Store};
 
 use crate::error::RunError;
 use crate::survey::Survey;
 
-/// Entries of the far side that belong to nothing yet.
+/// Entries of one calendar that belong to nothing yet.
 pub(crate) struct Unclaimed<'r> {
     store: &'r Store,
     route: Option<RouteId>,
+    side: SideId,
     by_uid: BTreeMap<EventUid, ObjectHref>,
-    by_content: BTreeMap<ContentKey, Vec<ObjectHref>>,
-    /// Read in this run, or taken by it: what the state says of them no longer counts.
+    by_content: BTreeMap<ContentKey, VecDeque<ObjectHref>>,
+    /// Taken in this run.
+    claimed: BTreeSet<ObjectHref>,
+    /// Read in this run: what the state says of them no longer counts.
     settled: BTreeSet<ObjectHref>,
 }
 
@@ -24,10 +27,11 @@ impl<'r> Unclaimed<'r> {
     pub(crate) fn new(
         store: &'r Store,
         route: Option<RouteId>,
+        side: SideId,
         survey: &Survey,
         linked: &BTreeSet<ObjectHref>,
     ) -> Self {
-        let (mut by_uid, mut by_content) = (BTreeMap::new(), BTreeMap::<_, Vec<_>>::new());
+        let (mut by_uid, mut by_content) = (BTreeMap::new(), BTreeMap::<_, VecDeque<_>>::new());
         let settled = survey.items.keys().chain(&survey.gone).cloned().collect();
         for (href, item) in survey.items.iter().filter(|(href, _)| !linked.contains(*href)) {
             if let Some(entry) = item.entry() {
@@ -36,35 +40,42 @@ impl<'r> Unclaimed<'r> {
                 if entry.uid().is_copy() {
                     continue;
                 }
-                by_content.entry(ContentKey::of(entry)).or_default().push(href.clone());
+                by_content.entry(ContentKey::of(entry)).or_default().push_back(href.clone());
             }
         }
-        Self { store, route, by_uid, by_content, settled }
+        Self { store, route, side, by_uid, by_content, claimed: BTreeSet::new(), settled }
     }
 
-    /// Takes the match of a source entry, so that no other entry is given the same one.
-    pub(crate) fn take(&mut self, key: &RouteKey, source: &Entry) -> Result<Option<ObjectHref>, RunError> {
-        let found = match self.by_either_uid(key, source)? {
-            Some(href) => Some(href),
-            None => self.by_content(source)?,
+    /// Says that an entry belongs to something now.
+    pub(crate) fn claim(&mut self, href: &ObjectHref) {
+        self.claimed.insert(href.clone());
+    }
+
+    /// Takes the entry that has one of these UIDs, or looks like this one, so that no other is given it too.
+    pub(crate) fn take(
+        &mut self,
+        uids: &[EventUid],
+        alike: Option<&Entry>,
+    ) -> Result<Option<ObjectHref>, RunError> {
+        let found = match (self.by_uids(uids)?, alike) {
+            (Some(href), _) => Some(href),
+            (None, Some(entry)) => self.by_content(entry)?,
+            (None, None) => None,
         };
         if let Some(href) = &found {
-            self.settled.insert(href.clone());
-            self.by_uid.retain(|_, other| other != href);
-            self.by_content.values_mut().for_each(|hrefs| hrefs.retain(|other| other != href));
+            self.claim(href);
         }
         Ok(found)
     }
 
-    fn by_either_uid(&self, key: &RouteKey, source: &Entry) -> Result<Option<ObjectHref>, RunError> {
-        for uid in [key.copy_uid(source.uid()), source.uid().clone()] {
-            if let Some(href) = self.by_uid.get(&uid) {
+    fn by_uids(&self, uids: &[EventUid]) -> Result<Option<ObjectHref>, RunError> {
+        for uid in uids {
+            if let Some(href) = self.by_uid.get(uid).filter(|href| !self.claimed.contains(*href)) {
                 return Ok(Some(href.clone()));
             }
             if let Some(route) = self.route {
-                let known = self.store.known_by_uid(route, SideId::Target, &uid)?;
-                let free = known.into_iter().find(|k| k.link.is_none() && !self.settled.contains(&k.href));
-                if let Some(known) = free {
+                let known = self.store.known_by_uid(route, self.side, uid)?;
+                if let Some(known) = known.into_iter().find(|k| k.link.is_none() && self.is_free(k)) {
                     return Ok(Some(known.href));
                 }
             }
@@ -72,18 +83,22 @@ impl<'r> Unclaimed<'r> {
         Ok(None)
     }
 
-    fn by_content(&self, source: &Entry) -> Result<Option<ObjectHref>, RunError> {
-        let content = ContentKey::of(source);
-        if let Some(href) = self.by_content.get(&content).and_then(|hrefs| hrefs.first()) {
-            return Ok(Some(href.clone()));
+    fn is_free(&self, known: &Known) -> bool {
+        !self.settled.contains(&known.href) && !self.claimed.contains(&known.href)
+    }
+
+    fn by_content(&mut self, entry: &Entry) -> Result<Option<ObjectHref>, RunError> {
+        let content = ContentKey::of(entry);
+        if let Some(hrefs) = self.by_content.get_mut(&content) {
+            while let Some(href) = hrefs.pop_front() {
+                if !self.claimed.contains(&href) {
+                    return Ok(Some(href));
+                }
+            }
         }
         let Some(route) = self.route else { return Ok(None) };
-        let known = self.store.unlinked_by_content(route, SideId::Target, content)?;
-        let free = |k: &chestnut_store::Known| !self.settled.contains(&k.href) && !is_copy(k.uid.as_ref());
+        let known = self.store.unlinked_by_content(route, self.side, content)?;
+        let free = |k: &Known| self.is_free(k) && !k.uid.as_ref().is_some_and(EventUid::is_copy);
         Ok(known.into_iter().find(free).map(|k| k.href))
     }
-}
-
-fn is_copy(uid: Option<&EventUid>) -> bool {
-    uid.is_some_and(EventUid::is_copy)
 }

@@ -4,12 +4,14 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use chestnut_core::ical::Limits;
 use chestnut_core::{
-    Action, ContentKey, Decision, ETag, Entry, EventUid, Held, LeftOut, ObjectHref, Pair, RoutePolicy, Side,
-    guard_deletions, reconcile,
+    Action, Because, ContentKey, Decision, ETag, Entry, EventUid, Held, LeftOut, ObjectHref, Pair,
+    RoutePolicy, Shows, Side, Strangers, View, guard_deletions, reconcile, refusal,
 };
 use chestnut_store::{LinkId, LinkRow, RouteId, SideId, Store};
 
+use crate::derive::Underlying;
 use crate::error::RunError;
+use crate::held::decided_deletions;
 use crate::match_far_side::Unclaimed;
 use crate::route::{Route, RunOptions};
 use crate::survey::{Item, Survey, Surveyor, accepted_kinds, scheduling};
@@ -49,12 +51,16 @@ pub(crate) struct Plan {
     pub(crate) held: Option<Held>,
     pub(crate) source: Survey,
     pub(crate) target: Survey,
+    /// What the source was made out of.
+    pub(crate) underlying: Option<Underlying>,
+    /// The last run carried other details.
+    pub(crate) carry_changed: bool,
 }
 
 impl Plan {
     /// Tells whether this planned deletion waits for a person.
     pub(crate) fn is_held(&self, planned: &Planned) -> bool {
-        self.held.is_some() && matches!(planned.decision, Decision::Act(Action::Delete))
+        self.held.is_some() && matches!(planned.decision, Decision::Act(Action::Delete(_)))
     }
 }
 
@@ -65,6 +71,8 @@ pub(crate) struct Planner<'r> {
     pub(crate) id: Option<RouteId>,
     pub(crate) options: &'r RunOptions,
     pub(crate) target_surveyor: &'r Surveyor<'r>,
+    /// The last run carried other details.
+    pub(crate) carry_changed: bool,
 }
 
 /// What is still to be decided about one entry.
@@ -75,11 +83,23 @@ struct Open {
 }
 
 impl Planner<'_> {
-    pub(crate) async fn plan(&self, source: Survey, mut target: Survey) -> Result<Plan, RunError> {
+    pub(crate) async fn plan(&self, source: Survey, target: Survey) -> Result<Plan, RunError> {
         let policy = self.policy(&source, &target);
+        self.plan_by(policy, source, target, None).await
+    }
+
+    pub(crate) async fn plan_by(
+        &self,
+        policy: RoutePolicy,
+        source: Survey,
+        mut target: Survey,
+        underlying: Option<Underlying>,
+    ) -> Result<Plan, RunError> {
+        let mut policy = policy;
+        policy.deletions = decided_deletions(self.store, self.id)?.unwrap_or(policy.deletions);
         let mut open = self.linked_pairs(&source, &target)?;
         let linked: BTreeSet<_> = open.iter().filter_map(|o| o.target_href.clone()).collect();
-        let mut unclaimed = Unclaimed::new(self.store, self.id, &target, &linked);
+        let mut unclaimed = Unclaimed::new(self.store, self.id, SideId::Target, &target, &linked);
         let mut left_out = Vec::new();
         let mut matched = Vec::new();
         let linked_sources: BTreeSet<_> = open.iter().filter_map(|o| o.source_href.clone()).collect();
@@ -98,8 +118,9 @@ impl Planner<'_> {
             }
             let Some(entry) = item.entry() else { continue };
             uids.insert(entry.uid(), href);
-            let wanted = policy.kinds.contains(entry.kind()) && !entry.uid().is_copy();
-            let target_href = if wanted { unclaimed.take(&policy.key, entry)? } else { None };
+            // The window is asked later: a copy that stands there was carried once.
+            let wanted = refusal(&policy, entry, true).is_none();
+            let target_href = if wanted { take_copy(&mut unclaimed, &policy, entry)? } else { None };
             matched.extend(target_href.clone());
             open.push(Open { link: None, source_href: Some(href.clone()), target_href });
         }
@@ -114,24 +135,79 @@ impl Planner<'_> {
         for open in open {
             planned.push(self.decide(&policy, open, &source, &target)?);
         }
-        let held = self.guard(&planned)?;
-        Ok(Plan { policy, planned, held, source, target })
+        if self.route.strangers == Strangers::Remove {
+            let strangers = self.strangers(&planned, &target)?;
+            planned.extend(strangers);
+        }
+        let held = self.guard(&planned, &source)?;
+        let carry_changed = self.carry_changed;
+        Ok(Plan { policy, planned, held, source, target, underlying, carry_changed })
     }
 
-    fn policy(&self, source: &Survey, target: &Survey) -> RoutePolicy {
+    pub(crate) fn policy(&self, source: &Survey, target: &Survey) -> RoutePolicy {
         let addresses = source.state.addresses.as_deref().unwrap_or_default();
         let state = &target.state;
-        self.route.policy(addresses, accepted_kinds(state), state.max_size, scheduling(state))
+        let now = self.options.now;
+        self.route.policy(addresses, accepted_kinds(state), state.max_size, scheduling(state), now)
     }
 
-    fn guard(&self, planned: &[Planned]) -> Result<Option<Held>, RunError> {
-        let deletions =
-            planned.iter().filter(|p| matches!(p.decision, Decision::Act(Action::Delete))).count();
+    fn guard(&self, planned: &[Planned], source: &Survey) -> Result<Option<Held>, RunError> {
+        let is_expected = |planned: &Planned, because: &Because| {
+            *because == Because::Past
+                || planned.source_href.as_ref().is_some_and(|href| source.expected_gone.contains(href))
+        };
+        let (mut deletions, mut expected) = (0, 0);
+        for one in planned {
+            if let Decision::Act(Action::Delete(because)) = &one.decision {
+                *(if is_expected(one, because) { &mut expected } else { &mut deletions }) += 1;
+            }
+        }
         let linked = match self.id {
             Some(id) => self.store.link_count(id)?,
             None => 0,
         };
-        Ok(guard_deletions(deletions, linked).filter(|_| !self.options.allow_deletions))
+        let is_decided = decided_deletions(self.store, self.id)?.is_some();
+        Ok(guard_deletions(self.route.deletion_limit, deletions, expected, linked)
+            .filter(|_| !self.options.allow_deletions && !is_decided))
+    }
+
+    /// Entries of the far side that are nobody's copies: read now, or known since an earlier run.
+    fn strangers(&self, planned: &[Planned], target: &Survey) -> Result<Vec<Planned>, RunError> {
+        let ours: BTreeSet<&ObjectHref> =
+            planned.iter().filter_map(|p| Some(&p.target.as_ref()?.href)).collect();
+        let mut found: BTreeMap<ObjectHref, Seen> = BTreeMap::new();
+        for (href, item) in &target.items {
+            if item.entry().is_some_and(|entry| !entry.uid().is_copy()) {
+                found.insert(href.clone(), seen_of(href, item));
+            }
+        }
+        if let Some(id) = self.id {
+            let mut linked = BTreeSet::new();
+            self.store.each_known(id, SideId::Target, |known| {
+                let is_copy = known.uid.as_ref().is_none_or(EventUid::is_copy);
+                if known.link.is_some() {
+                    linked.insert(known.href);
+                } else if !is_copy && !target.gone.contains(&known.href) {
+                    let (href, etag) = (known.href.clone(), known.etag);
+                    let seen = Seen { href, etag, entry: None, text: String::new(), read_now: false };
+                    found.entry(known.href).or_insert(seen);
+                }
+            })?;
+            found.retain(|href, _| !linked.contains(href));
+        }
+        let stranger = |seen: Seen| Planned {
+            link: None,
+            source: None,
+            source_href: None,
+            target: Some(seen),
+            decision: Decision::Act(Action::Delete(Because::Stranger)),
+            words: None,
+        };
+        Ok(found
+            .into_iter()
+            .filter(|(href, _)| !ours.contains(href))
+            .map(|(_, seen)| stranger(seen))
+            .collect())
     }
 
     fn left_out(&self, href: &ObjectHref, item: &Item, reason: LeftOut) -> Planned {
@@ -277,6 +353,7 @@ impl Planner<'_> {
             link: open.link.as_ref().map(|(_, row)| row.facts),
             source: side(&from),
             target: side(&to),
+            carry_changed: self.carry_changed,
         };
         let decision = reconcile(policy, &pair, self.options.now);
         Ok(Planned {
@@ -290,12 +367,28 @@ impl Planner<'_> {
     }
 }
 
+/// The copy of an entry that stands there already: under the route's own UID (a lost state is found again), or an
+/// entry that is what the copy would be.
+fn take_copy(
+    unclaimed: &mut Unclaimed<'_>,
+    policy: &RoutePolicy,
+    source: &Entry,
+) -> Result<Option<ObjectHref>, RunError> {
+    let mut uids = vec![policy.key.copy_uid(source.uid())];
+    // An original that stands there too is no copy that shows less: it is not to be written over.
+    if policy.carry.shows == Shows::Everything {
+        uids.push(source.uid().clone());
+    }
+    let view = policy.carry.show(source).ok();
+    unclaimed.take(&uids, view.as_ref().map(View::entry))
+}
+
 fn uids_of(survey: &Survey) -> BTreeMap<&EventUid, &ObjectHref> {
     let entries = survey.items.iter().filter_map(|(href, item)| Some((item.entry()?.uid(), href)));
     entries.collect()
 }
 
-fn seen_of(href: &ObjectHref, item: &Item) -> Seen {
+pub(crate) fn seen_of(href: &ObjectHref, item: &Item) -> Seen {
     let (entry, text) = match item {
         Item::Entry { entry, text, .. } => (Some((**entry).clone()), text.clone()),
         Item::Unreadable { .. } => (None, String::new()),

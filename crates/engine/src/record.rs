@@ -1,6 +1,9 @@
 //! What is remembered of an entry: rows for the state, and lines for the history.
 
-use chestnut_core::{ContentKey, ETag, Entry, FieldDifference, Fingerprint, LeftOut, LinkFacts, ObjectHref};
+use chestnut_core::{
+    ContentKey, ETag, Entry, FieldDifference, Fingerprint, LeftOut, LinkFacts, ObjectHref, PastCopies,
+    RoutePolicy,
+};
 use chestnut_store::{
     Agreed, Change, ChangeAction, Known, LinkRow, Recheck, RouteId, RunId, SideId, StoreError, Writer,
 };
@@ -18,9 +21,9 @@ pub(crate) fn facts(view: Fingerprint, far: Option<Fingerprint>) -> LinkFacts {
 /// What is remembered of one write that was read back.
 pub(crate) struct Record {
     pub(crate) done: ChangeAction,
-    /// Written without the people it names.
-    pub(crate) lonely: bool,
     pub(crate) write: Write,
+    /// What is remembered of the source.
+    pub(crate) source: Known,
     pub(crate) row: LinkRow,
     /// `None` where the server kept nothing.
     pub(crate) target: Option<Known>,
@@ -32,7 +35,7 @@ impl Record {
     pub(crate) fn write(&self, writer: &Writer<'_>, id: RouteId, run: RunId) -> Result<(), StoreError> {
         let link = writer.put_link(id, self.write.link.as_ref().map(|(id, _)| *id), &self.row)?;
         let left_out = self.target.is_none().then(|| LeftOut::Refused.key().to_owned());
-        let source = Known { left_out, ..source_known(&self.write.source) };
+        let source = Known { left_out, ..self.source.clone() };
         writer.put_linked(id, SideId::Source, link, &source)?;
         match &self.target {
             Some(target) => writer.put_linked(id, SideId::Target, link, target)?,
@@ -50,17 +53,24 @@ impl Record {
 pub(crate) fn record_agreement(
     writer: &Writer<'_>,
     id: RouteId,
+    policy: &RoutePolicy,
     planned: &Planned,
-    source: &Seen,
-    target: &Seen,
     facts: LinkFacts,
     calendar: String,
 ) -> Result<Option<Change>, StoreError> {
+    let (Some(source), Some(target)) = (&planned.source, &planned.target) else { return Ok(None) };
     let (Some(from), Some(to)) = (&source.entry, &target.entry) else { return Ok(None) };
-    let row = LinkRow { source_uid: from.uid().clone(), target_uid: to.uid().clone(), facts, words: None };
+    let before = planned.link.as_ref().map(|(_, row)| row);
+    let row = LinkRow {
+        source_uid: from.uid().clone(),
+        target_uid: to.uid().clone(),
+        facts,
+        words: None,
+        partly: before.map(|row| row.partly).unwrap_or_default(),
+    };
     let link = writer.put_link(id, planned.link.as_ref().map(|(id, _)| *id), &row)?;
-    writer.put_linked(id, SideId::Source, link, &source_known(source))?;
-    writer.put_linked(id, SideId::Target, link, &source_known(target))?;
+    writer.put_linked(id, SideId::Source, link, &source_known(policy, source))?;
+    writer.put_linked(id, SideId::Target, link, &seen_known(target))?;
     writer.put_agreed(link, &Agreed { source: source.text.clone(), target: target.text.clone() })?;
     let new = planned.link.is_none();
     Ok(new.then(|| Change {
@@ -90,11 +100,13 @@ pub(crate) fn known_row(
         left_out: None,
         recheck: Recheck::No,
         link: None,
+        next: None,
+        over: None,
     }
 }
 
 /// A row for an entry as it was seen, belonging to nothing yet.
-pub(crate) fn source_known(seen: &Seen) -> Known {
+pub(crate) fn seen_known(seen: &Seen) -> Known {
     Known {
         href: seen.href.clone(),
         etag: seen.etag.clone(),
@@ -104,7 +116,16 @@ pub(crate) fn source_known(seen: &Seen) -> Known {
         left_out: None,
         recheck: Recheck::No,
         link: None,
+        next: None,
+        over: None,
     }
+}
+
+/// A row for an entry of the source, with the moment at which its copy is tidied away.
+pub(crate) fn source_known(policy: &RoutePolicy, seen: &Seen) -> Known {
+    let tidies = policy.past_copies == PastCopies::Remove;
+    let over = || policy.window.over_at(seen.entry.as_ref()?).ok().flatten();
+    Known { over: if tidies { over() } else { None }, ..seen_known(seen) }
 }
 
 /// The title, or the file name of an entry that cannot be read.

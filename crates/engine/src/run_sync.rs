@@ -1,20 +1,24 @@
 //! One run of one route, from the survey to the history.
 
+use chestnut_caldav::protocol::Listed;
 use chestnut_core::{
-    Action, ContentKey, Decision, Entry, EventUid, LeftOut, LinkFacts, ObjectHref, RoutePolicy, WriteKind,
-    refusal,
+    Action, Because, ContentKey, Decision, Entry, EventUid, LeftOut, LinkFacts, ObjectHref, People, Position,
+    RoutePolicy, WriteKind,
 };
 use chestnut_store::{
-    Change, ChangeAction, Counts, Known, Lease, LinkId, Recheck, RouteId, RouteSummary, RunId, RunResult,
-    SideId, Store, StoreError, Writer,
+    Change, ChangeAction, Counts, Known, LinkId, Recheck, RouteId, RouteSummary, RunId, RunResult, SideId,
+    Store, StoreError, Writer,
 };
 
 use crate::apply::{Applier, Outcome};
+use crate::derive::Maker;
 use crate::error::RunError;
+use crate::frame::Frame;
+use crate::held::remember_deletions;
 use crate::observe::{Observer, Phase, Progress};
-use crate::plan::{Plan, Planned, Planner, Seen};
-use crate::record::{record_agreement, source_known, start_text, title_of};
-use crate::route::{Route, RunOptions};
+use crate::plan::{Plan, Planned, Planner, Seen, seen_of};
+use crate::record::{record_agreement, seen_known, source_known, start_text, title_of};
+use crate::route::{Makes, Route, RunOptions};
 use crate::survey::{Item, Look, Survey, Surveyor};
 
 /// What a run came to.
@@ -45,10 +49,14 @@ pub struct PreviewReport {
     pub changes: Vec<PreviewedChange>,
     /// Entries that are left out now, newly seen ones and those known before.
     pub left_out: Vec<PreviewedChange>,
+    /// Entries of the far side that are nobody's copies.
+    pub strangers: usize,
     /// How many deletions would be held.
     pub held: usize,
     /// Whether the route has run before.
     pub first_run: bool,
+    /// Whether the far server may write to people because of copies, and nobody was told yet.
+    pub warns_of_invitations: bool,
 }
 
 /// One line of a preview.
@@ -74,46 +82,14 @@ pub async fn run_route(
     options: &RunOptions,
     observer: &dyn Observer,
 ) -> Result<RunReport, RunError> {
-    let _lease = Lease::take(store.path(), &route.name, &options.now.to_string())?;
-    let (id, run) = store.write(|writer| {
-        let id = writer.route(&route.name)?;
-        Ok((id, writer.begin_run(id, options.now)?))
-    })?;
-    route.target.calendar.stop_writes_on(std::rc::Rc::clone(&options.stop));
-    let job = Job { route, store, options, observer, id: Some(id) };
-    let before = (route.source.calendar.counts(), route.target.calendar.counts());
-    let started = options.measure.then(tokio::time::Instant::now);
+    let frame = Frame::begin(&route.name, vec![&route.source, &route.target], store, options)?;
+    let job = Job { route, store, options, observer, id: Some(frame.id) };
     let mut outcome = Outcome::default();
     let mut held = 0;
-    let error = job.run(id, run, &mut outcome, &mut held).await.err();
-    if let Some(RunError::Store(StoreError::CutOff)) = error {
-        return Err(RunError::Store(StoreError::CutOff));
-    }
-    let mut summary = job.summary(id, &outcome, held)?;
-    let after = (route.source.calendar.counts(), route.target.calendar.counts());
-    summary.requests = after.0.all - before.0.all + after.1.all - before.1.all;
-    summary.writes = after.0.writes - before.0.writes + after.1.writes - before.1.writes;
-    summary.milliseconds = started.map_or(0, |at| at.elapsed().as_millis() as u64);
-    summary.error = error.as_ref().map(ToString::to_string);
-    let result = if error.is_some() || outcome.failed + outcome.damaged > 0 {
-        RunResult::Failed
-    } else if held > 0 {
-        RunResult::Held
-    } else {
-        RunResult::Ok
-    };
-    store.write(|writer| {
-        writer.finish_run(run, options.now, result, &summary)?;
-        writer.prune_history(options.now.saturating_sub(route.keep_history).unwrap_or(options.now))
-    })?;
-    Ok(RunReport {
-        route: route.name.clone(),
-        run: Some(run),
-        result,
-        summary,
-        changes: outcome.changes,
-        error,
-    })
+    let error = job.run(frame.id, frame.run, &mut outcome, &mut held).await.err();
+    let (id, troubles) = (frame.id, outcome.failed + outcome.damaged);
+    let changes = std::mem::take(&mut outcome.changes);
+    frame.close(error, troubles, changes, route.keep_history, || job.summary(id, &outcome, held))
 }
 
 /// Says what a run would do, and writes nothing.
@@ -134,8 +110,10 @@ pub async fn preview_route(
         target: route.target.name.clone(),
         changes: Vec::new(),
         left_out: Vec::new(),
+        strangers: strangers(&plan),
         held: plan.held.map_or(0, |held| held.deletions),
         first_run: !job.has_read()?,
+        warns_of_invitations: !job.has_read()? && route.carry.people == People::Invite,
     };
     for planned in &plan.planned {
         match previewed(planned) {
@@ -163,13 +141,28 @@ pub async fn preview_route(
     Ok(report)
 }
 
+fn strangers(plan: &Plan) -> usize {
+    let ours: std::collections::BTreeSet<_> =
+        plan.planned.iter().filter_map(|p| p.target.as_ref().map(|t| &t.href)).collect();
+    plan.target.items.keys().filter(|href| !ours.contains(href)).count()
+}
+
 fn previewed(planned: &Planned) -> Option<PreviewedChange> {
     let linked = planned.link.is_some();
     let (action, why) = match &planned.decision {
         Decision::Nothing | Decision::Forget => return None,
         Decision::Agree { .. } if linked => return None,
         Decision::Agree { .. } => ("link", "it stands there already, and says the same".to_owned()),
-        Decision::Act(Action::Delete) => ("delete", "it is gone at the source".to_owned()),
+        Decision::Act(Action::Delete(Because::Gone)) => ("delete", "it is gone at the source".to_owned()),
+        Decision::Act(Action::Delete(Because::Stranger)) => {
+            ("delete", "it is no copy, and strangers are removed".to_owned())
+        }
+        Decision::Act(Action::Delete(Because::Past)) => {
+            ("delete", "it is over, and past copies are removed".to_owned())
+        }
+        Decision::Act(Action::Delete(Because::NotTaken(reason))) => {
+            ("delete", format!("no longer taken: {}", reason.key()))
+        }
         Decision::Act(Action::Write { kind: WriteKind::Create, .. }) if linked => {
             ("create", "the copy is gone on the far side".to_owned())
         }
@@ -207,7 +200,7 @@ struct Job<'r> {
 impl<'r> Job<'r> {
     fn surveyor(&self, side: SideId) -> Surveyor<'r> {
         let end = match side {
-            SideId::Source => &self.route.source,
+            SideId::Source | SideId::Underlying | SideId::Replica(_) => &self.route.source,
             SideId::Target => &self.route.target,
         };
         Surveyor { store: self.store, route: self.id, side, end }
@@ -224,6 +217,7 @@ impl<'r> Job<'r> {
     /// Looks at both calendars, and has every touched pair decided.
     async fn plan(&self) -> Result<Plan, RunError> {
         let mut afresh = self.options.afresh;
+        let mut carry_changed = false;
         let mut unfinished: Vec<ObjectHref> = Vec::new();
         if let Some(id) = self.id {
             let (settings, endpoints) = self.store.route_settings(id)?;
@@ -232,12 +226,20 @@ impl<'r> Job<'r> {
             }
             // Changed settings take hold at once: every entry is decided again.
             afresh |= !settings.is_empty() && settings != self.route.settings();
+            carry_changed = self.route.carried_otherwise(&settings);
             unfinished = self.store.unfinished_writes(id)?.into_iter().map(|(href, _)| href).collect();
         }
         self.observer.progress(Progress { phase: Phase::Surveying, done: 0, total: 0 });
-        let look = Look { now: self.options.now, afresh, check_every: self.route.check_every };
-        let (source_surveyor, target_surveyor) =
-            (self.surveyor(SideId::Source), self.surveyor(SideId::Target));
+        let window = self.route.window.at(self.options.now, &self.route.zone).range;
+        let look = Look {
+            now: self.options.now,
+            afresh,
+            check_every: self.route.check_every,
+            window: (window.start, window.end),
+        };
+        let makes_entries = self.route.makes == Makes::Entries;
+        let from = if makes_entries { SideId::Source } else { SideId::Underlying };
+        let (source_surveyor, target_surveyor) = (self.surveyor(from), self.surveyor(SideId::Target));
         let (source, target) =
             tokio::join!(source_surveyor.survey(look, &[]), target_surveyor.survey(look, &unfinished));
         let (source, target) = (source?, target?);
@@ -249,8 +251,22 @@ impl<'r> Job<'r> {
             id: self.id,
             options: self.options,
             target_surveyor: &target_surveyor,
+            carry_changed,
         };
-        planner.plan(source, target).await
+        if makes_entries {
+            return planner.plan(source, target).await;
+        }
+        let mut policy = planner.policy(&source, &target);
+        let (route, store) = (self.route, self.store);
+        let maker = Maker { route, store, policy: &policy, surveyor: &source_surveyor, afresh };
+        let (made, underlying) = maker.make(source).await?;
+        // What was made is chosen already, and lies where it was wanted.
+        policy.choice = chestnut_core::Choice { me: policy.choice.me, ..chestnut_core::Choice::default() };
+        policy.window = chestnut_core::Window::default().at(self.options.now, &self.route.zone);
+        if self.route.makes == Makes::Blocks {
+            policy.kinds = [chestnut_core::Kind::Event].into_iter().collect();
+        }
+        planner.plan_by(policy, made, target, Some(underlying)).await
     }
 
     async fn run(
@@ -271,6 +287,7 @@ impl<'r> Job<'r> {
             run,
             options: self.options,
             policy: &plan.policy,
+            carry_changed: plan.carry_changed,
             surveyor: &surveyor,
             observer: self.observer,
             state: &mut state,
@@ -285,6 +302,8 @@ impl<'r> Job<'r> {
         }
         plan.target.state = state;
         self.record(id, run, &plan, &foreign, outcome)?;
+        let (name, now) = (&self.route.name, self.options.now);
+        remember_deletions(self.store, id, name, now, &outcome.changes, plan.held.is_some())?;
         match outcome.left {
             0 => Ok(()),
             left => Err(RunError::Stopped { left }),
@@ -319,6 +338,7 @@ impl<'r> Job<'r> {
             for href in unlinked_gone(self.store, id, &plan.source)? {
                 writer.forget_known(id, SideId::Source, &href)?;
             }
+            self.record_never_read(writer, id, plan)?;
             writer.set_side(id, SideId::Source, &plan.source.state)?;
             writer.set_side(id, SideId::Target, &plan.target.state)?;
             Ok(agreed)
@@ -326,6 +346,28 @@ impl<'r> Job<'r> {
         outcome.linked += agreed.iter().filter(|c| c.action == ChangeAction::Linked).count();
         outcome.changes.extend(agreed);
         Ok(())
+    }
+
+    /// What was set aside as long past, and the calendar behind a made source.
+    fn record_never_read(&self, writer: &Writer<'_>, id: RouteId, plan: &Plan) -> Result<(), StoreError> {
+        for listed in &plan.source.long_past {
+            writer.put_known(id, SideId::Source, &long_past(listed))?;
+        }
+        let Some(underlying) = &plan.underlying else { return Ok(()) };
+        for listed in &underlying.survey.long_past {
+            writer.put_known(id, SideId::Underlying, &long_past(listed))?;
+        }
+        if underlying.is_read {
+            for (href, item) in &underlying.survey.items {
+                let left_out = underlying.left_out.get(href).map(|reason| reason.key().to_owned());
+                let known = Known { left_out, ..seen_known(&seen_of(href, item)) };
+                writer.put_known(id, SideId::Underlying, &known)?;
+            }
+        }
+        for href in &underlying.survey.gone {
+            writer.forget_known(id, SideId::Underlying, href)?;
+        }
+        writer.set_side(id, SideId::Underlying, &underlying.survey.state)
     }
 
     fn record_planned(
@@ -340,15 +382,12 @@ impl<'r> Job<'r> {
         let seen = planned.source.as_ref().filter(|s| s.read_now);
         match &planned.decision {
             Decision::Agree { view, far } => {
-                let (Some(source), Some(target)) = (&planned.source, &planned.target) else {
-                    return Ok(None);
-                };
                 let facts = LinkFacts { view: *view, far: Some(*far), refused: None };
-                return record_agreement(writer, id, planned, source, target, facts, calendar.to_owned());
+                return record_agreement(writer, id, &plan.policy, planned, facts, calendar.to_owned());
             }
             Decision::Nothing => {
                 if let Some(source) = seen {
-                    put_source(writer, id, link, &source_known(source))?;
+                    put_source(writer, id, link, &source_known(&plan.policy, source))?;
                 }
             }
             Decision::LeaveOut(reason) => {
@@ -360,7 +399,8 @@ impl<'r> Job<'r> {
                     let look_again = *reason == LeftOut::SameUid || not_given;
                     let recheck = if look_again { Recheck::Read } else { Recheck::No };
                     let left_out = Some(reason.key().to_owned());
-                    let known = Known { left_out, recheck, ..source_known(source) };
+                    let next = next_start(&plan.policy, *reason, source);
+                    let known = Known { left_out, recheck, next, ..seen_known(source) };
                     put_source(writer, id, link, &known)?;
                     self.keep_far_side(writer, id, planned)?;
                     return Ok(told);
@@ -374,13 +414,19 @@ impl<'r> Job<'r> {
                     writer.forget_known(id, SideId::Source, href)?;
                 }
             }
-            Decision::Act(Action::Delete) if plan.is_held(planned) => {
+            Decision::Act(Action::Delete(_)) if plan.is_held(planned) => {
                 return self.record_held(writer, id, planned, calendar);
             }
-            Decision::Act(Action::Delete) => {
+            Decision::Act(Action::Delete(because)) => {
                 // Deleted because the route no longer takes it: it is still known, as left out.
                 if let Some(source) = seen {
-                    writer.put_known(id, SideId::Source, &left_out_by_settings(&plan.policy, source))?;
+                    let reason = match because {
+                        Because::Gone | Because::Stranger => None,
+                        Because::Past => Some(LeftOut::OutsideWindow),
+                        Because::NotTaken(reason) => Some(*reason),
+                    };
+                    let left_out = reason.map(|reason| reason.key().to_owned());
+                    writer.put_known(id, SideId::Source, &Known { left_out, ..seen_known(source) })?;
                 }
             }
             Decision::Act(Action::Write { .. }) => {}
@@ -395,7 +441,7 @@ impl<'r> Job<'r> {
     fn keep_far_side(&self, writer: &Writer<'_>, id: RouteId, planned: &Planned) -> Result<(), StoreError> {
         let target = planned.target.as_ref().filter(|t| t.read_now);
         if let (Some((link, row)), Some(target)) = (&planned.link, target) {
-            let known = Known { uid: Some(row.target_uid.clone()), ..source_known(target) };
+            let known = Known { uid: Some(row.target_uid.clone()), ..seen_known(target) };
             writer.put_linked(id, SideId::Target, *link, &known)?;
         }
         Ok(())
@@ -414,6 +460,8 @@ impl<'r> Job<'r> {
             LeftOut::Kind(_)
                 | LeftOut::NotAccepted(_)
                 | LeftOut::NotChosen(_)
+                | LeftOut::OutsideWindow
+                | LeftOut::TakesNoTime
                 | LeftOut::Copy
                 | LeftOut::Refused
         );
@@ -440,11 +488,25 @@ impl<'r> Job<'r> {
         planned: &Planned,
         calendar: &str,
     ) -> Result<Option<Change>, StoreError> {
-        let (Some((link, row)), Some(target)) = (&planned.link, &planned.target) else { return Ok(None) };
+        let Some(target) = &planned.target else { return Ok(None) };
+        let known = self.store.known(id, SideId::Target, &target.href)?;
+        let Some((link, row)) = &planned.link else {
+            // A stranger: it is decided about again as long as it stands there.
+            return Ok(Some(Change {
+                calendar: calendar.to_owned(),
+                action: ChangeAction::Held,
+                href: target.href.clone(),
+                uid: known.as_ref().and_then(|k| k.uid.clone()).unwrap_or_else(|| EventUid::from("")),
+                title: target.entry.as_ref().map(Entry::title).or(known.map(|k| k.title)).unwrap_or_default(),
+                start: target.entry.as_ref().map(start_text).unwrap_or_default(),
+                words: Some("its deletion waits for a person".to_owned()),
+                before: None,
+            }));
+        };
         if let Some(href) = &planned.source_href {
             let recheck = if planned.source.is_none() { Recheck::Gone } else { Recheck::Read };
             let before = self.store.known(id, SideId::Source, href)?;
-            let known = before.unwrap_or_else(|| source_known(target));
+            let known = before.unwrap_or_else(|| seen_known(target));
             let known = Known { href: href.clone(), recheck, ..known };
             writer.put_linked(id, SideId::Source, *link, &known)?;
         }
@@ -484,6 +546,8 @@ impl<'r> Job<'r> {
                 left_out: None,
                 recheck: Recheck::No,
                 link: None,
+                next: None,
+                over: None,
             };
             writer.put_known(id, SideId::Target, &known)?;
             if let Item::Unreadable { words, .. } = item {
@@ -511,7 +575,7 @@ impl<'r> Job<'r> {
             in_step: self.store.link_count(id)?.saturating_sub(troubles + held + outcome.left),
             left_out: self.store.left_out_counts(id)?,
             held,
-            without_people: outcome.without_people,
+            partly: self.store.partly_counts(id)?,
             damaged: outcome.damaged,
             failed: outcome.failed,
             ..RouteSummary::default()
@@ -531,9 +595,25 @@ fn put_source(
     }
 }
 
-fn left_out_by_settings(policy: &RoutePolicy, source: &Seen) -> Known {
-    let reason = source.entry.as_ref().and_then(|e| refusal(policy, e)).map(|reason| reason.key().to_owned());
-    Known { left_out: reason, ..source_known(source) }
+/// When an entry that lies outside the window begins next.
+fn next_start(policy: &RoutePolicy, reason: LeftOut, source: &Seen) -> Option<i64> {
+    let entry = source.entry.as_ref().filter(|_| reason == LeftOut::OutsideWindow)?;
+    match policy.window.position(entry) {
+        Ok(Position::Ahead(next)) => Some(next),
+        _ => None,
+    }
+}
+
+/// An entry that nobody read: its server says that it is over before the window.
+fn long_past(listed: &Listed) -> Known {
+    let unread = Seen {
+        href: listed.href.clone(),
+        etag: listed.etag.clone(),
+        entry: None,
+        text: String::new(),
+        read_now: false,
+    };
+    Known { left_out: Some(LeftOut::OutsideWindow.key().to_owned()), ..seen_known(&unread) }
 }
 
 /// Entries of the source that are gone and had no copy.

@@ -15,6 +15,13 @@ use crate::route::CalendarEnd;
 /// A token or ctag this young may hide another change in the same second.
 const SETTLED_AFTER: i64 = 2;
 
+/// So many entries are read faster than sorted.
+const WORTH_A_QUESTION: usize = 200;
+/// So many entries are listed without a thought.
+const FEW: usize = 20;
+/// Three days, in seconds.
+const MARGIN: i64 = 3 * 86_400;
+
 /// What a calendar holds now, as far as it changed.
 #[derive(Debug, Default)]
 pub(crate) struct Survey {
@@ -24,6 +31,10 @@ pub(crate) struct Survey {
     pub(crate) items: BTreeMap<ObjectHref, Item>,
     /// Known entries that are gone. Only believed of a calendar that was read completely.
     pub(crate) gone: BTreeSet<ObjectHref>,
+    /// Of these, the ones that nobody deleted.
+    pub(crate) expected_gone: BTreeSet<ObjectHref>,
+    /// Entries that are over before the window, by the server's word, and were never read.
+    pub(crate) long_past: Vec<Listed>,
 }
 
 /// What was read at one href.
@@ -54,6 +65,8 @@ pub(crate) struct Look {
     pub(crate) now: Timestamp,
     pub(crate) afresh: bool,
     pub(crate) check_every: SignedDuration,
+    /// The window; entries that come into it, or fall behind it, are read again.
+    pub(crate) window: (i64, i64),
 }
 
 /// One look at one calendar.
@@ -97,15 +110,20 @@ impl Surveyor<'_> {
         if due || look.afresh || !state.read {
             state.checked_at = Some(look.now.as_second());
         }
-        self.add_rechecks(&mut noted, unfinished)?;
+        self.add_rechecks(&mut noted, unfinished, look.window)?;
+        let mut long_past = Vec::new();
+        if !state.read && matches!(self.side, SideId::Source | SideId::Underlying) {
+            long_past = self.set_long_past_aside(&mut noted, look.window.0).await?;
+        }
         let mut survey = self.read(noted, state).await?;
+        survey.long_past = long_past;
         survey.state.read = true;
         Ok(survey)
     }
 
     async fn learn_capabilities(&self, state: &mut SideState) -> Result<(), RunError> {
         let found = self.end.calendar.abilities().await.map_err(|e| self.end.failed(e))?;
-        if self.side == SideId::Target && found.writable == Some(false) {
+        if matches!(self.side, SideId::Target | SideId::Replica(_)) && found.writable == Some(false) {
             let (calendar, account) = (self.end.name.clone(), self.end.account.clone());
             return Err(RunError::ReadOnly { calendar, account });
         }
@@ -220,11 +238,15 @@ impl Surveyor<'_> {
                 self.note_by_listing(state).await
             }
             SyncAnswer::Changes { changed, removed, token: new, date, .. } => {
+                let moved = new.as_ref().is_some_and(|new| new != token);
+                let is_silent = changed.is_empty() && removed.is_empty();
                 let suspicious = match self.route {
-                    Some(route) if !changed.is_empty() => {
-                        !self.store.knows_more_than(route, self.side, changed.len() * 2)?
+                    // A small calendar that was emptied: everything, and no removals, is nothing.
+                    Some(route) if is_silent => {
+                        moved && !self.store.knows_more_than(route, self.side, FEW)?
                     }
-                    _ => false,
+                    Some(route) => !self.store.knows_more_than(route, self.side, changed.len() * 2)?,
+                    None => false,
                 };
                 let mut noted = Noted { token: new, date, ..Noted::default() };
                 // Some servers answer a token they have forgotten with everything and no removals. Where half of
@@ -241,8 +263,25 @@ impl Surveyor<'_> {
     }
 
     /// Adds what an earlier run left to be looked at again, whatever the server says.
-    fn add_rechecks(&self, noted: &mut Noted, unfinished: &[ObjectHref]) -> Result<(), RunError> {
+    fn add_rechecks(
+        &self,
+        noted: &mut Noted,
+        unfinished: &[ObjectHref],
+        window: (i64, i64),
+    ) -> Result<(), RunError> {
         if let Some(route) = self.route {
+            if self.side != SideId::Target {
+                let coming = self.store.coming_in(route, self.side, window.1)?;
+                let over = match self.side {
+                    SideId::Source => self.store.over_before(route, window.0)?,
+                    _ => Vec::new(),
+                };
+                for known in coming.into_iter().chain(over) {
+                    if !noted.gone.contains(&known.href) {
+                        noted.touched.entry(known.href).or_default();
+                    }
+                }
+            }
             for known in self.store.known_again(route, self.side)? {
                 if known.recheck == Recheck::Read && !noted.gone.contains(&known.href) {
                     noted.touched.entry(known.href).or_default();
@@ -254,6 +293,22 @@ impl Surveyor<'_> {
             noted.gone.remove(href);
         }
         Ok(())
+    }
+
+    /// Takes out what need not be read: of a long calendar, its server tells which single events are long over.
+    /// They never come in again unless they change.
+    async fn set_long_past_aside(&self, noted: &mut Noted, start: i64) -> Result<Vec<Listed>, RunError> {
+        if noted.touched.len() < WORTH_A_QUESTION {
+            return Ok(Vec::new());
+        }
+        // Zones and days are the window's own business: the server's word counts a good while before it.
+        let Ok(before) = Timestamp::from_second(start - MARGIN) else { return Ok(Vec::new()) };
+        let Some(past) = self.end.calendar.long_past(before).await else { return Ok(Vec::new()) };
+        let past = past.into_iter().filter_map(|href| {
+            let etag = noted.touched.remove(&href)?;
+            Some(Listed { href, etag })
+        });
+        Ok(past.collect())
     }
 
     async fn read(&self, noted: Noted, mut state: SideState) -> Result<Survey, RunError> {
@@ -364,7 +419,10 @@ fn without_token(state: &SideState) -> SideState {
 fn settle(state: &mut SideState, noted: &Noted, changed: bool, is_final: bool) {
     let token = noted.token.as_ref().map(|t| t.as_str().to_owned());
     let ctag = noted.ctag.as_ref().map(|t| t.as_str().to_owned());
-    let same = (token.is_none() || token == state.sync_token) && (ctag.is_none() || ctag == state.ctag);
+    let same_token = token.is_none() || token == state.sync_token;
+    // A report gives no ctag: one that is new then is no news, where the token is the same.
+    let ctag_is_learned = state.ctag.is_none() && token.is_some() && same_token;
+    let same = same_token && (ctag.is_none() || ctag == state.ctag || ctag_is_learned);
     let waited = match (state.taken_at, noted.date) {
         (Some(then), Some(now)) => now - then >= SETTLED_AFTER,
         // A server without a clock: one more look has to do.

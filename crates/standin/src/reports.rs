@@ -113,6 +113,9 @@ fn comp_matches(server: &Server, filter: &Element, component: &Component<'_>) ->
         "comp-filter" => component.components().any(|c| comp_matches(server, inner, c)),
         "prop-filter" => {
             let property = component.property(attribute(inner, "name").unwrap_or_default());
+            if inner.child(CALDAV, "is-not-defined").is_some() {
+                return property.is_none();
+            }
             let text = inner.child_text(CALDAV, "text-match").unwrap_or_default().to_lowercase();
             server.has(Habit::IgnoresTextFilters)
                 || property.is_some_and(|p| p.value().to_lowercase().contains(&text))

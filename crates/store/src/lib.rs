@@ -16,8 +16,8 @@ mod writer;
 pub use error::StoreError;
 pub use lease::{Holder, Lease};
 pub use records::{
-    Agreed, Change, ChangeAction, Counts, Known, LinkId, LinkRow, Recheck, RouteId, RouteSummary, RunId,
-    RunRecord, RunResult, SideId, SideState,
+    Agreed, Change, ChangeAction, Counts, HeldItem, Known, LinkId, LinkRow, Recheck, ReplicaRow,
+    ReplicaTexts, RouteId, RouteSummary, RunId, RunRecord, RunResult, SideId, SideState,
 };
 pub use store::Store;
 pub use writer::Writer;

@@ -1,6 +1,6 @@
 //! Rows as values.
 
-use chestnut_core::{ContentKey, ETag, EventUid, Fingerprint, LinkFacts, ObjectHref};
+use chestnut_core::{ContentKey, ETag, EventUid, Fingerprint, LinkFacts, ObjectHref, Partly};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -24,6 +24,10 @@ pub enum SideId {
     Source,
     /// The calendar that it writes.
     Target,
+    /// One of the calendars of a two-way route, by its number.
+    Replica(u8),
+    /// The calendar behind the source, where the source is made out of it: single occurrences, blocks of time.
+    Underlying,
 }
 
 impl SideId {
@@ -31,6 +35,8 @@ impl SideId {
         match self {
             Self::Source => 0,
             Self::Target => 1,
+            Self::Replica(number) => i64::from(number),
+            Self::Underlying => 1000,
         }
     }
 }
@@ -64,6 +70,12 @@ pub struct SideState {
     pub addresses: Option<Vec<String>>,
     /// Whether it writes although a condition does not hold; `None` where it was not tried yet.
     pub ignores_conditions: Option<bool>,
+    /// For which window a made source was last made, in seconds since 1970.
+    #[serde(default)]
+    pub made_for: Option<(i64, i64)>,
+    /// From when on it was ever made.
+    #[serde(default)]
+    pub made_from: Option<i64>,
 }
 
 /// What the next run does about an entry although the server calls it unchanged.
@@ -97,6 +109,10 @@ pub struct Known {
     pub recheck: Recheck,
     /// What it belongs to.
     pub link: Option<LinkId>,
+    /// When it begins next, where it is outside the window: then it comes in. Seconds since 1970.
+    pub next: Option<i64>,
+    /// When it is over for good, where the route tidies past copies away. Seconds since 1970.
+    pub over: Option<i64>,
 }
 
 /// This entry here is that entry there.
@@ -110,6 +126,8 @@ pub struct LinkRow {
     pub facts: LinkFacts,
     /// What the far server did to it, or said, for people; `None` where all is well.
     pub words: Option<String>,
+    /// What its copy does not bring along.
+    pub partly: Partly,
 }
 
 /// The last agreed texts of a link.
@@ -119,6 +137,47 @@ pub struct Agreed {
     pub source: String,
     /// The far side's text, as read back.
     pub target: String,
+}
+
+/// One calendar's part in an entry of a two-way route.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ReplicaRow {
+    /// Its UID there.
+    pub uid: EventUid,
+    /// A view that this calendar refused for good.
+    pub refused: Option<Fingerprint>,
+    /// It was deleted there, and stays elsewhere.
+    pub let_go: bool,
+}
+
+/// What was agreed of an entry, and how it stood in each calendar then.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ReplicaTexts {
+    /// What was agreed.
+    pub base: String,
+    /// How it stood in each calendar; `None` where it did not.
+    pub sides: Vec<Option<String>>,
+}
+
+/// Something that waits for a person.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HeldItem {
+    /// Its number.
+    pub id: i64,
+    /// The route's name.
+    pub route: String,
+    /// Whose entry; `None` for the deletions of a route, all together.
+    pub link: Option<LinkId>,
+    /// Since when, in seconds since 1970.
+    pub since: i64,
+    /// The title; untrusted text.
+    pub title: String,
+    /// The start as iCalendar writes it.
+    pub start: String,
+    /// What it is about: a JSON document.
+    pub details: String,
+    /// What a person decided, until a run has done it.
+    pub decision: Option<String>,
 }
 
 /// What a run did to one entry.
@@ -139,6 +198,8 @@ pub enum ChangeAction {
     Failed,
     /// A deletion that waits for a person.
     Held,
+    /// A change that did not count: another calendar changed the same thing.
+    Overruled,
     /// Not carried, for a reason that lies in the entry.
     #[serde(rename = "left-out")]
     LeftOut,
@@ -146,7 +207,7 @@ pub enum ChangeAction {
 
 impl ChangeAction {
     /// All of them.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 9] = [
         Self::Created,
         Self::Updated,
         Self::Deleted,
@@ -154,6 +215,7 @@ impl ChangeAction {
         Self::Damaged,
         Self::Failed,
         Self::Held,
+        Self::Overruled,
         Self::LeftOut,
     ];
 
@@ -168,6 +230,7 @@ impl ChangeAction {
             Self::Damaged => "damaged",
             Self::Failed => "failed",
             Self::Held => "held",
+            Self::Overruled => "overruled",
             Self::LeftOut => "left-out",
         }
     }
@@ -243,12 +306,17 @@ pub struct RouteSummary {
     pub in_step: usize,
     /// Entries not carried, by reason.
     pub left_out: BTreeMap<String, usize>,
-    /// Deletions that wait for a person.
+    /// What waits for a person: deletions, and disagreements.
     pub held: usize,
-    /// Entries that were written in this run without the people they name, since the far server would write to
-    /// them.
+    /// Of these, disagreements.
     #[serde(default)]
-    pub without_people: usize,
+    pub held_disagreements: usize,
+    /// Disagreements that were settled in this run.
+    #[serde(default)]
+    pub disagreements: usize,
+    /// Copies that do not bring everything along, by what they lack.
+    #[serde(default)]
+    pub partly: BTreeMap<String, usize>,
     /// Entries the server changed while storing them, in this run.
     pub damaged: usize,
     /// Entries that failed, in this run.
@@ -300,4 +368,12 @@ impl Recheck {
 
 pub(crate) fn fingerprint(blob: Vec<u8>) -> Option<Fingerprint> {
     blob.try_into().ok().map(Fingerprint)
+}
+
+pub(crate) fn partly_number(partly: Partly) -> i64 {
+    i64::from(partly.without_people) + 2 * i64::from(partly.without_attachments)
+}
+
+pub(crate) fn partly(number: i64) -> Partly {
+    Partly { without_people: number & 1 != 0, without_attachments: number & 2 != 0 }
 }

@@ -12,10 +12,10 @@ use rusqlite::{Connection, OptionalExtension as _, Row, named_params, params};
 use crate::error::StoreError;
 use crate::migrate::migrate;
 use crate::records::{
-    Agreed, Change, ChangeAction, Known, LinkId, LinkRow, Recheck, RouteId, RunId, RunRecord, RunResult,
-    SideId, SideState, fingerprint,
+    Agreed, Change, ChangeAction, HeldItem, Known, LinkId, LinkRow, Recheck, ReplicaRow, ReplicaTexts,
+    RouteId, RunId, RunRecord, RunResult, SideId, SideState, fingerprint, partly,
 };
-use crate::texts::{unpack, unpack_agreed};
+use crate::texts::{unpack, unpack_agreed, unpack_replicas};
 use crate::writer::Writer;
 
 type Gate = Box<dyn FnMut() -> bool>;
@@ -33,7 +33,7 @@ impl std::fmt::Debug for Store {
     }
 }
 
-const KNOWN_COLUMNS: &str = "href, etag, uid, content, title, left_out, again, link";
+const KNOWN_COLUMNS: &str = "href, etag, uid, content, title, left_out, again, link, next, over";
 
 impl Store {
     /// Opens the state, making it where there is none, and brings it to the present format.
@@ -193,12 +193,60 @@ impl Store {
         self.known_where(route, side, "again > 0 AND :value IS NULL", None::<i64>)
     }
 
+    /// Returns the entries of a calendar that come into a window which ends before `end`, in seconds since 1970.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn coming_in(&self, route: RouteId, side: SideId, end: i64) -> Result<Vec<Known>, StoreError> {
+        self.known_where(route, side, "next < :value", end)
+    }
+
+    /// Returns the linked entries of the source that are over before a window which begins at `start`.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn over_before(&self, route: RouteId, start: i64) -> Result<Vec<Known>, StoreError> {
+        self.known_where(route, SideId::Source, "over <= :value AND link IS NOT NULL", start)
+    }
+
+    /// Counts the copies that do not bring everything along, by what they lack.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn partly_counts(&self, route: RouteId) -> Result<BTreeMap<String, usize>, StoreError> {
+        let sql = "SELECT partly, count(*) FROM link WHERE route = ? AND partly > 0 GROUP BY partly";
+        let mut query = self.connection.prepare_cached(sql)?;
+        let mut counts = BTreeMap::new();
+        for row in query.query_map([route.0], |row| Ok((row.get(0)?, row.get(1)?)))? {
+            let (number, count): (i64, usize) = row?;
+            let lacks = partly(number);
+            for (name, lacks) in
+                [("without-people", lacks.without_people), ("without-attachments", lacks.without_attachments)]
+            {
+                if lacks {
+                    *counts.entry(name.to_owned()).or_default() += count;
+                }
+            }
+        }
+        Ok(counts)
+    }
+
     /// Returns the entries that are left out, for those who ask for names.
     ///
     /// # Errors
     /// The state cannot be read.
     pub fn left_out(&self, route: RouteId) -> Result<Vec<Known>, StoreError> {
-        self.known_where(route, SideId::Source, "left_out IS NOT NULL AND :value IS NULL", None::<i64>)
+        let mut left_out = Vec::new();
+        let replicas = (0..self.replica_sides(route)?).map(SideId::Replica);
+        for side in [SideId::Source, SideId::Underlying].into_iter().chain(replicas.skip(1)) {
+            left_out.extend(self.known_where(
+                route,
+                side,
+                "left_out IS NOT NULL AND :value IS NULL",
+                None::<i64>,
+            )?);
+        }
+        Ok(left_out)
     }
 
     fn known_where(
@@ -250,7 +298,7 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn link(&self, link: LinkId) -> Result<Option<LinkRow>, StoreError> {
-        let sql = "SELECT source_uid, target_uid, view, far, refused, words FROM link WHERE id = ?";
+        let sql = "SELECT source_uid, target_uid, view, far, refused, words, partly FROM link WHERE id = ?";
         let mut query = self.connection.prepare_cached(sql)?;
         Ok(query.query_row([link.0], link_row).optional()?)
     }
@@ -263,6 +311,87 @@ impl Store {
         let mut query = self.connection.prepare_cached("SELECT texts FROM agreed WHERE link = ?")?;
         let blob: Option<Vec<u8>> = query.query_row([link.0], |row| row.get(0)).optional()?;
         Ok(blob.and_then(|blob| unpack_agreed(&blob)))
+    }
+
+    /// Returns a link's parts in the calendars of a two-way route.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn replicas(&self, link: LinkId) -> Result<BTreeMap<u8, ReplicaRow>, StoreError> {
+        let sql = "SELECT side, uid, refused, let_go FROM replica WHERE link = ?";
+        let mut query = self.connection.prepare_cached(sql)?;
+        let rows = query.query_map([link.0], |row| {
+            let refused = row.get::<_, Option<Vec<u8>>>(2)?.and_then(fingerprint);
+            let replica = ReplicaRow { uid: EventUid::from(text(row, 1)?), refused, let_go: row.get(3)? };
+            Ok((row.get(0)?, replica))
+        })?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    /// Returns what was agreed of an entry of a two-way route; `None` where it is lost.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn replica_texts(&self, link: LinkId) -> Result<Option<ReplicaTexts>, StoreError> {
+        let mut query = self.connection.prepare_cached("SELECT texts FROM replica_texts WHERE link = ?")?;
+        let blob: Option<Vec<u8>> = query.query_row([link.0], |row| row.get(0)).optional()?;
+        Ok(blob.and_then(|blob| unpack_replicas(&blob)))
+    }
+
+    /// Returns the names of all routes that the state knows.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn route_names(&self) -> Result<Vec<String>, StoreError> {
+        let mut query = self.connection.prepare_cached("SELECT name FROM route ORDER BY name")?;
+        Ok(query.query_map([], |row| row.get(0))?.collect::<Result<_, _>>()?)
+    }
+
+    /// Tells whether a person holds a route back.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn is_paused(&self, route: RouteId) -> Result<bool, StoreError> {
+        let mut query = self.connection.prepare_cached("SELECT paused FROM route WHERE id = ?")?;
+        Ok(query.query_row([route.0], |row| row.get(0))?)
+    }
+
+    /// Finds the link of an entry of a two-way route by its UID.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn link_by_uid(&self, route: RouteId, uid: &EventUid) -> Result<Option<LinkId>, StoreError> {
+        let sql = "SELECT id FROM link WHERE route = ? AND source_uid = ?";
+        let mut query = self.connection.prepare_cached(sql)?;
+        Ok(query.query_row(params![route.0, uid.as_str()], |row| row.get(0).map(LinkId)).optional()?)
+    }
+
+    fn replica_sides(&self, route: RouteId) -> Result<u8, StoreError> {
+        let sql = "SELECT count(*) FROM side WHERE route = ? AND side < 1000";
+        Ok(self.connection.prepare_cached(sql)?.query_row([route.0], |row| row.get(0))?)
+    }
+
+    /// Returns what waits for a person, of one route or of all, in the order of its numbers.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn held(&self, route: Option<RouteId>) -> Result<Vec<HeldItem>, StoreError> {
+        let sql = "SELECT held.id, route.name, link, since, title, start, details, decision
+                   FROM held JOIN route ON route.id = held.route WHERE ?1 IS NULL OR route.id = ?1 ORDER BY held.id";
+        let mut query = self.connection.prepare_cached(sql)?;
+        let rows = query.query_map([route.map(|r| r.0)], |row| {
+            Ok(HeldItem {
+                id: row.get(0)?,
+                route: row.get(1)?,
+                link: row.get::<_, Option<i64>>(2)?.map(LinkId),
+                since: row.get(3)?,
+                title: row.get(4)?,
+                start: row.get(5)?,
+                details: row.get(6)?,
+                decision: row.get(7)?,
+            })
+        })?;
+        Ok(rows.collect::<Result<_, _>>()?)
     }
 
     /// Counts the links of a route.
@@ -407,6 +536,8 @@ fn known_row(row: &Row<'_>) -> rusqlite::Result<Known> {
         left_out: row.get(5)?,
         recheck: Recheck::from_number(row.get(6)?),
         link: row.get::<_, Option<i64>>(7)?.map(LinkId),
+        next: row.get(8)?,
+        over: row.get(9)?,
     })
 }
 
@@ -418,6 +549,7 @@ fn link_row(row: &Row<'_>) -> rusqlite::Result<LinkRow> {
         target_uid: EventUid::from(text(row, 1)?),
         facts: LinkFacts { view: print(2)?.ok_or_else(damaged)?, far: print(3)?, refused: print(4)? },
         words: row.get(5)?,
+        partly: partly(row.get(6)?),
     })
 }
 

@@ -2,7 +2,7 @@
 
 use lz4_flex::block::{compress_prepend_size, decompress_size_prepended};
 
-use crate::records::Agreed;
+use crate::records::{Agreed, ReplicaTexts};
 
 /// Larger than any text that was ever packed: a damaged blob must not ask for all memory.
 const LONGEST: usize = 512 << 20;
@@ -28,4 +28,12 @@ pub(crate) fn unpack_agreed(blob: &[u8]) -> Option<Agreed> {
     let (length, texts) = whole.split_once('\n')?;
     let (source, target) = texts.split_at_checked(length.parse().ok()?)?;
     Some(Agreed { source: source.to_owned(), target: target.to_owned() })
+}
+
+pub(crate) fn pack_replicas(texts: &ReplicaTexts) -> Vec<u8> {
+    pack(&serde_json::to_string(texts).expect("plain values turn into JSON"))
+}
+
+pub(crate) fn unpack_replicas(blob: &[u8]) -> Option<ReplicaTexts> {
+    serde_json::from_str(&unpack(blob)?).ok()
 }

@@ -6,9 +6,10 @@ use rusqlite::{Connection, params};
 
 use crate::error::StoreError;
 use crate::records::{
-    Agreed, Change, Known, LinkId, LinkRow, RouteId, RouteSummary, RunId, RunResult, SideId, SideState,
+    Agreed, Change, HeldItem, Known, LinkId, LinkRow, ReplicaRow, ReplicaTexts, RouteId, RouteSummary, RunId,
+    RunResult, SideId, SideState, partly_number,
 };
-use crate::texts::{pack, pack_agreed};
+use crate::texts::{pack, pack_agreed, pack_replicas};
 
 /// One transaction on the state.
 #[derive(Debug)]
@@ -46,6 +47,22 @@ impl Writer<'_> {
         )
     }
 
+    /// Holds a route back, or lets it go on.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn set_paused(&self, route: RouteId, is_paused: bool) -> Done {
+        self.run("UPDATE route SET paused = ? WHERE id = ?", params![is_paused, route.0])
+    }
+
+    /// Forgets a route, with all that is remembered of it.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn forget_route(&self, route: RouteId) -> Done {
+        self.run("DELETE FROM route WHERE id = ?", [route.0])
+    }
+
     /// Remembers what is known of a calendar as a whole.
     ///
     /// # Errors
@@ -61,8 +78,8 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn put_known(&self, route: RouteId, side: SideId, known: &Known) -> Done {
         self.run(
-            "INSERT OR REPLACE INTO known (route, side, href, etag, uid, content, title, left_out, again, link)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT OR REPLACE INTO known (route, side, href, etag, uid, content, title, left_out, again, link,
+             next, over) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             params![
                 route.0,
                 side.number(),
@@ -74,6 +91,8 @@ impl Writer<'_> {
                 known.left_out,
                 known.recheck.number(),
                 known.link.map(|l| l.0),
+                known.next,
+                known.over,
             ],
         )
     }
@@ -115,10 +134,11 @@ impl Writer<'_> {
     pub fn put_link(&self, route: RouteId, id: Option<LinkId>, link: &LinkRow) -> Result<LinkId, StoreError> {
         let facts = &link.facts;
         self.run(
-            "INSERT INTO link (id, route, source_uid, target_uid, view, far, refused, words)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?)
+            "INSERT INTO link (id, route, source_uid, target_uid, view, far, refused, words, partly)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
              ON CONFLICT (id) DO UPDATE SET source_uid = excluded.source_uid, target_uid = excluded.target_uid,
-             view = excluded.view, far = excluded.far, refused = excluded.refused, words = excluded.words",
+             view = excluded.view, far = excluded.far, refused = excluded.refused, words = excluded.words,
+             partly = excluded.partly",
             params![
                 id.map(|id| id.0),
                 route.0,
@@ -128,6 +148,7 @@ impl Writer<'_> {
                 facts.far.map(|f| f.0.to_vec()),
                 facts.refused.map(|f| f.0.to_vec()),
                 link.words,
+                partly_number(link.partly),
             ],
         )?;
         Ok(id.unwrap_or_else(|| LinkId(self.connection.last_insert_rowid())))
@@ -139,6 +160,65 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn put_agreed(&self, link: LinkId, agreed: &Agreed) -> Done {
         self.run("INSERT OR REPLACE INTO agreed VALUES (?, ?)", params![link.0, pack_agreed(agreed)])
+    }
+
+    /// Remembers one calendar's part in a link.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn put_replica(&self, link: LinkId, side: u8, row: &ReplicaRow) -> Done {
+        self.run(
+            "INSERT OR REPLACE INTO replica VALUES (?, ?, ?, ?, ?)",
+            params![link.0, side, row.uid.as_str(), row.refused.map(|f| f.0.to_vec()), row.let_go],
+        )
+    }
+
+    /// Remembers what was agreed of an entry of a two-way route.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn put_replica_texts(&self, link: LinkId, texts: &ReplicaTexts) -> Done {
+        let sql = "INSERT OR REPLACE INTO replica_texts VALUES (?, ?)";
+        self.run(sql, params![link.0, pack_replicas(texts)])
+    }
+
+    /// Adds something that waits for a person, or brings what is said of it up to date. What they decided, and its
+    /// number, stay. `link` is `None` for the deletions of a route, all together.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn hold(&self, route: RouteId, item: &HeldItem) -> Done {
+        let link = item.link.map(|link| link.0);
+        let same = "route = ?1 AND link IS ?2";
+        let changed = self
+            .connection
+            .prepare_cached(&format!("UPDATE held SET title = ?3, start = ?4, details = ?5 WHERE {same}"))?
+            .execute(params![route.0, link, item.title, item.start, item.details])?;
+        if changed > 0 {
+            return Ok(());
+        }
+        self.run(
+            "INSERT INTO held (route, link, since, title, start, details) VALUES (?, ?, ?, ?, ?, ?)",
+            params![route.0, link, item.since, item.title, item.start, item.details],
+        )
+    }
+
+    /// Forgets something that waited for a person.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn let_through(&self, route: RouteId, link: Option<LinkId>) -> Done {
+        let sql = "DELETE FROM held WHERE route = ? AND link IS ?";
+        self.run(sql, params![route.0, link.map(|link| link.0)])
+    }
+
+    /// Remembers what a person decided. Returns whether there was such a number.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn decide(&self, id: i64, decision: &str) -> Result<bool, StoreError> {
+        let mut update = self.connection.prepare_cached("UPDATE held SET decision = ? WHERE id = ?")?;
+        Ok(update.execute(params![decision, id])? > 0)
     }
 
     /// Forgets a link; what stands on both sides is nobody's then.

@@ -1,6 +1,6 @@
 //! The state file: what it refuses, what it keeps, and that it survives a full disk and a second process.
 
-use chestnut_core::{EventUid, Fingerprint, LinkFacts, ObjectHref};
+use chestnut_core::{EventUid, Fingerprint, LinkFacts, ObjectHref, Partly};
 use chestnut_store::{
     Agreed, Change, ChangeAction, Known, Lease, LinkRow, Recheck, RouteSummary, RunResult, SideId, SideState,
     Store, StoreError,
@@ -17,12 +17,20 @@ fn known(href: &str, title: &str) -> Known {
         left_out: None,
         recheck: Recheck::No,
         link: None,
+        next: None,
+        over: None,
     }
 }
 
 fn link_row() -> LinkRow {
     let facts = LinkFacts { view: Fingerprint([1; 16]), far: None, refused: Some(Fingerprint([2; 16])) };
-    LinkRow { source_uid: "a".into(), target_uid: "b".into(), facts, words: Some("cut".into()) }
+    LinkRow {
+        source_uid: "a".into(),
+        target_uid: "b".into(),
+        facts,
+        words: Some("cut".into()),
+        partly: Partly::default(),
+    }
 }
 
 #[test]
@@ -119,7 +127,7 @@ fn foreign_and_newer_files_are_refused_and_left_as_they_are() {
     let connection = rusqlite::Connection::open(&newer).expect("it opens");
     connection.pragma_update(None, "user_version", 99).expect("set");
     drop(connection);
-    assert!(matches!(Store::open(&newer), Err(StoreError::Newer { found: 99, known: 1, .. })));
+    assert!(matches!(Store::open(&newer), Err(StoreError::Newer { found: 99, known: 3, .. })));
     let other = folder.path().join("other");
     let connection = rusqlite::Connection::open(&other).expect("it opens");
     connection.execute_batch("CREATE TABLE apples (kind TEXT)").expect("made");

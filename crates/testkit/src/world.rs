@@ -6,14 +6,14 @@ use std::pin::Pin;
 use std::rc::Rc;
 
 use chestnut_caldav::{Answer, Client, ClientOptions, Request, Transport, TransportError, TransportFault};
-use chestnut_core::{Choice, Deletions, FarEdits, Kind, RouteKey};
+use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
 use chestnut_engine::{
-    Calendar, CalendarEnd, PreviewReport, Route, RunError, RunOptions, RunReport, Silent, preview_route,
-    run_route,
+    Calendar, CalendarEnd, PreviewReport, Route, RunError, RunOptions, RunReport, Silent, TwoWay,
+    preview_route, run_route, run_two_way,
 };
 use chestnut_standin::{Habit, Server, ServerRequest, Temper, orchard_entries};
 use chestnut_store::Store;
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use tempfile::TempDir;
 use url::Url;
 
@@ -44,6 +44,8 @@ pub struct End {
     pub server: Rc<RefCell<Server>>,
     /// The calendar's path.
     pub path: String,
+    /// All that was sent to it: addresses, headers and bodies.
+    pub sent: Rc<RefCell<String>>,
     name: &'static str,
 }
 
@@ -56,6 +58,7 @@ impl std::fmt::Debug for End {
 /// Carries requests to a server in memory.
 struct InProcess {
     server: Rc<RefCell<Server>>,
+    sent: Rc<RefCell<String>>,
     clock: Rc<Cell<i64>>,
     fuse: Rc<Fuse>,
     /// A killed run's last request reaches the server.
@@ -74,6 +77,8 @@ impl InProcess {
         self.clock.set(self.clock.get() + 5);
         let mut headers: Vec<(String, String)> =
             request.headers.iter().map(|(k, v)| (k.to_ascii_lowercase(), v.clone())).collect();
+        let said = format!("{} {}\n{headers:?}\n{}\n", request.method, request.url, request.body);
+        self.sent.borrow_mut().push_str(&said.replace("\r\n ", ""));
         // office:office-pw
         headers.push(("authorization".into(), "Basic b2ZmaWNlOm9mZmljZS1wdw==".into()));
         let mut server = self.server.borrow_mut();
@@ -114,12 +119,20 @@ pub struct World {
     pub source: End,
     /// Where copies go.
     pub target: End,
+    /// A third calendar, for two-way routes between three.
+    pub third: End,
+    /// How many of them a two-way route keeps alike.
+    pub between: usize,
+    /// What else a two-way route says.
+    pub shape_two_way: Rc<dyn Fn(&mut TwoWay)>,
     /// What the route says; tests change it.
     pub kinds: Vec<Kind>,
     /// What deletions do.
     pub deletions: Deletions,
     /// What edits on the far side do.
     pub far_edits: FarEdits,
+    /// What else the route says.
+    pub shape: Rc<dyn Fn(&mut Route)>,
     /// How the next runs are run.
     pub allow_deletions: bool,
     /// Read everything again.
@@ -151,21 +164,25 @@ impl World {
         let end = |name, slug| {
             let mut server = Server::new(&["office"], BEGINNING - 3_600_000);
             let path = server.add_calendar("office", slug, slug, "#b5651d");
-            End { server: Rc::new(RefCell::new(server)), path, name }
+            End { server: Rc::new(RefCell::new(server)), path, sent: Rc::default(), name }
         };
         let world = Self {
             source: end("source", "presses"),
             target: end("target", "board"),
+            third: end("third", "phones"),
+            between: 2,
+            shape_two_way: Rc::new(|_| {}),
             kinds: vec![Kind::Event, Kind::Task],
             deletions: Deletions::Carry,
             far_edits: FarEdits::Restore,
+            shape: Rc::new(|_| {}),
             allow_deletions: false,
             afresh: false,
             stop: Rc::default(),
             clock: Rc::new(Cell::new(BEGINNING)),
             fuse: Rc::default(),
             last_one_arrives: Rc::default(),
-            folder: TempDir::new().expect("a temporary folder"),
+            folder: quick_folder(),
         };
         world.add_entries(0..entries);
         world
@@ -199,12 +216,34 @@ impl World {
         server.store_raw(&end.path, name, text.replace(from, to));
     }
 
+    /// Writes an entry as another client would.
+    pub fn write(&self, end: &End, name: &str, text: &str) {
+        self.clock.set(self.clock.get() + 5);
+        let mut server = end.server.borrow_mut();
+        server.now_ms = self.clock.get();
+        server.store_raw(&end.path, name, text.to_owned());
+    }
+
+    /// Returns what stands in a calendar.
+    #[must_use]
+    pub fn entries(&self, end: &End) -> Vec<chestnut_core::Entry> {
+        let limits = chestnut_core::ical::Limits::default();
+        let texts = end.server.borrow().texts(&end.path);
+        texts.values().map(|text| chestnut_core::Entry::parse(text, &limits).expect("an entry")).collect()
+    }
+
     /// Deletes an entry as another client would.
     pub fn delete(&self, end: &End, name: &str) {
         self.clock.set(self.clock.get() + 5);
         let mut server = end.server.borrow_mut();
         server.now_ms = self.clock.get();
         assert!(server.delete(&end.path, name), "{name} is there");
+    }
+
+    /// Returns the time of the world, in seconds since 1970.
+    #[must_use]
+    pub fn now(&self) -> i64 {
+        self.clock.get() / 1000
     }
 
     /// Lets time pass.
@@ -246,6 +285,7 @@ impl World {
     fn end(&self, end: &End) -> CalendarEnd {
         let transport = InProcess {
             server: Rc::clone(&end.server),
+            sent: Rc::clone(&end.sent),
             clock: Rc::clone(&self.clock),
             fuse: Rc::clone(&self.fuse),
             last_one_arrives: Rc::clone(&self.last_one_arrives),
@@ -260,21 +300,46 @@ impl World {
         }
     }
 
-    /// Returns the route, ready to run.
+    /// Returns the one-way route, ready to run.
     #[must_use]
     pub fn route(&self) -> Route {
-        Route {
-            name: "presses-to-board".into(),
-            source: self.end(&self.source),
-            target: self.end(&self.target),
-            kinds: self.kinds.iter().copied().collect(),
-            choice: Choice::default(),
-            deletions: self.deletions,
-            far_edits: self.far_edits,
-            key: RouteKey::new(b"a key for tests", "presses-to-board"),
-            check_every: SignedDuration::from_hours(24),
-            keep_history: SignedDuration::from_hours(24 * 90),
-        }
+        let key = RouteKey::new(b"a key for tests", "presses-to-board");
+        let ends = (self.end(&self.source), self.end(&self.target));
+        let mut route = Route::plain("presses-to-board", ends.0, ends.1, key);
+        route.kinds = self.kinds.iter().copied().collect();
+        route.deletions = self.deletions;
+        route.far_edits = self.far_edits;
+        (self.shape)(&mut route);
+        route
+    }
+
+    /// Returns the calendars of a two-way route.
+    #[must_use]
+    pub fn sides(&self) -> Vec<&End> {
+        [&self.source, &self.target, &self.third].into_iter().take(self.between).collect()
+    }
+
+    /// Returns a two-way route between the calendars, ready to run.
+    #[must_use]
+    pub fn two_way(&self) -> TwoWay {
+        let ends = self.sides().into_iter().map(|end| self.end(end)).collect();
+        let mut route = TwoWay::plain("crews", ends, RouteKey::new(b"a key for tests", "crews"));
+        (self.shape_two_way)(&mut route);
+        route
+    }
+
+    /// Runs the two-way route once.
+    ///
+    /// # Errors
+    /// The run was killed, or could not begin.
+    pub fn try_sync_two_way(&self) -> Result<RunReport, RunError> {
+        let (route, store, options) = (self.two_way(), self.store(), self.options());
+        block_on(run_two_way(&route, &store, &options, &Silent))
+    }
+
+    /// Runs the two-way route once.
+    pub fn sync_two_way(&self) -> RunReport {
+        self.try_sync_two_way().expect("the run begins")
     }
 
     fn options(&self) -> RunOptions {
@@ -299,6 +364,21 @@ impl World {
     /// Runs the route once.
     pub fn sync(&self) -> RunReport {
         self.try_sync().expect("the run begins")
+    }
+
+    /// Returns the far end of a one-way route to any of the calendars.
+    #[must_use]
+    pub fn route_to(&self, end: &End) -> CalendarEnd {
+        self.end(end)
+    }
+
+    /// Runs a one-way route that a test made.
+    ///
+    /// # Errors
+    /// The run was killed, or could not begin.
+    pub fn run_one_way(&self, route: &Route) -> Result<RunReport, RunError> {
+        let (store, options) = (self.store(), self.options());
+        block_on(run_route(route, &store, &options, &Silent))
     }
 
     /// Says what a run would do.
@@ -338,6 +418,12 @@ impl World {
         }
         found
     }
+}
+
+/// A temporary folder, in memory where the machine has such a place: states are written thousands of times.
+fn quick_folder() -> TempDir {
+    let in_memory = tempfile::Builder::new().tempdir_in("/dev/shm");
+    in_memory.or_else(|_| TempDir::new()).expect("a temporary folder")
 }
 
 /// Runs a future on a clock that jumps over every pause.

@@ -1,7 +1,7 @@
 //! Making a calendar (MKCALENDAR, RFC 4791, 5.3.1; extended MKCOL, RFC 5689), renaming it, and counting what
 //! stands in it.
 
-use chestnut_core::{Kind, Kinds};
+use chestnut_core::Kinds;
 use url::Url;
 
 use super::multistatus::{Multistatus, check_status};
@@ -103,32 +103,6 @@ pub fn read_renamed(answer: &Answer) -> Result<(), DavError> {
             Err(DavError::Status { what: "the new name", status, detail: None, retry_after: None })
         }
     }
-}
-
-/// Asks for the hrefs of every entry of one kind (calendar-query, RFC 4791, 7.8).
-#[must_use]
-pub fn entries_of_kind(calendar: &Url, kind: Kind) -> Request {
-    let filter = format!(
-        r#"<c:filter><c:comp-filter name="VCALENDAR"><c:comp-filter name="{}"/></c:comp-filter></c:filter>"#,
-        kind.component_name()
-    );
-    let body = format!(
-        "{HEAD}<c:calendar-query {NAMESPACES}><d:prop><d:getetag/></d:prop>{filter}</c:calendar-query>"
-    );
-    xml_request("REPORT", calendar.clone(), "1", body)
-}
-
-/// Counts the entries in an answer to [`entries_of_kind`].
-///
-/// # Errors
-/// No multistatus, or one that says it is not complete.
-pub fn read_count(answer: &Answer) -> Result<usize, DavError> {
-    let multistatus = Multistatus::read(answer, "a count of entries")?;
-    if multistatus.responses.iter().any(|r| r.status == Some(507)) {
-        return Err(DavError::Incomplete);
-    }
-    let is_entry = |r: &&super::PropResponse| !r.is_gone() && !super::listing::is_collection(r);
-    Ok(multistatus.responses.iter().filter(is_entry).count())
 }
 
 /// Some servers refuse a Depth where none belongs.

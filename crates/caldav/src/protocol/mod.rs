@@ -8,13 +8,12 @@ mod listing;
 mod multiget;
 mod multistatus;
 mod sync_report;
+mod time_query;
 mod write_object;
 mod xml;
 
 pub use discovery::{Discovery, DiscoveryNext, DiscoveryStage, Found};
-pub use edit_calendar::{
-    MakeBy, NewCalendar, entries_of_kind, make_calendar, read_count, read_made, read_renamed, rename_calendar,
-};
+pub use edit_calendar::{MakeBy, NewCalendar, make_calendar, read_made, read_renamed, rename_calendar};
 pub use feed_fetch::{FeedAnswer, FeedText, Validators, feed_address, get_feed, read_feed};
 pub use href::{href_of, url_of};
 pub use listing::{
@@ -24,6 +23,7 @@ pub use listing::{
 pub use multiget::{Part, multiget, read_multiget, read_object};
 pub use multistatus::{Multistatus, PropResponse};
 pub use sync_report::{SyncAnswer, read_sync, sync_report};
+pub use time_query::{entries_of_kind, events_after, read_found, single_events_before};
 pub use write_object::{Condition, Stored, delete_object, get_object, put_object, read_write};
 pub use xml::{Element, XmlError, escape_xml, parse_xml};
 

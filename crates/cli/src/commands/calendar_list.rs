@@ -121,7 +121,7 @@ async fn entries(client: &Client, info: &CalendarInfo) -> Option<BTreeMap<&'stat
 /// Returns the routes that use any of these calendars.
 pub(super) fn routes_of(settings: &Settings, names: &[String]) -> Vec<String> {
     let uses = |name: &String| names.contains(name);
-    let routes = settings.routes.iter().filter(|(_, r)| uses(&r.from) || uses(&r.to));
+    let routes = settings.routes.iter().filter(|(_, r)| r.ends.iter().any(uses));
     routes.map(|(name, _)| name.clone()).collect()
 }
 

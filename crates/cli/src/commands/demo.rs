@@ -47,7 +47,7 @@ pub(super) fn run(
     let (office, board) = start_servers(now.as_millisecond(), clock)?;
     let config = write_configuration(&folder, &office, &board)?;
     let mut demo = Demo { io, config, told: !common.json && !common.quiet, steps: Vec::new() };
-    demo.play(&office)?;
+    demo.play(&office, &board)?;
     let Demo { steps, .. } = demo;
     let code = match steps.iter().all(|s| s.exit_status == 0) {
         true => ExitCode::Ok,
@@ -154,7 +154,7 @@ struct Demo<'d, 'io> {
 }
 
 impl Demo<'_, '_> {
-    fn play(&mut self, office: &Site) -> Result<(), Failure> {
+    fn play(&mut self, office: &Site, board: &Site) -> Result<(), Failure> {
         self.say("Two stand-in servers are running: the packhouse's, with the bookings of an orchard co-operative,")?;
         self.say(
             "and a hosted one with an empty notice board. First: does the sign-in work, and what is there?",
@@ -168,20 +168,34 @@ impl Demo<'_, '_> {
         self.add_route("\n[route.days-to-board]\nfrom = \"market-days\"\nto   = \"board\"\n")?;
         self.say("What would a sync do? A preview writes nothing.")?;
         self.command(&["preview"])?;
-        self.command(&["sync"])?;
+        self.command(&["sync", "--yes"])?;
         self.say("Now somebody at the packhouse changes a booking.")?;
-        change(
-            office,
-            "presses",
-            "SUMMARY:Delivery van to the market\r\n",
-            "SUMMARY:Delivery van to the market, second round\r\n",
-        );
+        let van = "SUMMARY:Delivery van to the market\r\n";
+        change(office, "presses", van, van, "SUMMARY:Delivery van to the market, second round\r\n");
         self.command(&["sync", "-v"])?;
         self.say("A booking is deleted there. It must go on the notice board too.")?;
         delete(office, "presses", "SUMMARY:Crate washing\r\n");
         self.command(&["sync", "presses-to-board", "-v"])?;
         self.say("Nothing happened since: both are asked, and nothing is written.")?;
         self.command(&["sync"])?;
+        self.say("A kiosk in the yard shows when the presses are taken, and nothing else.")?;
+        self.add_route(
+            "\n[calendar.kiosk]\nfile = \"kiosk.ics\"\n\n[route.press-times]\nfrom       = \"presses\"\n\
+             to         = \"kiosk\"\ncarry      = \"busy\"\nbusy-title = \"Presses taken\"\n\
+             window     = { past = \"7 days\", ahead = \"3 months\" }\n",
+        )?;
+        self.command(&["sync", "press-times", "--yes"])?;
+        self.say("The market crew has its bookings on phones, and may change them there: both ways.")?;
+        self.command(&["calendar", "create", "cloud", "Stall phones", "--as", "phones"])?;
+        self.command(&["route", "add", "crew", "--between", "market,phones"])?;
+        self.command(&["sync", "crew", "--yes"])?;
+        self.say(
+            "Somebody renames a booking on the phone, and somebody else counts its crates at the packhouse.",
+        )?;
+        let uid = "UID:orchard-0001@coop.example\r\n";
+        change(board, "stall-phones", uid, "SUMMARY:Picking crew", "SUMMARY:With ladders: picking crew");
+        change(office, "market", uid, uid, &format!("{uid}X-CRATES:12\r\n"));
+        self.command(&["sync", "crew", "-v"])?;
         self.command(&["status"])?;
         self.command(&["history"])
     }
@@ -231,9 +245,9 @@ impl Demo<'_, '_> {
 }
 
 /// Changes the first entry that has this line, as another client would.
-fn change(site: &Site, calendar: &str, from: &str, to: &str) {
+fn change(site: &Site, calendar: &str, line: &str, from: &str, to: &str) {
     site.with(|server| {
-        if let Some((calendar, name, text)) = find(server, calendar, from) {
+        if let Some((calendar, name, text)) = find(server, calendar, line) {
             server.store(&calendar, &name, &text.replace(from, to));
         }
     });

@@ -48,6 +48,12 @@ const TEMPLATE: &str = r#"# Chestnut: which calendars are kept in step, and how.
 # to        = "board"
 # only      = { kinds = ["events"] }           # also "tasks" and "journals"
 # deletions = "carry"                          # "keep": a copy stays when its entry is deleted
+# window    = { past = "7 days", ahead = "3 months" }
+# carry     = "everything"                     # "busy": the time alone
+#
+# [route.crews]                                # both ways
+# between   = ["presses", "board"]
+# disagree  = "newest"                         # or a calendar, or "hold": you decide
 "#;
 
 #[derive(Debug, Serialize)]

@@ -11,10 +11,12 @@ mod calendar_create;
 mod calendar_list;
 mod calendar_rename;
 mod demo;
+mod held;
 mod history;
 mod init;
 mod init_ask;
 mod preview;
+mod route;
 mod status;
 mod sync;
 mod why;
@@ -24,7 +26,7 @@ use std::path::PathBuf;
 
 use chestnut_store::Store;
 
-use crate::args::{AccountCommand, CalendarCommand, Cli, ColorWord, Command, Common};
+use crate::args::{AccountCommand, CalendarCommand, Cli, ColorWord, Command, Common, RouteCommand};
 use crate::error_report::Failure;
 use crate::exit_code::ExitCode;
 use crate::render;
@@ -44,9 +46,13 @@ pub(crate) fn run(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
         }
         Command::Why { route, entry } => why::run(route, entry, common, io),
         Command::Preview { routes } => preview::run(routes, common, io),
-        Command::Sync { routes, allow_deletions, afresh } => {
-            sync::run(routes, *allow_deletions, *afresh, common, io)
+        Command::Route(command) => routes(command, common, io),
+        Command::Sync { routes, yes, allow_deletions, afresh } => {
+            let how = sync::How { yes: *yes, allow_deletions: *allow_deletions, afresh: *afresh };
+            sync::run(routes, &how, common, io)
         }
+        Command::Held => held::run(common, io),
+        Command::Decide { number, choice } => held::decide(*number, choice, common, io),
         Command::History { run, last } => history::run(*run, *last, common, io),
         Command::Status => status::run(common, io),
     }
@@ -61,6 +67,17 @@ fn account(command: &AccountCommand, common: &Common, io: &mut Io<'_>) -> Result
             account_login::run(account, *code, *no_browser, common, io)
         }
         AccountCommand::Forget { account } => account_forget::run(account, common, io),
+    }
+}
+
+fn routes(command: &RouteCommand, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    match command {
+        RouteCommand::List => route::list(common, io),
+        RouteCommand::Show { route } => route::show_one(route, common, io),
+        RouteCommand::Add(args) => route::add(args, common, io),
+        RouteCommand::Pause { route } => route::pause(route, true, common, io),
+        RouteCommand::Resume { route } => route::pause(route, false, common, io),
+        RouteCommand::Retire { route, remove_copies } => route::retire(route, *remove_copies, common, io),
     }
 }
 

@@ -1,17 +1,18 @@
 //! `chestnut preview`: what the next sync would do, entry by entry, and why.
 
-use chestnut_engine::{PreviewReport, PreviewedChange, RunOptions, preview_route};
+use chestnut_engine::{PreviewReport, PreviewedChange, RunOptions};
 use jiff::tz::TimeZone;
 use serde::Serialize;
 
+use super::sync::invitation_warning;
 use super::{block_on, load, look_at_state, show};
 use crate::args::Common;
 use crate::error_report::Failure;
 use crate::exit_code::ExitCode;
 use crate::progress::Bar;
-use crate::render::{Align, count, shorten, start_text, style, table, zone_name};
+use crate::render::{Align, clean, count, shorten, start_text, style, table, zone_name};
 use crate::run::Io;
-use crate::settings::{Connections, route_key};
+use crate::settings::{Connections, RouteSettings, route_key};
 
 #[derive(Debug, Serialize)]
 struct Report {
@@ -31,6 +32,11 @@ struct RoutePreview {
     held: usize,
     changes: Vec<Line>,
     left_out: Vec<Line>,
+    #[serde(skip)]
+    way: String,
+    /// What a person should know before the first run.
+    #[serde(skip)]
+    warning: Option<String>,
 }
 
 #[derive(Debug, Serialize)]
@@ -55,8 +61,8 @@ pub(super) fn run(routes: &[String], common: &Common, io: &mut Io<'_>) -> Result
         let mut previews = Vec::new();
         for (name, route) in settings.chosen_routes(routes)? {
             let ready = connections.route(name, route, &key).await?;
-            let preview = preview_route(&ready, &store, &options, &Bar::new(name, drawn)).await?;
-            previews.push(route_preview(&route.from, preview));
+            let preview = ready.preview(&store, &options, &Bar::new(name, drawn)).await?;
+            previews.push(route_preview(route, preview));
         }
         Ok::<_, Failure>(previews)
     })??;
@@ -69,13 +75,14 @@ pub(super) fn run(routes: &[String], common: &Common, io: &mut Io<'_>) -> Result
     Ok(if held { ExitCode::Waiting } else { ExitCode::Ok })
 }
 
-fn route_preview(from: &str, preview: PreviewReport) -> RoutePreview {
+fn route_preview(route: &RouteSettings, preview: PreviewReport) -> RoutePreview {
     let number = |action: &str| preview.changes.iter().filter(|c| c.action == action).count();
     let line = |c: PreviewedChange| Line { action: c.action, title: c.title, start: c.start, why: c.why };
     RoutePreview {
         route: preview.route.clone(),
-        from: from.to_owned(),
-        to: preview.target.clone(),
+        from: route.from().to_owned(),
+        to: route.to(),
+        way: route.way(),
         first_run: preview.first_run,
         create: number("create"),
         update: number("update"),
@@ -84,13 +91,15 @@ fn route_preview(from: &str, preview: PreviewReport) -> RoutePreview {
         held: preview.held,
         changes: preview.changes.into_iter().map(line).collect(),
         left_out: preview.left_out.into_iter().map(line).collect(),
+        warning: preview.warns_of_invitations.then(|| invitation_warning(&preview.route, &route.to())),
     }
 }
 
 fn human(preview: &RoutePreview, zone: &TimeZone, all: bool) -> String {
     let first = if preview.first_run { ", first run" } else { "" };
     let name = style::paint(style::STRONG, &preview.route);
-    let mut out = format!("{name}: {} → {}{first}\n", preview.from, preview.to);
+    let mut out = format!("{name}: {}{first}\n", clean(&preview.way));
+    out.extend(preview.warning.clone());
     if preview.changes.is_empty() {
         out += "  nothing to do\n";
     } else {

@@ -8,6 +8,7 @@ use jiff::tz::TimeZone;
 use serde::Serialize;
 
 use super::history::result_text;
+use super::route::{gone, gone_words};
 use super::sync::{held_lines, left_out_words};
 use super::{load, look_at_state, show};
 use crate::args::Common;
@@ -55,8 +56,11 @@ pub(super) fn run(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure>
     let chosen = settings.chosen_routes(&[])?;
     let routes = chosen.into_iter().map(|(name, route)| status(&store, name, route));
     let report = Report { routes: routes.collect::<Result<_, _>>()? };
-    show(common, io, &report, || human(&report, &settings))?;
-    Ok(report.routes.iter().map(code).max().unwrap_or(ExitCode::Ok))
+    let gone = gone(&store, &settings)?;
+    let words = || gone.iter().map(|name| gone_words(name)).collect::<String>();
+    show(common, io, &report, || human(&report, &settings) + &words())?;
+    let is_gone = if gone.is_empty() { ExitCode::Ok } else { ExitCode::Waiting };
+    Ok(report.routes.iter().map(code).max().unwrap_or(ExitCode::Ok).max(is_gone))
 }
 
 fn code(status: &RouteStatus) -> ExitCode {
@@ -79,8 +83,8 @@ fn status(store: &Store, name: &str, route: &RouteSettings) -> Result<RouteStatu
     let result = record.as_ref().map(|r| r.result.unwrap_or(RunResult::Failed));
     Ok(RouteStatus {
         route: name.to_owned(),
-        from: route.from.clone(),
-        to: route.to.clone(),
+        from: route.from().to_owned(),
+        to: if route.is_two_way { route.ends[1..].join(", ") } else { route.to() },
         last_run: record.as_ref().map(|r| r.id.0),
         last_began: record.as_ref().map(|r| r.started.to_string()),
         last_result: result,
@@ -110,6 +114,9 @@ fn human(report: &Report, settings: &Settings) -> String {
     for status in &report.routes {
         out += &notes(status);
     }
+    if report.routes.iter().any(|status| status.held > 0) {
+        out += held_lines();
+    }
     out
 }
 
@@ -138,9 +145,8 @@ fn notes(status: &RouteStatus) -> String {
         out += &format!("{route}: left out: {}\n", told.join(", "));
     }
     if status.held > 0 {
-        let held = count(status.held, "deletion waits", "deletions wait");
+        let held = count(status.held, "change waits", "changes wait");
         out += &style::paint(style::WARN, format!("{route}: {held} for a person to decide\n"));
-        out += &held_lines(route, status.last_run);
     }
     if !status.troubles.is_empty() {
         let entries = count(status.troubles.len(), "entry is", "entries are");

@@ -2,7 +2,7 @@
 
 use chestnut_core::recurrence::{Budget, Occurrences, Zone};
 use chestnut_core::{Entry, LeftOut};
-use chestnut_engine::{Explained, RunOptions, explain};
+use chestnut_engine::{Explained, Makes, RunOptions, explain};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use serde::Serialize;
@@ -14,7 +14,7 @@ use crate::error_report::Failure;
 use crate::exit_code::ExitCode;
 use crate::render::{clean, count, shorten, start_text, style, zone_name};
 use crate::run::Io;
-use crate::settings::{Connections, route_key};
+use crate::settings::{Connections, RouteSettings, route_key};
 
 #[derive(Debug, Serialize)]
 struct Report {
@@ -49,15 +49,15 @@ pub(super) fn run(route: &str, entry: &str, common: &Common, io: &mut Io<'_>) ->
     let zone = settings.zone.clone();
     let wanted = |candidate: &Entry| is_wanted(entry, candidate, &zone);
     let found = block_on(async {
-        let ready = connections.route(name, route, &key).await?;
+        let ready = connections.one_way(name, route, &key).await?;
         Ok::<_, Failure>(explain(&ready, &store, &options, &wanted).await?)
     })??;
     if found.is_empty() {
-        let message = format!("calendar {} has no entry {entry:?}", route.from);
+        let message = format!("calendar {} has no entry {entry:?}", route.from());
         return Err(Failure::failed(message)
             .hint("Name it by words of its title, by its UID, or by a day such as 2026-10-05."));
     }
-    let lines = found.into_iter().map(|one| line(one, &route.to)).collect();
+    let lines = found.into_iter().map(|one| line(one, route)).collect();
     let report = Report { route: name.to_owned(), entries: lines };
     let all = common.verbose > 0;
     show(common, io, &report, || human(&report, &zone, all))?;
@@ -79,8 +79,15 @@ fn is_wanted(asked: &str, entry: &Entry, zone: &TimeZone) -> bool {
     asked.to_lowercase().split_whitespace().all(|word| title.contains(word))
 }
 
-fn line(one: Explained, far: &str) -> Line {
+fn line(one: Explained, route: &RouteSettings) -> Line {
+    let far = &route.to();
     let why = match one.stopped {
+        None if route.makes == Makes::Blocks => {
+            format!("the route takes it; its time is part of the blocks in {far} (`merge-busy`)")
+        }
+        None if route.makes == Makes::Occurrences => {
+            format!("the route takes it; its occurrences in the window stand in {far} (`occurrences`)")
+        }
         None if one.copy.is_some() => format!("the route takes it; its copy stands in {far}"),
         None => format!("the route takes it; the next sync writes it to {far}"),
         Some(reason) => format!("not taken: {}", stopped_words(reason, far)),
@@ -112,6 +119,12 @@ fn stopped_words(reason: LeftOut, far: &str) -> String {
             None => key.name().to_owned(),
         },
         LeftOut::Copy => "it is a copy that a route made; copies of copies are not made".to_owned(),
+        LeftOut::TakesNoTime => {
+            "carry = \"busy\" takes busy time alone, and it takes none: it is free, declined, called off, or no event"
+                .to_owned()
+        }
+        LeftOut::TimeNotUnderstood => "when it is cannot be understood, and that decides here".to_owned(),
+        LeftOut::OutsideWindow => "none of its occurrences is in the `window`; what lies ahead comes in when its day comes".to_owned(),
         LeftOut::TooLarge => format!("it is larger than calendar {far} allows"),
         _ => reason.key().to_owned(),
     }

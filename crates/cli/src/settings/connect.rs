@@ -6,15 +6,18 @@ use std::rc::Rc;
 
 use chestnut_caldav::protocol::{Found, feed_address, url_of};
 use chestnut_caldav::{Client, ClientOptions, DavError, HttpOptions, HttpTransport};
-use chestnut_core::{ObjectHref, RouteKey};
-use chestnut_engine::{Calendar, CalendarEnd, FeedCalendar, FileCalendar, FolderCalendar, Route};
+use chestnut_core::{Choice, ObjectHref, RouteKey};
+use chestnut_engine::{
+    AnyRoute, Calendar, CalendarEnd, FeedCalendar, FileCalendar, FolderCalendar, Route, TwoWay,
+};
 use secrecy::ExposeSecret as _;
 use url::Url;
 
 use super::account::AccountSettings;
 use super::calendar::{FeedSource, Place};
-use super::file::{RouteSettings, Settings};
+use super::file::Settings;
 use super::reach::{environment_proxies, http_options};
+use super::route::RouteSettings;
 use super::secrets::{read_secret, write_private};
 use super::start::{ResolvedStart, default_resolver};
 use crate::environment::Environment;
@@ -186,25 +189,67 @@ impl<'s> Connections<'s> {
         name: &str,
         route: &RouteSettings,
         key: &[u8],
-    ) -> Result<Route, Failure> {
-        let mut choice = route.choice.clone();
-        // Where nothing else is said, the user who signs in is the calendar's owner.
-        let user = self.settings.calendars[&route.from].account.as_ref();
-        let user = user.and_then(|account| self.settings.accounts[account].user.clone());
-        if choice.me.is_empty() {
-            choice.add_addresses(&user.into_iter().filter(|user| user.contains('@')).collect::<Vec<_>>());
+    ) -> Result<AnyRoute, Failure> {
+        if !route.is_two_way {
+            return Ok(AnyRoute::OneWay(Box::new(self.one_way(name, route, key).await?)));
         }
-        Ok(Route {
-            choice,
-            name: name.to_owned(),
-            source: self.end(&route.from, false).await?,
-            target: self.end(&route.to, true).await?,
+        let mut ends = Vec::new();
+        for name in &route.ends {
+            ends.push(self.end(name, true).await?);
+        }
+        Ok(AnyRoute::TwoWay(Box::new(TwoWay {
             kinds: route.kinds.clone(),
+            choice: self.choice(route),
+            window: route.window,
+            zone: self.settings.zone.clone(),
+            carry: route.carry.clone(),
+            disagree: route.disagree,
+            relay: route.relay,
             deletions: route.deletions,
-            far_edits: route.far_edits,
-            key: RouteKey::new(key, name),
+            deletion_limit: route.deletion_limit,
             check_every: route.check_every,
             keep_history: self.settings.keep_history,
+            ..TwoWay::plain(name, ends, RouteKey::new(key, name))
+        })))
+    }
+
+    /// Where nothing else is said, the users who sign in are the calendars' owners.
+    fn choice(&self, route: &RouteSettings) -> Choice {
+        let mut choice = route.choice.clone();
+        if choice.me.is_empty() {
+            let read = if route.is_two_way { &route.ends[..] } else { &route.ends[..1] };
+            let accounts = read.iter().filter_map(|name| self.settings.calendars[name].account.as_ref());
+            let users = accounts.filter_map(|account| self.settings.accounts[account].user.clone());
+            choice.add_addresses(&users.filter(|user| user.contains('@')).collect::<Vec<_>>());
+        }
+        choice
+    }
+
+    /// Makes a one-way route ready to run.
+    pub(crate) async fn one_way(
+        &self,
+        name: &str,
+        route: &RouteSettings,
+        key: &[u8],
+    ) -> Result<Route, Failure> {
+        let (source, target) =
+            (self.end(&route.ends[0], false).await?, self.end(&route.ends[1], true).await?);
+        Ok(Route {
+            choice: self.choice(route),
+            kinds: route.kinds.clone(),
+            window: route.window,
+            zone: self.settings.zone.clone(),
+            past_copies: route.past_copies,
+            carry: route.carry.clone(),
+            makes: route.makes,
+            deletions: route.deletions,
+            deletion_limit: route.deletion_limit,
+            relay: route.relay,
+            strangers: route.strangers,
+            far_edits: route.far_edits,
+            check_every: route.check_every,
+            keep_history: self.settings.keep_history,
+            ..Route::plain(name, source, target, RouteKey::new(key, name))
         })
     }
 }

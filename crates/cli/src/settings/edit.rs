@@ -80,10 +80,15 @@ impl ConfigurationText {
         self.document.get(kind).and_then(|outer| outer.get(name)).is_some()
     }
 
-    /// Takes `[kind.name]` out.
+    /// Takes `[kind.name]` out. Comments above it stay, at the end: whether they were about it, only people know.
     pub(crate) fn remove(&mut self, kind: &str, name: &str) {
-        if let Some(outer) = self.document.get_mut(kind).and_then(Item::as_table_like_mut) {
-            outer.remove(name);
+        let outer = self.document.get_mut(kind).and_then(Item::as_table_like_mut);
+        let removed = outer.and_then(|outer| outer.remove(name));
+        let table = removed.as_ref().and_then(Item::as_table);
+        let above = table.and_then(|table| table.decor().prefix()?.as_str()).unwrap_or_default();
+        if above.contains('#') {
+            let trailing = self.document.trailing().as_str().unwrap_or_default();
+            self.document.set_trailing(format!("{}\n{trailing}", above.trim_end()));
         }
     }
 

@@ -3,15 +3,16 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use chestnut_core::{Choice, Deletions, FarEdits, Kind, Kinds};
+use chestnut_core::Shows;
 use jiff::SignedDuration;
 use jiff::tz::TimeZone;
 use toml::de::DeTable;
 
 use super::account::{AccountSettings, account};
 use super::calendar::{CalendarSettings, Place, calendar};
-use super::choice::{ONLY_KEYS, SKIP_KEYS, tests};
+use super::order::circle;
 use super::reader::{Section, Source};
+use super::route::{RouteSettings, route};
 use crate::environment::Environment;
 use crate::error_report::{Failure, READ_ONLY_FEED};
 
@@ -27,18 +28,6 @@ pub(crate) struct Settings {
     pub(crate) accounts: BTreeMap<String, AccountSettings>,
     pub(crate) calendars: BTreeMap<String, CalendarSettings>,
     pub(crate) routes: BTreeMap<String, RouteSettings>,
-}
-
-/// `[route.NAME]`
-#[derive(Debug)]
-pub(crate) struct RouteSettings {
-    pub(crate) from: String,
-    pub(crate) to: String,
-    pub(crate) kinds: Kinds,
-    pub(crate) choice: Choice,
-    pub(crate) deletions: Deletions,
-    pub(crate) far_edits: FarEdits,
-    pub(crate) check_every: SignedDuration,
 }
 
 impl Settings {
@@ -88,6 +77,12 @@ impl Settings {
         settings.refuse_feeds_as_targets(&root)?;
         settings.routes = named(&root, "route", route)?;
         settings.check_references(&root)?;
+        if let Some(circle) = circle(&settings.routes) {
+            return Err(source
+                .error(0, format_args!("these routes run in a circle, and one of them relays copies: {circle}"))
+                .hint("Take `relay` out of it, or one of the routes: entries would come back as copies of themselves."));
+        }
+        settings.part_busy_routes();
         Ok(settings)
     }
 
@@ -121,16 +116,36 @@ impl Settings {
         }
         for (name, section) in root.sections("route")? {
             let route = &self.routes[&name];
-            for (key, calendar) in [("from", &route.from), ("to", &route.to)] {
+            let keys = if route.is_two_way { ["between"; 2] } else { ["from", "to"] };
+            for (at, calendar) in route.ends.iter().enumerate() {
                 if !self.calendars.contains_key(calendar) {
-                    return Err(unknown(&section, key, calendar, self.calendars.keys()));
+                    return Err(unknown(&section, keys[at.min(1)], calendar, self.calendars.keys()));
                 }
-            }
-            if route.from == route.to {
-                return Err(section.wrong("to", "is the calendar that the route comes from"));
             }
         }
         Ok(())
+    }
+
+    /// Busy time between calendars is copies in all directions: one one-way route for each. Copies are not
+    /// originals, so nothing is sent back.
+    fn part_busy_routes(&mut self) {
+        for (name, route) in std::mem::take(&mut self.routes) {
+            if !route.is_two_way || !matches!(route.carry.shows, Shows::Busy(_)) {
+                self.routes.insert(name, route);
+                continue;
+            }
+            for from in &route.ends {
+                for to in route.ends.iter().filter(|to| *to != from) {
+                    let part = RouteSettings {
+                        ends: vec![from.clone(), to.clone()],
+                        is_two_way: false,
+                        part_of: Some(name.clone()),
+                        ..route.clone()
+                    };
+                    self.routes.insert(format!("{name}: {from} → {to}"), part);
+                }
+            }
+        }
     }
 
     /// Returns the routes that were asked for, or all.
@@ -139,7 +154,14 @@ impl Settings {
             return Err(Failure::usage(format!("{} has no route", self.path.display()))
                 .hint("Add one: [route.NAME] with `from` and `to`."));
         }
-        choose(&self.routes, names, "route")
+        // A route of the file that became several is all of them.
+        let parts = |name: &String| -> Vec<String> {
+            let of = |r: &RouteSettings| r.part_of.as_ref() == Some(name);
+            let parts: Vec<_> = self.routes.iter().filter(|(_, r)| of(r)).map(|(n, _)| n.clone()).collect();
+            if parts.is_empty() { vec![name.clone()] } else { parts }
+        };
+        let names: Vec<String> = names.iter().flat_map(parts).collect();
+        choose(&self.routes, &names, "route")
     }
 
     /// Returns one calendar.
@@ -239,57 +261,4 @@ fn zone(root: &Section<'_>) -> Result<TimeZone, Failure> {
             format_args!("is {name:?}, which is no known zone such as \"Europe/Ljubljana\""),
         )
     })
-}
-
-fn route(section: &Section<'_>) -> Result<RouteSettings, Failure> {
-    section.allow(&["from", "to", "carry", "only", "skip", "me", "deletions", "far-edits", "check-every"])?;
-    if let Some(carry) = section.text("carry")?.filter(|carry| carry != "everything") {
-        let known = "This version carries \"everything\", which is the default.";
-        return Err(section.wrong("carry", format_args!("is {carry:?}")).hint(known));
-    }
-    let kinds = match section.section("only")? {
-        None => None,
-        Some(only) => {
-            only.allow(ONLY_KEYS)?;
-            only.texts("kinds")?.map(|words| kinds(&only, &words)).transpose()?
-        }
-    };
-    let mut choice = Choice::default();
-    if let Some(only) = section.section("only")? {
-        choice.only = tests(&only, true)?;
-    }
-    if let Some(skip) = section.section("skip")? {
-        skip.allow(SKIP_KEYS)?;
-        choice.skip = tests(&skip, false)?;
-    }
-    choice.add_addresses(&section.texts("me")?.unwrap_or_default());
-    Ok(RouteSettings {
-        from: section.needed_text("from")?,
-        to: section.needed_text("to")?,
-        choice,
-        kinds: kinds.unwrap_or_else(|| [Kind::Event].into_iter().collect()),
-        deletions: section.choice(
-            "deletions",
-            &[("carry", Deletions::Carry), ("keep", Deletions::Keep)],
-            Deletions::Carry,
-        )?,
-        far_edits: section.choice(
-            "far-edits",
-            &[("restore", FarEdits::Restore), ("leave", FarEdits::Leave)],
-            FarEdits::Restore,
-        )?,
-        check_every: section.duration("check-every")?.unwrap_or(SignedDuration::from_hours(24)),
-    })
-}
-
-fn kinds(only: &Section<'_>, words: &[String]) -> Result<Kinds, Failure> {
-    let kind = |word: &String| {
-        Kind::ALL.into_iter().find(|k| k.word() == word).ok_or_else(|| {
-            only.wrong(
-                "kinds",
-                format_args!("has {word:?}; kinds are \"events\", \"tasks\" and \"journals\""),
-            )
-        })
-    };
-    words.iter().map(kind).collect()
 }

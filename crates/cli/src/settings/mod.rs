@@ -2,14 +2,17 @@
 
 mod account;
 mod calendar;
+mod carry;
 mod choice;
 mod connect;
 mod durations;
 mod edit;
 mod file;
 mod keyring;
+mod order;
 mod reach;
 mod reader;
+mod route;
 mod secrets;
 mod start;
 mod tokens;
@@ -18,12 +21,14 @@ pub(crate) use account::{AccountSettings, OAuthSettings, ProxySettings, SignInSe
 pub(crate) use calendar::{CalendarSettings, FeedSource, Place};
 pub(crate) use connect::{Connections, account_failure, route_key};
 pub(crate) use edit::{ConfigurationText, check_name, oauth_value, path_from, secret_value};
-pub(crate) use file::{RouteSettings, Settings, find};
+pub(crate) use file::{Settings, find};
 pub(crate) use keyring::{
     HINT as KEYRING_HINT, IS_THERE as KEYRING_IS_THERE, forget as forget_in_keyring,
     read as read_from_keyring, write as write_to_keyring,
 };
+pub(crate) use order::side_by_side;
 pub(crate) use reach::{http_options, oauth_client};
+pub(crate) use route::RouteSettings;
 pub(crate) use secrets::{SecretSource, typed_secret, write_private};
 pub(crate) use start::{ResolvedStart, default_resolver, elsewhere};
 pub(crate) use tokens::{Keep, Keeper, keep_of};

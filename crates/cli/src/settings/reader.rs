@@ -15,18 +15,7 @@ pub(super) struct Source<'a> {
 }
 
 /// Keys of a later version: better a plain word than a guess at a similar key.
-const NOT_YET: &[&str] = &[
-    "between",
-    "window",
-    "busy-title",
-    "every",
-    "disagree",
-    "strangers",
-    "deletion-limit",
-    "relay",
-    "past-copies",
-    "occurrences",
-];
+const NOT_YET: &[&str] = &["every"];
 
 impl Source<'_> {
     pub(super) fn error(&self, at: usize, problem: impl std::fmt::Display) -> Failure {
@@ -68,6 +57,16 @@ impl<'a> Section<'a> {
             });
         }
         Ok(())
+    }
+
+    /// Returns the keys that are there.
+    pub(super) fn keys(&self) -> impl Iterator<Item = &str> {
+        self.table.keys().map(|key| &**key.get_ref())
+    }
+
+    /// Tells whether a key is there, and has a table.
+    pub(super) fn is_table(&self, key: &str) -> bool {
+        self.get(key).is_some_and(|value| value.get_ref().is_table())
     }
 
     /// Tells whether a key is there.

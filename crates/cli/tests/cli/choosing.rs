@@ -2,7 +2,7 @@
 
 use crate::set_up::{PRESSES, SetUp};
 
-/// The examples of the reference, and which of the sample entries each takes.
+/// The examples of the guide, and which of the sample entries each takes.
 const EXAMPLES: &[(&str, &[&str])] = &[
     ("only = { categories = [\"Town\"] }", &["fair", "market"]),
     ("only = { words = \"press hall\" }", &["press"]),
@@ -140,11 +140,11 @@ fn each_example_takes_what_it_says_and_a_change_takes_hold_at_the_next_run() {
         let told = set_up.run(&["sync"]);
         assert!(told.code == 2 && told.err.contains(problem), "{wrong}: {told:?}");
     }
-    // The reference shows these examples, word for word.
-    let reference = include_str!("../../../../docs/reference/configuration.md");
+    // The guide shows these examples, word for word.
+    let guide = include_str!("../../../../docs/guide/what-a-route-takes.md");
     for (example, _) in EXAMPLES {
         for line in example.lines() {
-            assert!(reference.contains(&format!("`{line}`")), "{line}");
+            assert!(guide.contains(&format!("`{line}`")), "{line}");
         }
     }
 }

@@ -27,13 +27,16 @@ fn it_shows_the_whole_job_and_leaves_nothing_behind() {
         "second round",
         "deleted  ",
         "nothing to do",
+        "$ chestnut sync press-times --yes",
+        "market ↔ phones",
+        "With ladders: picking crew",
         "$ chestnut history",
     ] {
         assert!(told.out.contains(expected), "{expected} is missing in {}", told.out);
     }
     assert_eq!(std::fs::read_dir(folder.path()).expect("the folder").count(), 0);
     let steps = run(&["demo", "--json"]).json();
-    assert_eq!(steps["steps"].as_array().map(Vec::len), Some(10));
+    assert_eq!(steps["steps"].as_array().map(Vec::len), Some(15));
 }
 
 #[test]

@@ -64,7 +64,7 @@ impl Desk {
 
     pub(crate) fn command(&self, arguments: &[&str]) -> Command {
         let mut command = hermetic(Path::new(PROGRAM), self.folder.path());
-        command.args(arguments);
+        command.args(crate::set_up::begun(arguments));
         command
     }
 

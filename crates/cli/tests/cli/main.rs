@@ -3,6 +3,7 @@
 mod accounts_and_calendars;
 mod agenda;
 mod bad_input;
+mod carrying;
 mod choosing;
 mod configuration;
 mod demonstration;
@@ -14,4 +15,5 @@ mod on_the_wire;
 mod real_servers;
 mod set_up;
 mod sign_in;
+mod two_way;
 mod ways_to_be_wrong;

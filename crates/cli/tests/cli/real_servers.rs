@@ -46,7 +46,7 @@ struct RealServer {
     process: Child,
     base: String,
     calendar: String,
-    _folder: TempDir,
+    folder: TempDir,
 }
 
 impl Drop for RealServer {
@@ -84,7 +84,7 @@ fn start(python: &Path, kind: &str) -> RealServer {
         _ => format!("{base}office/calendars/presses/"),
     };
     lab(python, &["mkcalendar", &calendar]);
-    RealServer { process, base, calendar, _folder: folder }
+    RealServer { process, base, calendar, folder }
 }
 
 fn configuration(from: &RealServer, to: &RealServer) -> String {
@@ -151,7 +151,7 @@ fn over(from: &str, to: &str) {
     let mut named = Vec::new();
     let mut sync = || {
         let mut command = hermetic(Path::new(PROGRAM), folder.path());
-        command.env_remove("CHESTNUT_NOW").env("PASSWORD", "office-pw").args(["sync", "--json"]);
+        command.env_remove("CHESTNUT_NOW").env("PASSWORD", "office-pw").args(["sync", "--json", "--yes"]);
         let told = Told::of(command.output().expect("it runs")).json();
         let run = told["runs"][0].clone();
         assert!(run["error"].is_null(), "{run}");
@@ -203,6 +203,142 @@ fn radicale_to_xandikos() {
 #[test]
 fn xandikos_to_radicale() {
     over("xandikos", "radicale");
+}
+
+/// Both ways between two real servers, with changes by an independent client on both sides.
+#[test]
+fn both_ways_between_real_servers() {
+    let Some(python) = python("both_ways_between_real_servers") else { return };
+    let _turn = ONE_AT_A_TIME.lock().unwrap_or_else(PoisonError::into_inner);
+    let (one, other) = (start(python, "radicale"), start(python, "xandikos"));
+    let folder = TempDir::new().expect("a folder");
+    let between = configuration(&one, &other)
+        .replace("from = \"source\"\nto = \"copies\"", "between = [\"source\", \"copies\"]");
+    std::fs::write(folder.path().join("chestnut.toml"), between).expect("written");
+    let entries = orchard_entries(320, jiff::civil::date(2026, 10, 5));
+    // What servers are known to spoil is not the matter here: plain entries alone.
+    let plain = |e: &&OrchardEntry| !e.text.contains("X-SCALE") && !e.text.contains("RECURRENCE-ID");
+    let entries: Vec<OrchardEntry> = entries.iter().filter(plain).cloned().collect();
+    let (first, rest) = entries.split_at(150);
+    let at = |name: &str| folder.path().join(name).display().to_string();
+    write_files(&folder.path().join("one"), first);
+    write_files(&folder.path().join("other"), rest);
+    lab(python, &["fill", &one.calendar, &at("one")]);
+    lab(python, &["fill", &other.calendar, &at("other")]);
+    let sync = || {
+        let mut command = hermetic(Path::new(PROGRAM), folder.path());
+        command.env_remove("CHESTNUT_NOW").env("PASSWORD", "office-pw").args([
+            "sync",
+            "--json",
+            "--yes",
+            "--allow-deletions",
+        ]);
+        let told = Told::of(command.output().expect("it runs")).json();
+        assert!(told["runs"][0]["error"].is_null(), "{told}");
+        told["runs"][0].clone()
+    };
+    let named = |run: &serde_json::Value| -> Vec<String> {
+        let lists =
+            ["damaged", "failed"].into_iter().flat_map(|list| run[list].as_array().expect("a list").clone());
+        lists.map(|t| t["title"].as_str().expect("a title").to_owned()).collect()
+    };
+    let mut troubles = named(&sync());
+    troubles.extend(named(&sync()));
+    assert_same_but_for(python, &one, &other, &troubles);
+    // Forty changes: on either side ten are renamed, five deleted, five new.
+    let renamed = |e: &OrchardEntry, word: &str| OrchardEntry {
+        text: e.text.replacen("\r\nSUMMARY:", &format!("\r\nSUMMARY:{word} "), 1),
+        ..e.clone()
+    };
+    let new = |e: &OrchardEntry, number: usize| OrchardEntry {
+        name: format!("new-{number}.ics"),
+        uid: format!("new-{number}"),
+        text: e.text.replace(&e.uid, &format!("new-{number}")),
+        ..e.clone()
+    };
+    for (server, own, word, number) in [(&one, first, "One", 0), (&other, rest, "Other", 5)] {
+        let mut changed: Vec<_> = own[20..30].iter().map(|e| renamed(e, word)).collect();
+        changed.extend(own[40..45].iter().enumerate().map(|(n, e)| new(e, number + n)));
+        write_files(&folder.path().join(word), &changed);
+        lab(python, &["fill", &server.calendar, &at(word)]);
+        for entry in &own[50..55] {
+            lab(python, &["delete", &format!("{}{}", server.calendar, entry.name)]);
+        }
+    }
+    let third = sync();
+    troubles.extend(named(&third));
+    assert_same_but_for(python, &one, &other, &troubles);
+    for calendar in ["source", "copies"] {
+        let counts = &third["calendars"][calendar];
+        let number = |key: &str| counts[key].as_u64().expect("a number");
+        assert_eq!(["created", "updated", "deleted"].map(number), [5, 10, 5], "{calendar}: {third}");
+    }
+    assert_eq!(sync()["writes"], 0);
+}
+
+/// Busy time alone arrives, within a window; what the server knows to be long over is not even read.
+#[test]
+fn nothing_but_the_time_reaches_real_servers() {
+    let Some(python) = python("nothing_but_the_time_reaches_real_servers") else { return };
+    let _turn = ONE_AT_A_TIME.lock().unwrap_or_else(PoisonError::into_inner);
+    let today = jiff::Timestamp::from_millisecond(chestnut_testkit::standin_now()).expect("a moment");
+    let today = today.to_zoned(jiff::tz::TimeZone::UTC).date();
+    let entry = |number: usize| {
+        // Forty come, of which every fourth is a series; all others were long ago.
+        let days = if number < 40 { 3 + number as i32 % 20 } else { -60 - number as i32 };
+        let day =
+            today.checked_add(jiff::Span::new().days(days)).expect("a day").strftime("%Y%m%d").to_string();
+        let rule = if number.is_multiple_of(4) { "RRULE:FREQ=DAILY;COUNT=2\r\n" } else { "" };
+        let text = format!(
+            "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//quince//EN\r\nBEGIN:VEVENT\r\nUID:quince-{number}\r\n\
+             DTSTAMP:20260901T060000Z\r\nDTSTART:{day}T080000Z\r\nDTEND:{day}T090000Z\r\n{rule}SUMMARY:Quince\r\n\
+             LOCATION:Quince\r\nDESCRIPTION:quince\r\nCATEGORIES:quince\r\nX-QUINCE:quince\r\n\
+             ORGANIZER;CN=Quince:mailto:quince@coop.example\r\nATTENDEE;CN=Quince:mailto:quince@coop.example\r\n\
+             BEGIN:VALARM\r\nACTION:DISPLAY\r\nDESCRIPTION:quince\r\nTRIGGER:-PT5M\r\nEND:VALARM\r\n\
+             END:VEVENT\r\nEND:VCALENDAR\r\n"
+        );
+        OrchardEntry {
+            name: format!("quince-{number}.ics"),
+            uid: format!("quince-{number}"),
+            component: "VEVENT",
+            text,
+        }
+    };
+    for (kind, other) in [("radicale", "xandikos"), ("xandikos", "radicale")] {
+        let (from, to) = (start(python, kind), start(python, other));
+        let folder = TempDir::new().expect("a folder");
+        let busy =
+            "carry = \"busy\"\nbusy-title = \"Taken\"\nwindow = { past = \"7 days\", ahead = \"90 days\" }\n";
+        std::fs::write(folder.path().join("chestnut.toml"), configuration(&from, &to) + busy)
+            .expect("written");
+        write_files(&folder.path().join("all"), &(0..260).map(entry).collect::<Vec<_>>());
+        lab(python, &["fill", &from.calendar, &folder.path().join("all").display().to_string()]);
+        let sync = || {
+            let mut command = hermetic(Path::new(PROGRAM), folder.path());
+            command.env("PASSWORD", "office-pw").args(["sync", "--json", "--yes"]);
+            Told::of(command.output().expect("it runs")).json()["runs"][0].clone()
+        };
+        let first = sync();
+        assert_eq!(
+            (&first["calendars"]["copies"]["created"], &first["left_out"]["outside-window"]),
+            (&40.into(), &220.into()),
+            "{kind}: {first}"
+        );
+        assert_eq!(sync()["writes"], 0);
+        // Everything that the receiving server keeps, names of files included.
+        let (mut kept, mut folders) = (Vec::new(), vec![to.folder.path().to_owned()]);
+        while let Some(folder) = folders.pop() {
+            for file in std::fs::read_dir(folder).expect("a folder").map_while(Result::ok) {
+                kept.extend(file.path().as_os_str().as_encoded_bytes());
+                match file.path().is_dir() {
+                    true => folders.push(file.path()),
+                    false => kept.extend(std::fs::read(file.path()).expect("readable")),
+                }
+            }
+        }
+        let kept = String::from_utf8_lossy(&kept).to_lowercase();
+        assert!(kept.contains("summary:taken") && !kept.contains("quince"), "{other}");
+    }
 }
 
 #[test]

@@ -159,20 +159,34 @@ impl Zone {
 
 /// The zones that a calendar object's times may name.
 #[derive(Debug, Default)]
-pub(super) struct ZonesBeside<'o> {
+pub(crate) struct ZonesBeside<'o> {
     described: BTreeMap<String, &'o Component<'static>>,
 }
 
 impl<'o> ZonesBeside<'o> {
-    pub(super) fn of(object: &'o Component<'static>) -> Self {
+    pub(crate) fn of(object: &'o Component<'static>) -> Self {
         let zones = object.components().filter(|c| c.is("VTIMEZONE"));
         let named = zones.filter_map(|zone| Some((zone.value("TZID")?.trim().to_owned(), zone)));
         Self { described: named.collect() }
     }
 
+    /// The VTIMEZONE of that name.
+    pub(crate) fn component(&self, tzid: &str) -> Option<&'o Component<'static>> {
+        self.described.get(tzid).copied()
+    }
+
+    /// Tells whether the VTIMEZONE of that name says what the database says, in the years that matter.
+    pub(crate) fn agrees(&self, tzid: &str, rules: &TimeZone) -> bool {
+        let Some(described) = self.component(tzid).and_then(|zone| Described::of(zone)) else { return false };
+        let rules = Zone::Rules(rules.clone());
+        // What a description says of the time before it begins is nothing.
+        let first = described.changes[0].0.max(number_of(2020, 1, 1) * DAY);
+        (0..40 * 12).map(|month| first + month * 30 * DAY).all(|at| rules.local(at) == described.local(at))
+    }
+
     /// The database by its own names first; then the VTIMEZONE beside the entry; then Windows names, prefixes.
     /// `None` where nobody knows.
-    pub(super) fn find(&self, tzid: &str) -> Option<Zone> {
+    pub(crate) fn find(&self, tzid: &str) -> Option<Zone> {
         let tzid = tzid.trim().trim_matches('"');
         if let Some(zone) = database_zone(tzid) {
             return Some(Zone::Rules(zone.rules));

@@ -85,3 +85,83 @@ pub(crate) fn entry() -> impl Strategy<Value = Entry> {
         Entry::from_object(object).expect("one UID")
     })
 }
+
+/// A line of an entry in which everything bears the word `quince`, that can bear one and still is a line.
+fn marked_line() -> impl Strategy<Value = String> {
+    let names = prop::sample::select(vec![
+        "SUMMARY",
+        "LOCATION",
+        "DESCRIPTION",
+        "CATEGORIES",
+        "ORGANIZER",
+        "ATTENDEE",
+        "ATTACH",
+        "URL",
+        "COMMENT",
+        "STATUS",
+        "TRANSP",
+        "CLASS",
+        "GEO",
+        "RELATED-TO",
+        "X-QUINCE",
+        "COLOR",
+        "SEQUENCE",
+        "RRULE",
+        "EXDATE",
+        "RDATE",
+        "EXRULE",
+        "DTEND",
+        "DURATION",
+        "DTSTAMP",
+        "RECURRENCE-ID",
+        "REQUEST-STATUS",
+        "IMAGE",
+    ]);
+    let values = prop::sample::select(vec![
+        "quince",
+        "QUINCE,20261009T080000Z",
+        "20261010T080000",
+        "20261011T080000Z/PT2H",
+        "20261011T080000Z/quince",
+        "FREQ=DAILY;COUNT=3",
+        "FREQ=DAILY;X-QUINCE=1",
+        "FREQ=WEEKLY;BYDAY=MO,QUINCE",
+        "mailto:quince@coop.example",
+        "TENTATIVE",
+        "PT1H",
+        "P1Dquince",
+    ]);
+    let params = prop::sample::select(vec![
+        "",
+        ";X-QUINCE=quince",
+        ";TZID=quince",
+        ";TZID=/quince.example/1/Europe/Ljubljana",
+        ";TZID=Europe/Ljubljana",
+        ";VALUE=quince",
+        ";RANGE=quince",
+        ";RANGE=THISANDFUTURE",
+        ";PARTSTAT=TENTATIVE;CN=Quince",
+    ]);
+    (names, params, values).prop_map(|(name, params, value)| format!("{name}{params}:{value}"))
+}
+
+/// An entry in which every text, name and parameter bears the word `quince`.
+pub(crate) fn marked_entry() -> impl Strategy<Value = Entry> {
+    let lines = || prop::collection::vec(marked_line(), 0..7);
+    (lines(), lines(), any::<bool>()).prop_map(|(series, changed, described)| {
+        let zone = "BEGIN:VTIMEZONE\nTZID:quince\nX-QUINCE:quince\nTZNAME:quince\nBEGIN:STANDARD\nTZNAME:quince\n\
+                    COMMENT:quince\nDTSTART:19700101T000000\nTZOFFSETFROM:+0130\nTZOFFSETTO:+0130\nEND:STANDARD\n\
+                    END:VTIMEZONE\n";
+        let zone = if described { zone } else { "" };
+        let start = if described { "DTSTART;TZID=quince:20261005T080000" } else { "DTSTART:20261005T080000Z" };
+        let text = format!(
+            "BEGIN:VCALENDAR\nPRODID:quince\nMETHOD:QUINCE\nX-WR-CALNAME:quince\n{zone}BEGIN:VEVENT\nUID:quince\n{start}\n{}\n\
+             BEGIN:VALARM\nUID:quince\nDESCRIPTION:quince\nTRIGGER:-PT5M\nEND:VALARM\nBEGIN:QUINCE\nQUINCE:quince\n\
+             END:QUINCE\nEND:VEVENT\nBEGIN:VEVENT\nUID:quince\nRECURRENCE-ID:20261006T080000Z\n\
+             DTSTART:20261006T090000Z\n{}\nEND:VEVENT\nEND:VCALENDAR\n",
+            series.join("\n"),
+            changed.join("\n"),
+        );
+        Entry::parse(&text.replace("\n\n", "\n"), &chestnut_core::ical::Limits::default()).expect("an entry")
+    })
+}

@@ -1,11 +1,15 @@
 //! The core, tested on its own: tables and laws.
 
+mod carry_forms;
 mod carry_laws;
 mod choosing;
 mod entries;
 mod generate;
 mod ical_text;
 mod meaning;
+mod merging;
 mod reconcile_table;
 mod recurrence;
+mod replica_table;
 mod values;
+mod windows;

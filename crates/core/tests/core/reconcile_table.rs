@@ -2,9 +2,12 @@
 
 use chestnut_core::ical::Limits;
 use chestnut_core::{
-    Action, Carry, Decision, Deletions, Entry, FarEdits, Kind, Kinds, LeftOut, LinkFacts, Pair, RouteKey,
-    RoutePolicy, Side, WriteKind, guard_deletions, reconcile,
+    Action, Because, Carry, Decision, DeletionLimit, Deletions, Entry, FarEdits, Identity, Kind, LeftOut,
+    LinkFacts, Pair, PastCopies, Reach, RouteKey, RoutePolicy, Shows, Side, Window, WriteKind,
+    guard_deletions, reconcile,
 };
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
 
 fn entry(title: &str) -> Entry {
     let text = format!(
@@ -14,16 +17,7 @@ fn entry(title: &str) -> Entry {
 }
 
 fn policy() -> RoutePolicy {
-    RoutePolicy {
-        choice: chestnut_core::Choice::default(),
-        kinds: [Kind::Event].into_iter().collect(),
-        accepted: Kinds::all(),
-        max_size: None,
-        carry: Carry::default(),
-        deletions: Deletions::Carry,
-        far_edits: FarEdits::Restore,
-        key: RouteKey::new(b"secret", "route"),
-    }
+    RoutePolicy::plain(RouteKey::new(b"secret", "route"))
 }
 
 fn word(decision: &Decision) -> &'static str {
@@ -31,7 +25,7 @@ fn word(decision: &Decision) -> &'static str {
         Decision::Nothing => "nothing",
         Decision::Agree { .. } => "agree",
         Decision::Forget => "forget",
-        Decision::Act(Action::Delete) => "delete",
+        Decision::Act(Action::Delete(_)) => "delete",
         Decision::Act(Action::Write { kind: WriteKind::Create, .. }) => "create",
         Decision::Act(Action::Write { kind: WriteKind::Update, .. }) => "update",
         Decision::LeaveOut(_) => "leave out",
@@ -65,13 +59,13 @@ fn every_combination_of_link_source_and_far_side() {
         ("gone", ["nothing"; 6]),
         ("unreadable", ["leave out"; 6]),
     ];
-    let print = Carry::default().show(&old).fingerprint();
+    let print = Carry::default().show(&old).expect("all is shown").fingerprint();
     let agreed = LinkFacts { view: print, far: Some(print), refused: None };
     let now = "2026-10-05T08:00:00Z".parse().expect("a moment");
     for (link, rows) in [(Some(agreed), linked), (None, free)] {
         for (source, expected) in rows {
             for (target, expected) in columns.iter().zip(expected) {
-                let pair = Pair { link, source: sides(source), target: sides(target) };
+                let pair = Pair { link, source: sides(source), target: sides(target), carry_changed: false };
                 let decision = reconcile(&policy(), &pair, now);
                 assert_eq!(
                     word(&decision),
@@ -87,13 +81,13 @@ fn every_combination_of_link_source_and_far_side() {
 #[test]
 fn settings_change_the_outcome() {
     let (old, new, other) = (entry("old"), entry("new"), entry("other"));
-    let print = |e: &Entry| Carry::default().show(e).fingerprint();
+    let print = |e: &Entry| Carry::default().show(e).expect("all is shown").fingerprint();
     let agreed = LinkFacts { view: print(&old), far: Some(print(&old)), refused: None };
     let damaged = LinkFacts { far: Some(print(&other)), ..agreed };
     let refused = LinkFacts { refused: Some(print(&new)), ..agreed };
     let decide = |policy: &RoutePolicy, link, source, target| {
         let now = "2026-10-05T08:00:00Z".parse().expect("a moment");
-        reconcile(policy, &Pair { link, source, target }, now)
+        reconcile(policy, &Pair { link, source, target, carry_changed: false }, now)
     };
     let keep = RoutePolicy { deletions: Deletions::Keep, ..policy() };
     assert_eq!(decide(&keep, Some(agreed), Side::Gone, Side::Unchanged), Decision::Forget);
@@ -118,6 +112,67 @@ fn settings_change_the_outcome() {
     );
     let small = RoutePolicy { max_size: Some(50), ..policy() };
     assert_eq!(decide(&small, None, Side::Present(&old), Side::Gone), left_out(LeftOut::TooLarge));
+    // The entry begins on 5 October at eight. What was carried once follows its source out of the window.
+    let window = |from: &str, to: &str| {
+        let day = |text: &str| Reach::Day(text.parse().expect("a day"));
+        Window { past: day(from), ahead: day(to) }.at(Timestamp::UNIX_EPOCH, &TimeZone::UTC)
+    };
+    let later = RoutePolicy { window: window("2026-10-06", "2026-10-30"), ..policy() };
+    let outside = left_out(LeftOut::OutsideWindow);
+    assert_eq!(decide(&later, None, Side::Present(&old), Side::Gone), outside);
+    assert_eq!(word(&decide(&later, Some(agreed), Side::Present(&new), Side::Unchanged)), "update");
+    let tidy = RoutePolicy { past_copies: PastCopies::Remove, ..later };
+    let past = Decision::Act(Action::Delete(Because::Past));
+    assert_eq!(decide(&tidy, Some(agreed), Side::Present(&old), Side::Unchanged), past);
+    assert_eq!(decide(&tidy, Some(agreed), Side::Present(&old), Side::Gone), outside);
+    let earlier = RoutePolicy { window: window("2026-09-06", "2026-10-04"), ..tidy };
+    assert_eq!(decide(&earlier, Some(agreed), Side::Present(&old), Side::Unchanged), Decision::Nothing);
+    // Busy time: what takes none is as good as gone.
+    let carry = Carry { shows: Shows::Busy("Taken".into()), ..Carry::default() };
+    let busy = RoutePolicy { carry, ..policy() };
+    let free = entry("old\nTRANSP:TRANSPARENT");
+    assert_eq!(decide(&busy, None, Side::Present(&free), Side::Gone), left_out(LeftOut::TakesNoTime));
+    let no_time = Decision::Act(Action::Delete(Because::NotTaken(LeftOut::TakesNoTime)));
+    assert_eq!(decide(&busy, Some(agreed), Side::Present(&free), Side::Unchanged), no_time);
+}
+
+#[test]
+fn a_copy_keeps_nothing_that_its_route_no_longer_carries() {
+    let source = entry("Press hall");
+    let full = policy();
+    let busy =
+        RoutePolicy { carry: Carry { shows: Shows::Busy("Taken".into()), ..Carry::default() }, ..policy() };
+    let now = Timestamp::UNIX_EPOCH;
+    let identity = Identity::New(full.key.copy_uid(source.uid()));
+    let copy = full.carry.put(&full.carry.show(&source).expect("shown"), &identity);
+    let copy = copy.caldav_text(now).replace("END:VEVENT", "LOCATION:Row 12\r\nEND:VEVENT");
+    let copy = Entry::parse(&copy, &Limits::default()).expect("an entry");
+    let decide = |carry_changed| {
+        let pair =
+            Pair { link: None, source: Side::Present(&source), target: Side::Present(&copy), carry_changed };
+        match reconcile(&busy, &pair, now) {
+            Decision::Act(Action::Write { text, .. }) => text,
+            other => panic!("{other:?}"),
+        }
+    };
+    assert!(decide(false).contains("Row 12"), "what the far side added is its own");
+    assert!(!decide(true).contains("Row 12"), "what an earlier rule wrote is not");
+}
+
+#[test]
+fn attachments_that_the_far_side_has_no_room_for_stay_behind() {
+    let big = format!("old\nATTACH;ENCODING=BASE64;VALUE=BINARY:{}", "QUJD".repeat(500));
+    let small = RoutePolicy { max_size: Some(1000), ..policy() };
+    let now = Timestamp::UNIX_EPOCH;
+    let pair =
+        |entry| Pair { link: None, source: Side::Present(entry), target: Side::Gone, carry_changed: false };
+    let (big, plain) = (entry(&big), entry("old\nATTACH:https://coop.example/list.pdf"));
+    for (source, without, attached) in [(&big, true, "QUJD"), (&plain, false, "nothing")] {
+        let Decision::Act(Action::Write { partly, text, .. }) = reconcile(&small, &pair(source), now) else {
+            panic!("a write");
+        };
+        assert_eq!((partly.without_attachments, text.contains(attached)), (without, false));
+    }
 }
 
 #[test]
@@ -131,7 +186,16 @@ fn many_deletions_at_once_are_held() {
         (11, 55, false),
         (0, 0, false),
     ];
+    let careful = DeletionLimit { entries: 0, percent: 0 };
+    assert!(guard_deletions(careful, 1, 0, 1000).is_some(), "every single one can be held");
+    // Copies that fell behind the window are no loss, unless nothing else is left.
+    assert_eq!(guard_deletions(DeletionLimit::default(), 3, 60, 100), None);
+    assert!(guard_deletions(DeletionLimit::default(), 3, 97, 100).is_some());
     for (deletions, linked, held) in table {
-        assert_eq!(guard_deletions(deletions, linked).is_some(), held, "{deletions} of {linked}");
+        assert_eq!(
+            guard_deletions(DeletionLimit::default(), deletions, 0, linked).is_some(),
+            held,
+            "{deletions} of {linked}"
+        );
     }
 }

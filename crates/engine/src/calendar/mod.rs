@@ -13,6 +13,7 @@ use std::rc::Rc;
 use chestnut_caldav::protocol::{Condition, Listing, Stored, SyncAnswer, href_of};
 use chestnut_caldav::{Client, DavError, Fetched, RequestCounts, TransportFault};
 use chestnut_core::{EventUid, Kind, Kinds, NotACalendar, ObjectHref, Scheduling, SyncToken};
+use jiff::Timestamp;
 use url::Url;
 
 pub use feed::FeedCalendar;
@@ -201,6 +202,15 @@ impl Calendar {
             Self::Feed(feed) => feed.listing().await,
             Self::File(file) => file.listing(),
             Self::Folder(folder) => folder.listing(),
+        }
+    }
+
+    /// Returns single events that are over before a moment, as far as the server can tell; `None` where it cannot.
+    pub(crate) async fn long_past(&self, before: Timestamp) -> Option<Vec<ObjectHref>> {
+        match self {
+            // A server that does not understand the question has only cost one request.
+            Self::Dav { client, url } => client.long_past(url, before).await.ok(),
+            Self::Feed(_) | Self::File(_) | Self::Folder(_) => None,
         }
     }
 

@@ -1,11 +1,15 @@
 //! The engine against simulated servers in memory, on a clock that jumps.
 
 mod bad_sources;
+mod both_ways;
 mod costs;
 mod cut_off;
 mod faults;
 mod habits;
+mod histories;
 mod local_calendars;
 mod matching;
 mod routes;
 mod targets_that_lie;
+mod what_copies_show;
+mod windows;

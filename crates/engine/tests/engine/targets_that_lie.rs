@@ -91,7 +91,7 @@ fn no_copy_makes_a_scheduling_server_write_to_people() {
     let world = World::new(40);
     world.habit(&world.target, Habit::Schedules);
     let report = world.sync();
-    assert!(report.summary.without_people > 0);
+    assert!(report.summary.partly["without-people"] > 0);
     world.edit(&world.source, "orchard-0004.ics", "SUMMARY:", "SUMMARY:Changed ");
     world.sync();
     world.delete(&world.source, "orchard-0004.ics");

@@ -1,0 +1,367 @@
+//! `chestnut route list / show / add / pause / resume / retire`.
+
+use chestnut_core::{Kinds, Shows};
+use chestnut_engine::{AnyRoute, RunOptions, Silent};
+use chestnut_store::{RunResult, Store};
+use serde::Serialize;
+use toml_edit::{Array, InlineTable, Value};
+
+use super::sync::first_summary;
+use super::{block_on, configuration_path, load, look_at_state, open_state, show};
+use crate::args::{Common, RouteAdd};
+use crate::error_report::Failure;
+use crate::exit_code::ExitCode;
+use crate::questions::Questions;
+use crate::render::{Align, clean, count, style, table};
+use crate::run::Io;
+use crate::settings::{ConfigurationText, Connections, RouteSettings, Settings, route_key};
+
+#[derive(Debug, Serialize)]
+struct Report {
+    routes: Vec<Line>,
+}
+
+#[derive(Debug, Serialize)]
+struct Line {
+    route: String,
+    calendars: Vec<String>,
+    two_way: bool,
+    carries: String,
+    paused: bool,
+    linked: usize,
+    last_result: Option<RunResult>,
+    /// It ran once, and the configuration no longer has it.
+    gone: bool,
+    #[serde(skip)]
+    way: String,
+}
+
+fn carries(route: &RouteSettings) -> String {
+    match &route.carry.shows {
+        Shows::Everything => "everything".to_owned(),
+        Shows::Busy(title) => format!("busy, as \"{title}\""),
+        Shows::Details(_) => "chosen details".to_owned(),
+    }
+}
+
+fn line(store: &Store, name: &str, route: Option<&RouteSettings>) -> Result<Line, Failure> {
+    let id = store.route(name)?;
+    let last = store.runs(Some(name), 1)?.into_iter().next();
+    Ok(Line {
+        route: name.to_owned(),
+        calendars: route.map(|route| route.ends.clone()).unwrap_or_default(),
+        two_way: route.is_some_and(|route| route.is_two_way),
+        carries: route.map(carries).unwrap_or_default(),
+        paused: id.map(|id| store.is_paused(id)).transpose()?.unwrap_or(false),
+        linked: id.map(|id| store.link_count(id)).transpose()?.unwrap_or(0),
+        last_result: last.map(|run| run.result.unwrap_or(RunResult::Failed)),
+        gone: route.is_none(),
+        way: route.map(RouteSettings::way).unwrap_or_default(),
+    })
+}
+
+/// Routes that ran once, and that the configuration no longer has.
+pub(super) fn gone(store: &Store, settings: &Settings) -> Result<Vec<String>, Failure> {
+    let names = store.route_names()?;
+    Ok(names.into_iter().filter(|name| !settings.routes.contains_key(name)).collect())
+}
+
+pub(super) fn list(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    let settings = load(common, io)?;
+    let store = look_at_state(common, &settings)?;
+    let mut routes = Vec::new();
+    for (name, route) in &settings.routes {
+        routes.push(line(&store, name, Some(route))?);
+    }
+    for name in gone(&store, &settings)? {
+        routes.push(line(&store, &name, None)?);
+    }
+    let report = Report { routes };
+    show(common, io, &report, || human(&report))?;
+    Ok(ExitCode::Ok)
+}
+
+fn human(report: &Report) -> String {
+    let columns = [
+        ("Route", Align::Left),
+        ("Way", Align::Left),
+        ("Carries", Align::Left),
+        ("Linked", Align::Right),
+        ("State", Align::Left),
+    ];
+    let row = |line: &Line| {
+        let state = match (line.gone, line.paused, line.last_result) {
+            (true, ..) => style::paint(style::WARN, "not in the configuration"),
+            (_, true, _) => style::paint(style::WARN, "paused"),
+            (.., None) => "never ran".to_owned(),
+            (.., Some(result)) => result.word().to_owned(),
+        };
+        let (route, way) = (clean(&line.route), clean(&line.way));
+        vec![route, way, clean(&line.carries), line.linked.to_string(), state]
+    };
+    let mut out = table(&columns, &report.routes.iter().map(row).collect::<Vec<_>>());
+    for line in report.routes.iter().filter(|line| line.gone) {
+        out += &gone_words(&line.route);
+    }
+    out
+}
+
+/// What to do about a route that is no longer in the configuration.
+pub(super) fn gone_words(name: &str) -> String {
+    let name = clean(name);
+    style::paint(
+        style::WARN,
+        format!(
+            "{name} ran once and is not in the configuration any more; its copies stay where they are.\n  \
+             forget it: chestnut route retire {name}\n"
+        ),
+    )
+}
+
+pub(super) fn show_one(name: &str, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    let settings = load(common, io)?;
+    let store = look_at_state(common, &settings)?;
+    let chosen = settings.chosen_routes(&[name.to_owned()])?;
+    let mut routes = Vec::new();
+    let mut text = String::new();
+    for (name, route) in chosen {
+        let line = line(&store, name, Some(route))?;
+        text += &described(&line, route);
+        routes.push(line);
+    }
+    show(common, io, &Report { routes }, || text)?;
+    Ok(ExitCode::Ok)
+}
+
+fn described(line: &Line, route: &RouteSettings) -> String {
+    let kinds = |kinds: &Kinds| kinds.iter().map(|kind| kind.word()).collect::<Vec<_>>().join(", ");
+    let yes = |is: bool| if is { "yes" } else { "no" };
+    let mut rows = vec![
+        ("way", clean(&line.way)),
+        ("kinds", kinds(&route.kinds)),
+        ("carries", clean(&line.carries)),
+        ("deletions", format!("{:?}", route.deletions).to_lowercase()),
+        (
+            "asks above",
+            format!("{} deletions and {} %", route.deletion_limit.entries, route.deletion_limit.percent),
+        ),
+    ];
+    if route.is_two_way {
+        rows.push(("disagree", format!("{:?}", route.disagree).to_lowercase()));
+    } else {
+        rows.push(("far edits", format!("{:?}", route.far_edits).to_lowercase()));
+        rows.push(("strangers", format!("{:?}", route.strangers).to_lowercase()));
+    }
+    rows.push(("relays copies", yes(route.relay).to_owned()));
+    rows.push(("linked", line.linked.to_string()));
+    rows.push(("paused", yes(line.paused).to_owned()));
+    let mut out = format!("{}\n", style::paint(style::STRONG, clean(&line.route)));
+    for (key, value) in rows {
+        out += &format!("  {key:14} {value}\n");
+    }
+    out
+}
+
+/// Holds a route back, or lets it go on.
+pub(super) fn pause(
+    name: &str,
+    is_paused: bool,
+    common: &Common,
+    io: &mut Io<'_>,
+) -> Result<ExitCode, Failure> {
+    let settings = load(common, io)?;
+    let store = open_state(common, &settings)?;
+    let chosen = settings.chosen_routes(&[name.to_owned()])?;
+    let mut routes = Vec::new();
+    for (name, route) in chosen {
+        store.write(|writer| {
+            let id = writer.route(name)?;
+            writer.set_paused(id, is_paused)
+        })?;
+        routes.push(line(&store, name, Some(route))?);
+    }
+    let words = match is_paused {
+        true => "is paused; `sync` passes it over until `chestnut route resume`",
+        false => "goes on with the next sync",
+    };
+    show(common, io, &Report { routes }, || format!("{} {words}\n", clean(name)))?;
+    Ok(ExitCode::Ok)
+}
+
+/// Takes a route out of the configuration and the state; its copies too, if that is asked for.
+pub(super) fn retire(
+    name: &str,
+    remove_copies: bool,
+    common: &Common,
+    io: &mut Io<'_>,
+) -> Result<ExitCode, Failure> {
+    let settings = load(common, io)?;
+    let store = open_state(common, &settings)?;
+    let is_gone = gone(&store, &settings)?.iter().any(|gone| gone == name);
+    let mut removed = 0;
+    let mut names = vec![name.to_owned()];
+    if is_gone && remove_copies {
+        return Err(Failure::usage(format!("route {name} is not in the configuration any more")).hint(
+            "To take its copies away, put it back into the configuration first: nothing else says where they are.",
+        ));
+    }
+    if !is_gone {
+        let chosen = settings.chosen_routes(&[name.to_owned()])?;
+        names = chosen.iter().map(|(name, _)| (*name).to_owned()).collect();
+        if remove_copies {
+            for (name, route) in chosen {
+                removed += remove(name, route, &settings, &store, io)?;
+            }
+        }
+        let mut text = ConfigurationText::read(&settings.path)?;
+        text.remove("route", name);
+        text.save()?;
+    }
+    for name in &names {
+        if let Some(id) = store.route(name)? {
+            store.write(|writer| writer.forget_route(id))?;
+        }
+    }
+    let copies = match (is_gone || !remove_copies, removed) {
+        (true, _) => "its copies stay where they are".to_owned(),
+        (false, number) => format!("{} removed", count(number, "copy", "copies")),
+    };
+    let report = Retired { route: name.to_owned(), removed };
+    show(common, io, &report, || format!("{} is retired; {copies}\n", clean(name)))?;
+    Ok(ExitCode::Ok)
+}
+
+#[derive(Debug, Serialize)]
+struct Retired {
+    route: String,
+    removed: usize,
+}
+
+/// Runs a one-way route as if its source had nothing: every copy that it made goes, and nothing else.
+fn remove(
+    name: &str,
+    route: &RouteSettings,
+    settings: &Settings,
+    store: &Store,
+    io: &Io<'_>,
+) -> Result<usize, Failure> {
+    if route.is_two_way {
+        return Err(Failure::usage(format!(
+            "route {name} made no copies: it keeps calendars alike, both ways"
+        ))
+        .hint("Retire it without --remove-copies; every calendar keeps what it holds."));
+    }
+    let key = route_key(settings, false)?;
+    let connections = Connections::new(settings, &io.environment);
+    let options = RunOptions { allow_deletions: true, afresh: true, ..RunOptions::at(io.environment.now()?) };
+    let report = block_on(async {
+        let mut ready = connections.one_way(name, route, &key).await?;
+        ready.kinds = std::iter::empty().collect();
+        ready.strangers = chestnut_core::Strangers::Leave;
+        ready.deletions = chestnut_core::Deletions::Carry;
+        let ready = AnyRoute::OneWay(Box::new(ready));
+        Ok::<_, Failure>(ready.run(store, &options, &Silent).await?)
+    })??;
+    if report.result == RunResult::Failed {
+        let message = format!("not every copy of route {name} could be removed");
+        return Err(
+            Failure::failed(message).hint("`chestnut history` says which; run it again to try the rest.")
+        );
+    }
+    Ok(report.summary.calendars.values().map(|counts| counts.deleted).sum())
+}
+
+/// Writes a route into the configuration, after a look at what its first run would do.
+pub(super) fn add(args: &RouteAdd, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    let path = configuration_path(common, io)?;
+    let mut text = ConfigurationText::read(&path)?;
+    let settings = text.settings()?;
+    let mut questions = Questions::of_terminal(io.can_ask);
+    let (ends, is_two_way) = ends(args, &settings, questions.as_mut())?;
+    let mut keys: Vec<(&str, Value)> = Vec::new();
+    if is_two_way {
+        keys.push(("between", Value::from(ends.iter().cloned().collect::<Array>())));
+    } else {
+        keys.push(("from", Value::from(ends[0].clone())));
+        keys.push(("to", Value::from(ends[1].clone())));
+    }
+    let carry = match (&args.carry, questions.as_mut()) {
+        (Some(carry), _) => carry.word().to_owned(),
+        (None, Some(questions)) => {
+            let choices = ["everything".to_owned(), "only when it is busy".to_owned()];
+            ["everything", "busy"][questions.choose("What may the other side see?", &choices)?].to_owned()
+        }
+        (None, None) => "everything".to_owned(),
+    };
+    keys.push(("carry", Value::from(carry)));
+    if args.past.is_some() || args.ahead.is_some() {
+        let mut window = InlineTable::new();
+        for (key, reach) in [("past", &args.past), ("ahead", &args.ahead)] {
+            if let Some(reach) = reach {
+                window.insert(key, Value::from(reach.clone()));
+            }
+        }
+        keys.push(("window", Value::from(window)));
+    }
+    if args.keep_deletions {
+        keys.push(("deletions", Value::from("keep")));
+    }
+    text.add("route", &args.route, keys)?;
+    let settings = text.settings()?;
+    // A look before it is written down: what cannot be read is no route.
+    let store = look_at_state(common, &settings)?;
+    let key = route_key(&settings, false)?;
+    let connections = Connections::new(&settings, &io.environment);
+    let options = RunOptions::at(io.environment.now()?);
+    let mut summary = String::new();
+    let mut routes = Vec::new();
+    for (name, route) in settings.chosen_routes(std::slice::from_ref(&args.route))? {
+        let preview = block_on(async {
+            let ready = connections.route(name, route, &key).await?;
+            Ok::<_, Failure>(ready.preview(&store, &options, &Silent).await?)
+        })??;
+        summary += &first_summary(name, route, &preview);
+        routes.push(line(&store, name, Some(route))?);
+    }
+    text.save()?;
+    let name = clean(&args.route);
+    show(common, io, &Report { routes }, || {
+        format!(
+            "{summary}{name} is written into {}\n  every entry: chestnut preview {name}\n  do it: chestnut sync {name}\n",
+            path.display()
+        )
+    })?;
+    Ok(ExitCode::Ok)
+}
+
+fn ends(
+    args: &RouteAdd,
+    settings: &Settings,
+    questions: Option<&mut Questions>,
+) -> Result<(Vec<String>, bool), Failure> {
+    if !args.between.is_empty() {
+        return Ok((args.between.clone(), true));
+    }
+    if let (Some(from), Some(to)) = (&args.from, &args.to) {
+        return Ok((vec![from.clone(), to.clone()], false));
+    }
+    let Some(questions) = questions else {
+        return Err(Failure::usage("a route needs its calendars").hint(
+            "Say --from CALENDAR --to CALENDAR for one way, or --between CALENDAR,CALENDAR for both.",
+        ));
+    };
+    let names: Vec<String> = settings.calendars.keys().cloned().collect();
+    if names.len() < 2 {
+        return Err(Failure::usage("a route needs two calendars, and the configuration has fewer")
+            .hint("Add one with `chestnut calendar add` or `chestnut calendar create … --as NAME`."));
+    }
+    let directions = ["one way: copies go from one to the other".to_owned(), "both ways".to_owned()];
+    let is_two_way = questions.choose("In which direction?", &directions)? == 1;
+    let mut pick = |given: &Option<String>, prompt: &str| match given {
+        Some(name) => Ok::<_, Failure>(name.clone()),
+        None => Ok(names[questions.choose(prompt, &names)?].clone()),
+    };
+    let first = pick(&args.from, if is_two_way { "Between which calendar" } else { "From which calendar?" })?;
+    let second = pick(&args.to, if is_two_way { "and which one?" } else { "To which calendar?" })?;
+    Ok((vec![first, second], is_two_way))
+}

@@ -1,0 +1,138 @@
+//! `carry` of a route: what its copies show.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use chestnut_core::{Carry, Categories, Colour, Detail, Details, People, Privacy, Reminders, ShowAs, Shows};
+
+use super::reader::Section;
+use crate::error_report::Failure;
+
+const KEYS: &[&str] =
+    &["details", "title", "prefix", "show-as", "privacy", "reminders", "people", "categories", "colour"];
+
+/// Reads `carry` and `busy-title`.
+pub(super) fn carry(route: &Section<'_>) -> Result<Carry, Failure> {
+    let title = route.text("busy-title")?;
+    let is_table = route.is_table("carry");
+    let word = if is_table { None } else { route.text("carry")? };
+    let carry = match word.as_deref() {
+        _ if is_table => details(&route.section("carry")?.expect("it is a table"))?,
+        None | Some("everything") => Carry::default(),
+        Some("busy") => {
+            let title = title.clone().unwrap_or_else(|| "Busy".to_owned());
+            Carry { shows: Shows::Busy(title), ..Carry::default() }
+        }
+        Some(other) => {
+            let known = "It is \"everything\" (the default), \"busy\", or a table such as \
+                         { details = [\"title\", \"location\"] }.";
+            return Err(route.wrong("carry", format_args!("is {other:?}")).hint(known));
+        }
+    };
+    if title.is_some() && !matches!(carry.shows, Shows::Busy(_)) {
+        return Err(route
+            .wrong("busy-title", "is the title of busy-only copies")
+            .hint("Say carry = \"busy\" too, or give copies a title with carry = { title = \"…\" }."));
+    }
+    Ok(carry)
+}
+
+fn details(table: &Section<'_>) -> Result<Carry, Failure> {
+    table.allow(KEYS)?;
+    let mut details = Details {
+        title: table.text("title")?,
+        prefix: table.text("prefix")?,
+        show_as: table.choice(
+            "show-as",
+            &[("as-it-is", None), ("busy", Some(ShowAs::Busy)), ("free", Some(ShowAs::Free))],
+            None,
+        )?,
+        privacy: table.choice(
+            "privacy",
+            &[
+                ("as-it-is", None),
+                ("public", Some(Privacy::Public)),
+                ("private", Some(Privacy::Private)),
+                ("confidential", Some(Privacy::Confidential)),
+            ],
+            None,
+        )?,
+        reminders: reminders(table)?,
+        categories: categories(table)?,
+        colour: colour(table)?,
+        ..Details::default()
+    };
+    if let Some(words) = table.texts("details")? {
+        details.taken = words.iter().map(|word| detail(table, word)).collect::<Result<BTreeSet<_>, _>>()?;
+    }
+    let people = table.choice(
+        "people",
+        &[
+            ("silent", People::Silent),
+            ("listed", People::Listed),
+            ("none", People::Dropped),
+            ("invite", People::Invite),
+        ],
+        People::Silent,
+    )?;
+    if table.has("people") && people != People::Dropped {
+        details.taken.insert(Detail::People);
+    }
+    Ok(Carry { shows: Shows::Details(Box::new(details)), people, ..Carry::default() })
+}
+
+fn detail(table: &Section<'_>, word: &str) -> Result<Detail, Failure> {
+    Detail::ALL.into_iter().find(|detail| detail.word() == word).ok_or_else(|| {
+        let words: Vec<_> = Detail::ALL.iter().map(|detail| detail.word()).collect();
+        table
+            .wrong("details", format_args!("has {word:?}"))
+            .hint(format!("Details are: {}. The time is always carried.", words.join(", ")))
+    })
+}
+
+fn reminders(table: &Section<'_>) -> Result<Reminders, Failure> {
+    Ok(match table.text("reminders")?.as_deref() {
+        None | Some("as-they-are") => Reminders::AsTheyAre,
+        Some("none") => Reminders::None,
+        Some(text) => {
+            let lead = super::durations::parse_duration(text).and_then(|d| u32::try_from(d.as_secs()).ok());
+            Reminders::Before(lead.ok_or_else(|| {
+                table.wrong(
+                    "reminders",
+                    "is \"as-they-are\", \"none\", or how long before the start, such as \"30 minutes\"",
+                )
+            })?)
+        }
+    })
+}
+
+fn categories(table: &Section<'_>) -> Result<Categories, Failure> {
+    if table.is_table("categories") {
+        return Ok(Categories::Renamed(map(table, "categories")?));
+    }
+    Ok(table.texts("categories")?.map_or(Categories::AsTheyAre, Categories::Fixed))
+}
+
+fn colour(table: &Section<'_>) -> Result<Colour, Failure> {
+    let colour = match table.is_table("colour") {
+        true => Colour::ByCategory(map(table, "colour")?),
+        false => table.text("colour")?.map_or(Colour::AsItIs, Colour::Fixed),
+    };
+    let names: Vec<&String> = match &colour {
+        Colour::AsItIs => Vec::new(),
+        Colour::Fixed(name) => vec![name],
+        Colour::ByCategory(map) => map.values().collect(),
+    };
+    let is_name = |name: &&String| !name.is_empty() && name.bytes().all(|b| b.is_ascii_lowercase());
+    match names.into_iter().find(|name| !is_name(name)) {
+        None => Ok(colour),
+        Some(name) => Err(table.wrong("colour", format_args!("has {name:?}")).hint(
+            "The colour of an entry is one of the names that web pages use, such as \"orange\" or \"seagreen\".",
+        )),
+    }
+}
+
+fn map(table: &Section<'_>, key: &str) -> Result<BTreeMap<String, String>, Failure> {
+    let inner = table.section(key)?.expect("it is a table");
+    let names: Vec<String> = inner.keys().map(str::to_owned).collect();
+    names.into_iter().map(|name| Ok((name.clone(), inner.needed_text(&name)?))).collect()
+}

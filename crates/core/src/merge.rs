@@ -1,0 +1,416 @@
+//! Merging what several calendars made of one entry: property by property, occurrence by occurrence.
+//!
+//! Each side is compared with what it was when it was last agreed; what it changed since is laid over the agreed
+//! text. Lists (categories, people, removed days, reminders) merge as sets. What two sides changed otherwise is a
+//! [`Collision`], and one side's word counts.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::canonical::{Zoner, occurrence_key};
+use crate::entry::{Entry, Kind, zone_id, zone_ids};
+use crate::ical::{Component, Item, Property};
+use crate::values::{TimeValue, parse_time, split_list, unescape_text};
+
+/// One side of a merge.
+#[derive(Debug, Clone, Copy)]
+pub struct MergeSide<'e> {
+    /// What it was when it was last agreed; `None` where it never was.
+    pub before: Option<&'e Entry>,
+    /// What it is now.
+    pub now: &'e Entry,
+}
+
+/// Something that sides changed to different things.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Collision {
+    /// The RECURRENCE-ID of the occurrence; empty for the series.
+    pub occurrence: String,
+    /// The property, such as `LOCATION`; `time` for all that says when it is; `occurrence` for a whole one.
+    pub field: String,
+    /// The sides whose word does not count, by their number in the merge.
+    pub losers: Vec<usize>,
+}
+
+/// What came of a merge.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Merged {
+    /// All changes together, under the UID of the first side.
+    pub entry: Entry,
+    /// What did not go together.
+    pub collisions: Vec<Collision>,
+}
+
+/// Names one thing that an entry says: the property, and for lists which element.
+type Key = (&'static str, String, String);
+/// What it says, for comparison, and as it is written.
+type Said = (String, Vec<Item<'static>>);
+/// An occurrence's component name and fields.
+type Fields = BTreeMap<Key, Said>;
+/// By RECURRENCE-ID.
+type Occurrences = BTreeMap<String, (String, Fields)>;
+
+/// What says when an entry is: these belong together, and collide as one.
+const TIME: [&str; 6] = ["DTSTART", "DTEND", "DURATION", "DUE", "RRULE", "EXRULE"];
+/// Who wrote it and when: the newest word counts, and never collides.
+const BOOKKEEPING: [&str; 6] = ["UID", "DTSTAMP", "CREATED", "LAST-MODIFIED", "SEQUENCE", "RECURRENCE-ID"];
+/// Properties that may stand several times, each for itself (RFC 5545, 3.6).
+const EACH_FOR_ITSELF: [&str; 11] = [
+    "ATTACH",
+    "ATTENDEE",
+    "COMMENT",
+    "CONTACT",
+    "RELATED-TO",
+    "REQUEST-STATUS",
+    "IMAGE",
+    "CONFERENCE",
+    "LINK",
+    "CONCEPT",
+    "REFID",
+];
+/// Properties that are lists of words.
+const WORDS: [&str; 2] = ["CATEGORIES", "RESOURCES"];
+/// Properties that are lists of moments.
+const MOMENTS: [&str; 2] = ["EXDATE", "RDATE"];
+
+const TIME_FIELD: &str = "time";
+
+fn time_key() -> Key {
+    ("time", TIME_FIELD.to_owned(), String::new())
+}
+
+fn fields_of(component: &Component<'static>) -> Fields {
+    let mut zones = Zoner::default();
+    let mut fields = Fields::new();
+    let mut add = |group: &'static str, name: &str, element: String, said: String, item: Item<'static>| {
+        let field = fields.entry((group, name.to_owned(), element)).or_default();
+        field.0 += &said;
+        field.0.push('\n');
+        field.1.push(item);
+    };
+    for property in component.properties() {
+        let name = property.name().to_ascii_uppercase();
+        let whole = || Item::Property(property.clone());
+        if BOOKKEEPING.contains(&name.as_str()) {
+            continue;
+        }
+        if TIME.contains(&name.as_str()) {
+            add("time", TIME_FIELD, String::new(), String::new(), whole());
+        } else if let Some(list) = MOMENTS.into_iter().find(|list| *list == name) {
+            for value in property.value().split(',').filter(|v| !v.trim().is_empty()) {
+                let moment = zones.moment(property, value);
+                let item = Item::Property(property.with_value(value.trim()));
+                add("list", list, moment, String::new(), item);
+            }
+        } else if let Some(list) = WORDS.into_iter().find(|list| *list == name) {
+            for word in split_list(property.value()).filter(|w| !w.trim().is_empty()) {
+                let element = unescape_text(word).trim().to_lowercase();
+                let item = Item::Property(Property::new(list, word.trim()));
+                add("list", list, element, String::new(), item);
+            }
+        } else if let Some(said) = zones.meaning(property) {
+            let is_list = EACH_FOR_ITSELF.contains(&name.as_str());
+            let element = match (is_list, name.as_str()) {
+                (true, "ATTENDEE") => property.value().trim().to_lowercase(),
+                (true, _) => said.clone(),
+                _ => String::new(),
+            };
+            add(if is_list { "list" } else { "one" }, &name, element, said, whole());
+        }
+    }
+    let time = zones.time_of(component);
+    if let Some(field) = fields.get_mut(&time_key()) {
+        field.0 = time;
+    }
+    for inner in component.components() {
+        let said = zones.meaning_of_inner(inner);
+        let field = fields.entry(("list", inner.name().to_ascii_uppercase(), said.clone())).or_default();
+        field.0 = said;
+        field.1.push(Item::Component(Box::new(inner.clone())));
+    }
+    fields
+}
+
+fn occurrences_of(entry: &Entry) -> Occurrences {
+    let each = |c: &Component<'static>| (occurrence_key(c), (c.name().to_owned(), fields_of(c)));
+    entry.components().map(each).collect()
+}
+
+/// What one side changed: fields that are new or other, or gone, and occurrences that are gone.
+#[derive(Debug, Default)]
+struct Patch {
+    fields: BTreeMap<(String, Key), Option<Said>>,
+    /// New occurrences, with their component names.
+    added: BTreeMap<String, String>,
+    gone: BTreeSet<String>,
+}
+
+impl Patch {
+    fn of(before: &Occurrences, now: &Occurrences) -> Self {
+        let mut patch = Self::default();
+        for (id, (name, fields)) in now {
+            let nothing = Fields::new();
+            let old = match before.get(id) {
+                Some((_, fields)) => fields,
+                None => {
+                    patch.added.insert(id.clone(), name.clone());
+                    &nothing
+                }
+            };
+            for (key, said) in fields {
+                if old.get(key).is_none_or(|old| old.0 != said.0) {
+                    patch.fields.insert((id.clone(), key.clone()), Some(said.clone()));
+                }
+            }
+            for key in old.keys().filter(|key| !fields.contains_key(*key)) {
+                patch.fields.insert((id.clone(), key.clone()), None);
+            }
+        }
+        patch.gone = before.keys().filter(|id| !now.contains_key(*id)).cloned().collect();
+        patch
+    }
+
+    fn is_empty(&self) -> bool {
+        self.fields.is_empty() && self.added.is_empty() && self.gone.is_empty()
+    }
+
+    fn moves_series(&self) -> bool {
+        self.fields.keys().any(|(id, key)| id.is_empty() && key.0 == "time")
+    }
+
+    fn is_about_occurrences(id: &str, key: &Key) -> bool {
+        !id.is_empty() || key.0 == "time" || MOMENTS.contains(&key.1.as_str())
+    }
+
+    fn touches_occurrences(&self) -> bool {
+        let fields = self.fields.keys();
+        let touched = fields.filter(|(id, key)| Self::is_about_occurrences(id, key));
+        touched.count() > 0 || !self.added.is_empty() || !self.gone.is_empty()
+    }
+
+    fn forget_occurrences(&mut self) {
+        self.fields.retain(|(id, key), _| !Self::is_about_occurrences(id, key));
+        self.added.clear();
+        self.gone.clear();
+    }
+}
+
+/// Merges the changes of several sides over what was agreed. `by_weight` names the sides, the one whose word counts
+/// first. `base` is what was agreed; without it everything that a side says is a change.
+///
+/// # Panics
+/// There is no side.
+#[must_use]
+pub fn merge(base: Option<&Entry>, sides: &[MergeSide<'_>], by_weight: &[usize]) -> Merged {
+    let first = sides.first().expect("a merge has at least one side");
+    let now: Vec<_> = sides.iter().map(|side| occurrences_of(side.now)).collect();
+    let mut patches: Vec<Patch> = sides
+        .iter()
+        .zip(&now)
+        .map(|(side, now)| Patch::of(&side.before.map(occurrences_of).unwrap_or_default(), now))
+        .collect();
+    let mut collisions = BTreeSet::new();
+    // A series that one side moved, and of which another changed single occurrences: these are about other days.
+    let movers: Vec<_> = (0..sides.len()).filter(|side| patches[*side].moves_series()).collect();
+    let touchers: Vec<_> = (0..sides.len()).filter(|side| patches[*side].touches_occurrences()).collect();
+    let says_the_same = touchers.windows(2).all(|two| now[two[0]] == now[two[1]]);
+    let time_of =
+        |side: usize| now[side].get("").and_then(|(_, fields)| fields.get(&time_key())).map(|s| &s.0);
+    let same_time = touchers.windows(2).all(|two| time_of(two[0]) == time_of(two[1]));
+    // Where nothing was agreed, every side says when it is: only different times are a move.
+    let moved = !movers.is_empty() && (base.is_some() || !same_time);
+    if moved && touchers.len() > 1 && !says_the_same {
+        let is_series = touchers.iter().any(|side| now[*side].len() > 1)
+            || now
+                .iter()
+                .flat_map(|o| o.get(""))
+                .any(|(_, fields)| fields.keys().any(|k| MOMENTS.contains(&k.1.as_str())));
+        if is_series {
+            let winner =
+                by_weight.iter().find(|side| touchers.contains(side)).copied().unwrap_or(touchers[0]);
+            let losers: Vec<_> = touchers.iter().copied().filter(|side| *side != winner).collect();
+            losers.iter().for_each(|side| patches[*side].forget_occurrences());
+            collisions.insert(Collision { occurrence: String::new(), field: TIME_FIELD.to_owned(), losers });
+        }
+    }
+    let mut result = base.map(occurrences_of).unwrap_or_default();
+    settle_occurrences(&mut result, &patches, by_weight, &mut collisions);
+    settle_fields(&mut result, &patches, by_weight, &mut collisions);
+    let changed = patches.iter().filter(|patch| !patch.is_empty()).count();
+    if changed > 1 {
+        keep_changed_occurrences(&mut result);
+    }
+    let heaviest = by_weight.iter().copied().find(|side| !patches[*side].is_empty()).unwrap_or(0);
+    let entry = written(first.now, sides[heaviest].now, sides, &result);
+    Merged { entry, collisions: collisions.into_iter().collect() }
+}
+
+/// Which occurrences there are: a change beats a deletion.
+fn settle_occurrences(
+    result: &mut Occurrences,
+    patches: &[Patch],
+    by_weight: &[usize],
+    collisions: &mut BTreeSet<Collision>,
+) {
+    for patch in patches {
+        for (id, name) in &patch.added {
+            result.entry(id.clone()).or_insert_with(|| (name.clone(), Fields::new()));
+        }
+    }
+    for (side, patch) in patches.iter().enumerate() {
+        for id in &patch.gone {
+            let changed = |other: &&usize| {
+                **other != side && patches[**other].fields.keys().any(|(changed, _)| changed == id)
+            };
+            if by_weight.iter().any(|other| changed(&other)) {
+                let (occurrence, field) = (id.clone(), "occurrence".to_owned());
+                collisions.insert(Collision { occurrence, field, losers: vec![side] });
+            } else {
+                result.remove(id);
+            }
+        }
+    }
+}
+
+fn settle_fields(
+    result: &mut Occurrences,
+    patches: &[Patch],
+    by_weight: &[usize],
+    collisions: &mut BTreeSet<Collision>,
+) {
+    let keys: BTreeSet<_> = patches.iter().flat_map(|patch| patch.fields.keys()).collect();
+    for (id, key) in keys {
+        let words = |side: usize| patches[side].fields.get(&(id.clone(), key.clone()));
+        let said: Vec<_> =
+            by_weight.iter().filter_map(|side| words(*side).map(|said| (*side, said))).collect();
+        // What one side took out and another changed stays: a change beats a deletion.
+        let Some((_, wins)) = said.iter().find(|(_, said)| said.is_some()).or(said.first()) else { continue };
+        let same = |other: &Option<Said>| other.as_ref().map(|s| &s.0) == wins.as_ref().map(|s| &s.0);
+        let losers: Vec<_> = said.iter().filter(|(_, other)| !same(other)).map(|(side, _)| *side).collect();
+        if !losers.is_empty() {
+            let (occurrence, field) = (id.clone(), key.1.clone());
+            collisions.insert(Collision { occurrence, field, losers });
+        }
+        let Some((_, fields)) = result.get_mut(id) else { continue };
+        match wins {
+            Some(said) => drop(fields.insert(key.clone(), said.clone())),
+            None => drop(fields.remove(key)),
+        }
+    }
+}
+
+/// A day that one side removed and another changed: the change stays, so the removal goes.
+fn keep_changed_occurrences(result: &mut Occurrences) {
+    let changed: Vec<String> = result.keys().filter(|id| !id.is_empty()).cloned().collect();
+    if let Some((_, fields)) = result.get_mut("") {
+        fields.retain(|key, _| key.1 != "EXDATE" || !changed.contains(&key.2));
+    }
+}
+
+/// Writes the result into the text of one side, touching nothing that says the same already.
+fn written(first: &Entry, from: &Entry, sides: &[MergeSide<'_>], result: &Occurrences) -> Entry {
+    let mut object = from.object().clone();
+    let is_wanted =
+        |c: &Component<'_>| Kind::of_component(c.name()).is_none() || result.contains_key(&occurrence_key(c));
+    object.items_mut().retain(|item| !matches!(item, Item::Component(c) if !is_wanted(c)));
+    let standing: BTreeSet<_> = from.components().map(occurrence_key).collect();
+    for (id, (name, _)) in result.iter().filter(|(id, _)| !standing.contains(*id)) {
+        let original = sides.iter().flat_map(|side| side.now.components()).find(|c| occurrence_key(c) == *id);
+        let mut component = Component::new(name.clone());
+        let kept = original.into_iter().flat_map(Component::properties);
+        let kept = kept.filter(|p| BOOKKEEPING.iter().any(|name| p.is(name)));
+        kept.for_each(|p| component.push_property(p.clone()));
+        object.push_component(component);
+    }
+    let newest = sides.iter().filter_map(|side| sequence(side.now)).max();
+    for component in object.components_mut().filter(|c| Kind::of_component(c.name()).is_some()) {
+        let id = occurrence_key(component);
+        component.set_value("UID", first.uid().as_str());
+        if let Some((_, fields)) = result.get(&id) {
+            bring_to(component, fields);
+        }
+        if id.is_empty()
+            && let Some(newest) = newest
+            && sequence_of(component).is_none_or(|own| own < newest)
+        {
+            component.set_value("SEQUENCE", &newest.to_string());
+        }
+    }
+    add_zones(&mut object, sides);
+    Entry::from_object(object).expect("every component has the same UID")
+}
+
+fn sequence(entry: &Entry) -> Option<i64> {
+    sequence_of(entry.main_component())
+}
+
+fn sequence_of(component: &Component<'_>) -> Option<i64> {
+    component.value("SEQUENCE")?.trim().parse().ok()
+}
+
+/// Takes out what is other or gone, and adds what is missing; lists of words are one property then.
+fn bring_to(component: &mut Component<'static>, wanted: &Fields) {
+    let own = fields_of(component);
+    let wrong: Vec<&Key> = own
+        .keys()
+        .chain(wanted.keys())
+        .filter(|key| own.get(*key).map(|s| &s.0) != wanted.get(*key).map(|s| &s.0))
+        .collect();
+    if wrong.is_empty() {
+        return;
+    }
+    let names: BTreeSet<&str> = wrong.iter().map(|key| key.1.as_str()).collect();
+    let is_rewritten = |item: &Item<'static>| match item {
+        Item::Property(p) => {
+            let name = p.name().to_ascii_uppercase();
+            names.contains(name.as_str()) || (names.contains(TIME_FIELD) && TIME.contains(&name.as_str()))
+        }
+        Item::Component(c) => names.contains(c.name().to_ascii_uppercase().as_str()),
+    };
+    component.items_mut().retain(|item| !is_rewritten(item));
+    let (mut properties, mut components, mut words) =
+        (Vec::new(), Vec::new(), BTreeMap::<&str, Vec<&str>>::new());
+    for (key, said) in wanted.iter().filter(|(key, _)| names.contains(key.1.as_str())) {
+        for item in &said.1 {
+            match item {
+                Item::Property(p) if WORDS.contains(&key.1.as_str()) => {
+                    words.entry(key.1.as_str()).or_default().push(p.value());
+                }
+                Item::Property(_) => properties.push(item.clone()),
+                Item::Component(_) => components.push(item.clone()),
+            }
+        }
+    }
+    let lists = words.iter().map(|(name, list)| Item::Property(Property::new(name, &list.join(","))));
+    properties.extend(lists);
+    let items = component.items_mut();
+    let at = items.iter().position(|item| matches!(item, Item::Component(_))).unwrap_or(items.len());
+    items.splice(at..at, properties);
+    items.extend(components);
+}
+
+/// Times that came from another side may name a zone that only stands there.
+fn add_zones(object: &mut Component<'static>, sides: &[MergeSide<'_>]) {
+    let described: BTreeSet<_> = object.components().filter(|c| c.is("VTIMEZONE")).map(zone_id).collect();
+    let entries = object.components().filter(|c| Kind::of_component(c.name()).is_some());
+    let missing: BTreeSet<_> = entries.flat_map(zone_ids).filter(|id| !described.contains(id)).collect();
+    for id in missing {
+        let all = sides.iter().flat_map(|side| side.now.object().components());
+        if let Some(zone) = all.filter(|c| c.is("VTIMEZONE")).find(|c| zone_id(c) == id) {
+            let zone = Item::Component(Box::new(zone.clone()));
+            let items = object.items_mut();
+            let at = items.iter().position(|item| matches!(item, Item::Component(_))).unwrap_or(items.len());
+            items.insert(at, zone);
+        }
+    }
+}
+
+/// When an entry was last changed, as far as it says: LAST-MODIFIED, else DTSTAMP, then SEQUENCE. To order sides by.
+#[must_use]
+pub fn last_changed(entry: &Entry) -> (Option<jiff::civil::DateTime>, i64) {
+    let moment = |name: &str| {
+        let all = entry.components().filter_map(|c| c.value(name).and_then(parse_time));
+        all.map(|time: TimeValue| time.local()).max()
+    };
+    let sequences = entry.components().filter_map(sequence_of).max();
+    (moment("LAST-MODIFIED").or_else(|| moment("DTSTAMP")), sequences.unwrap_or(0))
+}

@@ -1,0 +1,341 @@
+//! The decision for calendars that are kept alike, both ways.
+//!
+//! Each calendar is a replica. What was agreed is remembered, and how it stood in each of them then; what a replica
+//! says now is compared with that, so that what its server made of a text is no change. Changes are merged
+//! ([`crate::merge()`]), and every replica is brought to what came out.
+
+use jiff::Timestamp;
+
+use crate::canonical::Fingerprint;
+use crate::carry::{Carry, Identity, Scheduling, Sight};
+use crate::choose::Choice;
+use crate::entry::{Entry, Kinds};
+use crate::ids::EventUid;
+use crate::matching::RouteKey;
+use crate::merge::{Collision, MergeSide, last_changed, merge};
+use crate::reconcile::{Deletions, LeftOut, RoutePolicy, Side, WriteKind, refusal};
+use crate::window::Bounds;
+
+/// Whose word counts where several calendars changed the same thing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Disagree {
+    /// The one that was changed last, as far as the entries say.
+    #[default]
+    Newest,
+    /// Always this calendar's, by its number.
+    Side(usize),
+    /// A person decides.
+    Hold,
+}
+
+/// What a person decided about a disagreement.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Decided {
+    /// This calendar's word counts.
+    Side(usize),
+    /// The newest word counts.
+    Newest,
+    /// Both stay: the other one becomes an entry of its own.
+    Both,
+}
+
+/// What one calendar of a two-way route takes and shows.
+#[derive(Debug, Clone)]
+pub struct ReplicaRules {
+    /// The kinds it accepts (RFC 4791, 5.2.3).
+    pub accepted: Kinds,
+    /// The largest entry it accepts, in bytes (RFC 4791, 5.2.5).
+    pub max_size: Option<u64>,
+    /// What its server does with people.
+    pub scheduling: Scheduling,
+}
+
+/// What a two-way route says, as far as it decides about entries.
+#[derive(Debug, Clone)]
+pub struct ReplicaPolicy {
+    /// The kinds of entries it takes.
+    pub kinds: Kinds,
+    /// Which entries of these kinds it takes; asked of entries that are not linked yet.
+    pub choice: Choice,
+    /// How far back and ahead it looks; asked of entries that are not linked yet.
+    pub window: Bounds,
+    /// Which details are kept alike; all others are each calendar's own.
+    pub carry: Carry,
+    /// Whose word counts.
+    pub disagree: Disagree,
+    /// Whether copies that other routes made are taken like originals.
+    pub relay: bool,
+    /// What deletions do.
+    pub deletions: Deletions,
+    /// Makes UIDs where a server refuses the entry's own.
+    pub key: RouteKey,
+    /// Its calendars.
+    pub sides: Vec<ReplicaRules>,
+}
+
+/// What is known of one entry in one calendar.
+#[derive(Debug, Clone, Copy)]
+pub struct Replica<'e> {
+    /// How it stood there when it was last agreed; `None` where it did not.
+    pub before: Option<&'e Entry>,
+    /// What stands there now.
+    pub now: Side<'e>,
+    /// A view that this calendar refused for good.
+    pub refused: Option<Fingerprint>,
+    /// It was deleted there, and stays elsewhere.
+    pub let_go: bool,
+}
+
+/// Something to write into one calendar.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ReplicaWrite {
+    /// New, or in the place of another.
+    pub kind: WriteKind,
+    /// The entry as it is to stand there.
+    pub entry: Entry,
+    /// The text to send.
+    pub text: String,
+    /// What of it the route keeps alike.
+    pub view: Fingerprint,
+}
+
+/// One side's word that did not count.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Loser {
+    /// Which side.
+    pub side: usize,
+    /// In which fields.
+    pub fields: Vec<String>,
+}
+
+/// What all calendars are brought to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Settled {
+    /// What is agreed from now on.
+    pub base: Entry,
+    /// What is to be written, for each calendar.
+    pub writes: Vec<Option<ReplicaWrite>>,
+    /// Why it does not stand in a calendar.
+    pub left_out: Vec<Option<LeftOut>>,
+    /// It was deleted in these, and stays elsewhere.
+    pub let_go: Vec<bool>,
+    /// It was deleted in these, and changed elsewhere: it comes back.
+    pub restored: Vec<usize>,
+    /// Whose word did not count.
+    pub losers: Vec<Loser>,
+    /// An entry of its own, for what a person wants to keep besides: in which calendar, and what.
+    pub besides: Option<(usize, Entry)>,
+}
+
+/// What [`reconcile_replicas`] decided about one entry.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ReplicaDecision {
+    /// Bring all calendars to this.
+    Settle(Box<Settled>),
+    /// Delete it from these calendars.
+    Delete(Vec<usize>),
+    /// It is gone everywhere.
+    Forget,
+    /// A person must say whose word counts.
+    Hold(Vec<Collision>),
+    /// Not carried, and why.
+    LeaveOut(LeftOut),
+}
+
+impl ReplicaPolicy {
+    /// What of an entry is kept alike with one calendar.
+    #[must_use]
+    pub fn sight(&self, side: usize) -> Sight {
+        let scheduling = self.sides[side].scheduling.clone();
+        Carry { scheduling, ..self.carry.clone() }.sight()
+    }
+
+    /// Why an entry that is not linked is not taken.
+    #[must_use]
+    pub fn refusal(&self, entry: &Entry) -> Option<LeftOut> {
+        let one_way = RoutePolicy {
+            kinds: self.kinds.clone(),
+            choice: self.choice.clone(),
+            window: self.window.clone(),
+            relay: self.relay,
+            ..RoutePolicy::plain(self.key.clone())
+        };
+        refusal(&one_way, entry, false)
+    }
+}
+
+/// One side with what follows from it.
+struct Known<'e> {
+    before: Option<&'e Entry>,
+    current: Option<&'e Entry>,
+    is_changed: bool,
+    is_gone: bool,
+}
+
+/// Decides what a two-way route must do about one entry. `base` is what was last agreed, `None` for entries that were
+/// only matched; `decided` is a person's word. `now` stamps what is written and lacks a DTSTAMP.
+#[must_use]
+pub fn reconcile_replicas(
+    policy: &ReplicaPolicy,
+    base: Option<&Entry>,
+    replicas: &[Replica<'_>],
+    decided: Option<Decided>,
+    now: Timestamp,
+) -> ReplicaDecision {
+    if replicas.iter().any(|r| matches!(r.now, Side::Unreadable)) {
+        return ReplicaDecision::LeaveOut(LeftOut::Unreadable);
+    }
+    let known: Vec<Known<'_>> = replicas.iter().enumerate().map(|(k, r)| known(policy, k, r)).collect();
+    let Some(first) = known.iter().find_map(|side| side.current) else { return ReplicaDecision::Forget };
+    if base.is_none() {
+        let refusals: Vec<_> = known.iter().filter_map(|k| k.current).map(|e| policy.refusal(e)).collect();
+        if let Some(reason) = refusals.iter().flatten().next()
+            && refusals.iter().all(Option::is_some)
+        {
+            return ReplicaDecision::LeaveOut(*reason);
+        }
+    }
+    let changed: Vec<usize> = (0..known.len()).filter(|k| known[*k].is_changed).collect();
+    let gone: Vec<usize> = (0..known.len()).filter(|k| known[*k].is_gone).collect();
+    if !gone.is_empty() && changed.is_empty() && policy.deletions == Deletions::Carry {
+        return ReplicaDecision::Delete((0..known.len()).filter(|k| known[*k].current.is_some()).collect());
+    }
+    let (merged, losers) = match merged(policy, base, &known, &changed, decided) {
+        Ok(merged) => merged,
+        Err(collisions) => return ReplicaDecision::Hold(collisions),
+    };
+    let keeps_deletions = policy.deletions == Deletions::Keep;
+    let let_go: Vec<bool> =
+        replicas.iter().zip(&known).map(|(r, k)| r.let_go || (k.is_gone && keeps_deletions)).collect();
+    let mut settled = Settled {
+        besides: besides(policy, &known, &losers, decided),
+        writes: vec![None; known.len()],
+        left_out: vec![None; known.len()],
+        restored: gone.into_iter().filter(|_| !keeps_deletions).collect(),
+        base: merged,
+        let_go,
+        losers,
+    };
+    let uid = known.iter().filter_map(|k| k.current).map(Entry::uid).find(|uid| !uid.is_copy());
+    let uid = uid.unwrap_or(first.uid()).clone();
+    for (side, (replica, known)) in replicas.iter().zip(&known).enumerate() {
+        if !settled.let_go[side] {
+            match write(policy, side, replica, known, base, &settled.base, &uid, now) {
+                Ok(write) => settled.writes[side] = write,
+                Err(reason) => settled.left_out[side] = Some(reason),
+            }
+        }
+    }
+    ReplicaDecision::Settle(Box::new(settled))
+}
+
+fn known<'e>(policy: &ReplicaPolicy, side: usize, replica: &Replica<'e>) -> Known<'e> {
+    let sight = policy.sight(side);
+    let print = |e: &Entry| sight.of_far_side(e).fingerprint();
+    let before = replica.before;
+    let (current, is_changed) = match replica.now {
+        Side::Present(now) => (Some(now), before.is_none_or(|before| print(before) != print(now))),
+        Side::Unchanged => (before, false),
+        Side::Gone | Side::Unreadable => (None, false),
+    };
+    let is_gone = current.is_none() && before.is_some() && !replica.let_go;
+    Known { before, current, is_changed, is_gone }
+}
+
+type Merge = (Entry, Vec<Loser>);
+
+fn merged(
+    policy: &ReplicaPolicy,
+    base: Option<&Entry>,
+    known: &[Known<'_>],
+    changed: &[usize],
+    decided: Option<Decided>,
+) -> Result<Merge, Vec<Collision>> {
+    let agreed = base.or_else(|| known.iter().find_map(|k| k.current)).expect("it stands somewhere").clone();
+    if changed.is_empty() {
+        return Ok((agreed, Vec::new()));
+    }
+    let view = |side: usize, e: &Entry| policy.sight(side).of_far_side(e).entry().clone();
+    let views: Vec<_> = changed
+        .iter()
+        .map(|k| (known[*k].before.map(|e| view(*k, e)), view(*k, known[*k].current.expect("it is changed"))))
+        .collect();
+    let sides: Vec<_> =
+        views.iter().map(|(before, now)| MergeSide { before: before.as_ref(), now }).collect();
+    let preferred = match (decided, policy.disagree) {
+        (Some(Decided::Side(side)), _) | (None, Disagree::Side(side)) => Some(side),
+        _ => None,
+    };
+    let mut by_weight: Vec<usize> = (0..sides.len()).collect();
+    by_weight.sort_by_key(|at| {
+        let newest = std::cmp::Reverse(last_changed(sides[*at].now));
+        (Some(changed[*at]) != preferred, newest, changed[*at])
+    });
+    let result = merge(base, &sides, &by_weight);
+    if !result.collisions.is_empty() && policy.disagree == Disagree::Hold && decided.is_none() {
+        return Err(result.collisions);
+    }
+    let mut losers: Vec<Loser> = Vec::new();
+    for collision in &result.collisions {
+        for at in &collision.losers {
+            let side = changed[*at];
+            match losers.iter_mut().find(|loser| loser.side == side) {
+                Some(loser) => loser.fields.push(collision.field.clone()),
+                None => losers.push(Loser { side, fields: vec![collision.field.clone()] }),
+            }
+        }
+    }
+    Ok((result.entry, losers))
+}
+
+/// The losing text under a UID of its own, where a person wants both.
+fn besides(
+    policy: &ReplicaPolicy,
+    known: &[Known<'_>],
+    losers: &[Loser],
+    decided: Option<Decided>,
+) -> Option<(usize, Entry)> {
+    let loser = losers.first().filter(|_| decided == Some(Decided::Both))?;
+    let text = known[loser.side].current?;
+    let view = policy.sight(loser.side).of_far_side(text);
+    let print = view.fingerprint();
+    let uid = EventUid::from(format!("{}-{}", text.uid(), crate::hex::hex(&print.0[..4])));
+    Some((loser.side, view.put(&Identity::New(uid))))
+}
+
+#[expect(clippy::too_many_arguments, reason = "all that one write depends on")]
+fn write(
+    policy: &ReplicaPolicy,
+    side: usize,
+    replica: &Replica<'_>,
+    known: &Known<'_>,
+    base: Option<&Entry>,
+    merged: &Entry,
+    uid: &EventUid,
+    now: Timestamp,
+) -> Result<Option<ReplicaWrite>, LeftOut> {
+    let (rules, sight) = (&policy.sides[side], policy.sight(side));
+    let view = sight.of_far_side(merged);
+    let wanted = view.fingerprint();
+    let (kind, identity) = match known.current {
+        Some(standing) => {
+            let is_agreed = base.is_some_and(|base| sight.of_far_side(base).fingerprint() == wanted);
+            // What its server made of the agreed text stays as it is.
+            if sight.of_far_side(standing).fingerprint() == wanted || (is_agreed && !known.is_changed) {
+                return Ok(None);
+            }
+            (WriteKind::Update, Identity::Existing(standing))
+        }
+        None if !rules.accepted.contains(merged.kind()) => return Err(LeftOut::NotAccepted(merged.kind())),
+        None => (WriteKind::Create, Identity::New(uid.clone())),
+    };
+    if replica.refused == Some(wanted) {
+        return Err(LeftOut::Refused);
+    }
+    let entry = view.put(&identity);
+    let text = entry.caldav_text(now);
+    if rules.max_size.is_some_and(|max| text.len() as u64 > max) {
+        return Err(LeftOut::TooLarge);
+    }
+    Ok(Some(ReplicaWrite { kind, entry, text, view: wanted }))
+}

@@ -1,0 +1,190 @@
+//! Merging: a table of what two sides changed, and laws over generated entries.
+
+use chestnut_core::ical::Limits;
+use chestnut_core::{Entry, MergeSide, Merged, merge};
+use proptest::prelude::*;
+
+use crate::generate;
+
+fn entry(lines: &str) -> Entry {
+    let (series, others) = lines.split_once('|').unwrap_or((lines, ""));
+    let changed =
+        |lines: &str| format!("BEGIN:VEVENT\nUID:press\n{}\nEND:VEVENT\n", lines.replace(';', "\n"));
+    let others: String = others.split('|').filter(|o| !o.is_empty()).map(changed).collect();
+    let text = format!("BEGIN:VCALENDAR\n{}{others}END:VCALENDAR\n", changed(series)).replace("\n\n", "\n");
+    Entry::parse(&text, &Limits::default()).expect("an entry")
+}
+
+/// The second side is the newer one: its word counts.
+fn merged(base: &str, a: &str, b: &str) -> Merged {
+    let (base, a, b) = (entry(base), entry(a), entry(b));
+    let side = |now| MergeSide { before: Some(&base), now };
+    merge(Some(&base), &[side(&a), side(&b)], &[1, 0])
+}
+
+#[test]
+fn every_kind_of_change_goes_together_or_collides() {
+    let at = "DTSTART:20261005T080000Z;SUMMARY:Press";
+    let daily = "DTSTART:20261005T080000Z;RRULE:FREQ=DAILY";
+    let moved = |day: u32, lines: &str| {
+        format!("|RECURRENCE-ID:202610{day:02}T080000Z;DTSTART:202610{day:02}T090000Z{lines}")
+    };
+    let plus = |base: &str, more: &str| format!("{base}{more}");
+    // What was agreed; what either side made of it; what comes out; what collides.
+    let table: Vec<(String, String, String, String, &str)> = vec![
+        (at.into(), at.into(), plus(at, ";LOCATION:Row 12"), plus(at, ";LOCATION:Row 12"), ""),
+        (
+            at.into(),
+            at.replace("Press", "Pressing"),
+            plus(at, ";LOCATION:Row 12"),
+            "DTSTART:20261005T080000Z;SUMMARY:Pressing;LOCATION:Row 12".into(),
+            "",
+        ),
+        (
+            at.into(),
+            at.replace("T08", "T09"),
+            plus(at, ";LOCATION:Row 12"),
+            plus(&at.replace("T08", "T09"), ";LOCATION:Row 12"),
+            "",
+        ),
+        (at.into(), at.replace("T08", "T09"), at.replace("T08", "T10"), at.replace("T08", "T10"), "time"),
+        (at.into(), at.replace("T08", "T09"), plus(at, ";DURATION:PT2H"), plus(at, ";DURATION:PT2H"), "time"),
+        (at.into(), at.replace("Press", "A"), at.replace("Press", "B"), at.replace("Press", "B"), "SUMMARY"),
+        (at.into(), at.replace("Press", "A"), at.replace("Press", "A"), at.replace("Press", "A"), ""),
+        // Removed here, changed there: the change stays.
+        (
+            plus(at, ";LOCATION:Row 1"),
+            plus(at, ";LOCATION:Row 2"),
+            at.into(),
+            plus(at, ";LOCATION:Row 2"),
+            "LOCATION",
+        ),
+        // Lists merge as sets.
+        (
+            plus(at, ";CATEGORIES:A,B"),
+            plus(at, ";CATEGORIES:A,B,C"),
+            plus(at, ";CATEGORIES:B,D"),
+            plus(at, ";CATEGORIES:B,C,D"),
+            "",
+        ),
+        (
+            plus(at, ";ATTENDEE:mailto:a@coop.example"),
+            plus(at, ";ATTENDEE:mailto:a@coop.example;ATTENDEE:mailto:b@coop.example"),
+            plus(at, ";ATTENDEE:mailto:c@coop.example"),
+            plus(at, ";ATTENDEE:mailto:b@coop.example;ATTENDEE:mailto:c@coop.example"),
+            "",
+        ),
+        (
+            plus(at, ";BEGIN:VALARM;TRIGGER:-PT5M;END:VALARM"),
+            at.into(),
+            plus(at, ";BEGIN:VALARM;TRIGGER:-PT5M;END:VALARM;BEGIN:VALARM;TRIGGER:-PT9M;END:VALARM"),
+            plus(at, ";BEGIN:VALARM;TRIGGER:-PT9M;END:VALARM"),
+            "",
+        ),
+        (
+            daily.into(),
+            plus(daily, ";EXDATE:20261006T080000Z"),
+            plus(daily, ";EXDATE:20261007T080000Z"),
+            plus(daily, ";EXDATE:20261006T080000Z,20261007T080000Z"),
+            "",
+        ),
+        // Occurrence by occurrence.
+        (
+            daily.into(),
+            plus(daily, &moved(6, "")),
+            plus(daily, &moved(7, "")),
+            plus(daily, &(moved(6, "") + &moved(7, ""))),
+            "",
+        ),
+        (
+            plus(daily, &moved(6, "")),
+            plus(daily, &moved(6, ";SUMMARY:x")),
+            plus(daily, &moved(6, ";LOCATION:y")),
+            plus(daily, &moved(6, ";SUMMARY:x;LOCATION:y")),
+            "",
+        ),
+        (
+            daily.into(),
+            plus(daily, ";EXDATE:20261006T080000Z"),
+            plus(daily, &moved(6, "")),
+            plus(daily, &moved(6, "")),
+            "",
+        ),
+        (
+            plus(daily, &moved(6, "")),
+            daily.into(),
+            plus(daily, &moved(6, ";SUMMARY:x")),
+            plus(daily, &moved(6, ";SUMMARY:x")),
+            "occurrence",
+        ),
+        (plus(daily, &moved(6, "")), daily.into(), plus(daily, &(moved(6, "") + ";")), daily.into(), ""),
+        // A series that was moved, of which the other changed a day: the newer word counts, and nothing is mixed.
+        (
+            daily.into(),
+            daily.replace("T08", "T10"),
+            plus(daily, &moved(6, "")),
+            plus(daily, &moved(6, "")),
+            "time",
+        ),
+        (
+            daily.into(),
+            plus(daily, ";EXDATE:20261006T080000Z"),
+            daily.replace("T08", "T10"),
+            daily.replace("T08", "T10"),
+            "time",
+        ),
+        (
+            daily.into(),
+            daily.replace("T08", "T10"),
+            plus(daily, ";SUMMARY:x"),
+            plus(&daily.replace("T08", "T10"), ";SUMMARY:x"),
+            "",
+        ),
+        // Without anything agreed all is a change.
+        (
+            at.into(),
+            plus(at, ";SEQUENCE:4"),
+            plus(at, ";LOCATION:Row 12"),
+            plus(at, ";LOCATION:Row 12;SEQUENCE:4"),
+            "",
+        ),
+    ];
+    for (base, a, b, expected, collision) in table {
+        let base = base.replace(';', "\n");
+        let lines = |text: &str| text.replace(';', "\n");
+        let found = merged(&base, &lines(&a), &lines(&b));
+        let differences = found.entry.meaning().differences(&entry(&lines(&expected)).meaning());
+        assert!(differences.is_empty(), "{base} | {a} | {b}: {differences:#?}");
+        let told: Vec<_> = found.collisions.iter().map(|c| c.field.as_str()).collect();
+        assert_eq!(told.join(","), collision, "{base} | {a} | {b}");
+    }
+}
+
+proptest! {
+    #[test]
+    fn one_change_is_taken_as_it_is(base in generate::entry(), now in generate::entry()) {
+        let side = |now| MergeSide { before: Some(&base), now };
+        for sides in [[&base, &now], [&now, &base]] {
+            let found = merge(Some(&base), &sides.map(side), &[0, 1]);
+            prop_assert_eq!(found.entry.meaning().differences(&now.meaning()), vec![]);
+            prop_assert_eq!(found.collisions, vec![]);
+        }
+        let same = merge(Some(&base), &[side(&now), side(&now)], &[0, 1]);
+        prop_assert_eq!(same.entry.meaning(), now.meaning());
+        prop_assert_eq!(same.collisions, vec![]);
+    }
+
+    /// Whoever is asked first, the same comes out; and what did not collide is what somebody said.
+    #[test]
+    fn the_order_of_sides_does_not_matter(
+        base in generate::entry(), a in generate::entry(), b in generate::entry(), c in generate::entry()
+    ) {
+        let side = |now| MergeSide { before: Some(&base), now };
+        let one = merge(Some(&base), &[side(&a), side(&b), side(&c)], &[0, 1, 2]);
+        let other = merge(Some(&base), &[side(&c), side(&a), side(&b)], &[1, 2, 0]);
+        prop_assert_eq!(one.entry.meaning().differences(&other.entry.meaning()), vec![]);
+        // What it came to merges into itself.
+        let again = merge(Some(&base), &[side(&one.entry), side(&one.entry)], &[0, 1]);
+        prop_assert_eq!(again.entry.meaning(), one.entry.meaning());
+    }
+}

@@ -1,0 +1,482 @@
+//! G3: random histories of two and three calendars. After each settles, all of them say what an independent model
+//! says, and what was lost is in the history.
+//!
+//! `CHESTNUT_HISTORIES` says how many (CI asks for 20,000), `CHESTNUT_SEED` with which seed the first begins.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::rc::Rc;
+
+use chestnut_core::{Carry, Disagree, Entry, Shows};
+use chestnut_engine::Route;
+use chestnut_standin::{Fault, FaultKind, Habit};
+use chestnut_store::ChangeAction;
+use chestnut_testkit::{End, World};
+
+/// A small generator of numbers (xorshift), so that a seed says everything.
+struct Dice(u64);
+
+impl Dice {
+    fn roll(&mut self, sides: usize) -> usize {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        (self.0.wrapping_mul(0x2545_F491_4F6C_DD1D) >> 33) as usize % sides
+    }
+}
+
+/// What an entry says, as far as these histories go.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+struct Fields {
+    title: String,
+    place: String,
+    hour: usize,
+    words: BTreeSet<String>,
+    /// Days of the series that have a title of their own.
+    days: BTreeMap<usize, String>,
+}
+
+fn text(uid: &str, fields: &Fields, modified: i64) -> String {
+    let at = jiff::Timestamp::from_second(modified).expect("a moment").strftime("%Y%m%dT%H%M%SZ");
+    let stamp = format!("UID:{uid}\r\nDTSTAMP:{at}\r\nLAST-MODIFIED:{at}\r\n");
+    let hour = fields.hour;
+    let words: Vec<_> = fields.words.iter().cloned().collect();
+    let words = if words.is_empty() { String::new() } else { format!("CATEGORIES:{}\r\n", words.join(",")) };
+    let changed = fields.days.iter().map(|(day, title)| {
+        format!(
+            "BEGIN:VEVENT\r\n{stamp}RECURRENCE-ID:202610{day:02}T{hour:02}0000Z\r\n\
+             DTSTART:202610{day:02}T{hour:02}0000Z\r\nDURATION:PT1H\r\nSUMMARY:{title}\r\nEND:VEVENT\r\n"
+        )
+    });
+    let changed: String = changed.collect();
+    let place =
+        if fields.place.is_empty() { String::new() } else { format!("LOCATION:{}\r\n", fields.place) };
+    format!(
+        "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VEVENT\r\n{stamp}\
+         DTSTART:20261005T{hour:02}0000Z\r\nDURATION:PT1H\r\nRRULE:FREQ=DAILY;COUNT=20\r\nSUMMARY:{}\r\n{place}{words}\
+         END:VEVENT\r\n{changed}END:VCALENDAR\r\n",
+        fields.title
+    )
+}
+
+/// Reads an entry back, from whatever a server made of it.
+fn fields_of(entry: &Entry) -> Fields {
+    let main = entry.main_component();
+    let mut fields = Fields {
+        title: entry.title(),
+        place: main.value("LOCATION").unwrap_or_default().to_owned(),
+        hour: main.value("DTSTART").and_then(|at| at[9..11].parse().ok()).expect("an hour"),
+        ..Fields::default()
+    };
+    let lists = main.properties().filter(|p| p.is("CATEGORIES"));
+    fields.words = lists.flat_map(|p| p.value().split(',').map(str::to_owned)).collect();
+    for changed in entry.components() {
+        if let Some(id) = changed.value("RECURRENCE-ID") {
+            let day = id[6..8].parse().expect("a day");
+            fields.days.insert(day, changed.value("SUMMARY").unwrap_or_default().to_owned());
+        }
+    }
+    fields
+}
+
+/// One entry in the model: what was agreed, and what each calendar says, with the second of its last change.
+#[derive(Debug, Clone, Default)]
+struct Model {
+    agreed: Option<Fields>,
+    sides: Vec<Option<(Fields, i64)>>,
+}
+
+impl Model {
+    /// What must stand everywhere, and the words that do not count.
+    fn settle(&mut self, prefer: Option<usize>) -> Vec<String> {
+        let now: Vec<(usize, Fields, i64)> = self
+            .sides
+            .iter()
+            .enumerate()
+            .filter_map(|(side, held)| held.clone().map(|(fields, at)| (side, fields, at)))
+            .collect();
+        let mut changed: Vec<_> =
+            now.into_iter().filter(|(_, fields, _)| self.agreed.as_ref() != Some(fields)).collect();
+        let gone = self.agreed.is_some() && self.sides.iter().any(Option::is_none);
+        let mut lost = Vec::new();
+        if changed.is_empty() {
+            let result = if gone { None } else { self.agreed.clone() };
+            return self.agree(result, lost);
+        }
+        changed.sort_by_key(|(side, _, at)| (Some(*side) != prefer, std::cmp::Reverse(*at), *side));
+        let old = self.agreed.clone();
+        // A series that was moved, of which another calendar changed a day.
+        let first_hour = changed[0].1.hour;
+        let hours_differ = changed.iter().any(|(_, f, _)| f.hour != first_hour);
+        let touches = |f: &Fields| old.as_ref().is_none_or(|old| f.hour != old.hour || f.days != old.days);
+        let moves = |f: &Fields| old.as_ref().map_or(hours_differ, |old| f.hour != old.hour);
+        let touchers: Vec<Fields> =
+            changed.iter().map(|(_, f, _)| f.clone()).filter(|f| touches(f)).collect();
+        let differ = touchers.iter().any(|f| (f.hour, &f.days) != (touchers[0].hour, &touchers[0].days));
+        let same_all = touchers.windows(2).all(|two| two[0] == two[1]);
+        let coupled = touchers.len() > 1
+            && touchers.iter().any(moves)
+            && touchers.iter().any(|f| !f.days.is_empty())
+            && !same_all;
+        if coupled {
+            let winner = touchers[0].clone();
+            for (_, fields, _) in &mut changed {
+                if touches(fields) && *fields != winner {
+                    if differ {
+                        lost.push(fields.title.clone());
+                    }
+                    let kept = old.as_ref().unwrap_or(&winner);
+                    (fields.hour, fields.days) = (kept.hour, kept.days.clone());
+                }
+            }
+        }
+        let base = old.clone().unwrap_or_default();
+        let mut result = base.clone();
+        let is_new = old.is_none();
+        let pick = |get: &dyn Fn(&Fields) -> String, lost: &mut Vec<String>| -> String {
+            let said: Vec<_> = changed
+                .iter()
+                .map(|(_, f, _)| get(f))
+                .filter(|v| (is_new && !v.is_empty()) || (!is_new && *v != get(&base)))
+                .collect();
+            let wins = said.iter().find(|v| !v.is_empty()).or(said.first());
+            lost.extend(said.iter().filter(|v| Some(*v) != wins && !v.is_empty()).cloned());
+            wins.cloned().unwrap_or_else(|| get(&base))
+        };
+        result.title = pick(&|f| f.title.clone(), &mut lost);
+        result.place = pick(&|f| f.place.clone(), &mut lost);
+        let mut hours = Vec::new();
+        result.hour = pick(&|f| f.hour.to_string(), &mut hours).parse().expect("an hour");
+        let all: BTreeSet<String> = changed.iter().flat_map(|(_, f, _)| f.words.iter().cloned()).collect();
+        let removed =
+            |w: &String| base.words.contains(w) && changed.iter().any(|(_, f, _)| !f.words.contains(w));
+        result.words = base.words.union(&all).filter(|w| !removed(w)).cloned().collect();
+        let days: BTreeSet<usize> = changed
+            .iter()
+            .flat_map(|(_, f, _)| f.days.keys().copied())
+            .chain(base.days.keys().copied())
+            .collect();
+        for day in days {
+            let title = pick(&|f| f.days.get(&day).cloned().unwrap_or_default(), &mut lost);
+            match title.is_empty() {
+                true => drop(result.days.remove(&day)),
+                false => drop(result.days.insert(day, title)),
+            }
+        }
+        self.agree(Some(result), lost)
+    }
+
+    fn agree(&mut self, result: Option<Fields>, lost: Vec<String>) -> Vec<String> {
+        for side in &mut self.sides {
+            *side = result.clone().map(|fields| (fields, side.as_ref().map_or(0, |(_, at)| *at)));
+        }
+        self.agreed = result;
+        lost
+    }
+}
+
+/// Habits that change how a server speaks, not what it keeps.
+const HABITS: &[Option<Habit>] = &[
+    None,
+    None,
+    Some(Habit::CountsSeconds),
+    Some(Habit::EtagCounts),
+    Some(Habit::EtagMoves),
+    Some(Habit::NoSync),
+    Some(Habit::NoSyncNoCtag),
+    Some(Habit::Forgets403),
+    Some(Habit::Forgets412),
+    Some(Habit::ForgetsSilently),
+    Some(Habit::Reorders),
+    Some(Habit::SplitsLists),
+    Some(Habit::AddsDefaults),
+    Some(Habit::WritesDuration),
+    Some(Habit::NoEtagOnPut),
+    Some(Habit::SpuriousRemovals),
+    Some(Habit::RepeatsLastChange),
+    Some(Habit::WeakEtags),
+    Some(Habit::MultigetOmits),
+    Some(Habit::IgnoresIfNoneMatch),
+    Some(Habit::IgnoresIfMatch),
+    Some(Habit::IfMatchCreates),
+    Some(Habit::LowerHexHrefs),
+    Some(Habit::Delete200),
+    Some(Habit::GoneInside207),
+    Some(Habit::UidConflict409),
+    Some(Habit::TrimsTexts),
+];
+
+struct History {
+    world: World,
+    dice: Dice,
+    /// Disagreements wait for a person, who always takes this calendar's word.
+    prefer: Option<usize>,
+    models: BTreeMap<String, Model>,
+    names: BTreeMap<(usize, String), String>,
+    values: usize,
+    log: Vec<String>,
+}
+
+impl History {
+    fn new(seed: u64) -> Self {
+        let mut dice = Dice(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1);
+        let mut world = World::new(0);
+        world.allow_deletions = true;
+        world.between = 2 + dice.roll(2);
+        world.kinds = vec![chestnut_core::Kind::Event];
+        world.shape = Rc::new(|route: &mut Route| {
+            route.carry = Carry { shows: Shows::Busy("Taken".into()), ..Carry::default() };
+        });
+        let prefer = (dice.roll(4) == 0).then(|| dice.roll(world.between));
+        if prefer.is_some() {
+            world.shape_two_way = Rc::new(|route| route.disagree = Disagree::Hold);
+        }
+        let mut log = vec![format!("between {}, decided for {prefer:?}", world.between)];
+        for side in world.sides() {
+            if let Some(habit) = HABITS[dice.roll(HABITS.len())] {
+                world.habit(side, habit);
+                log.push(format!("{side:?} {habit:?}"));
+            }
+        }
+        Self { world, dice, prefer, models: BTreeMap::new(), names: BTreeMap::new(), values: 0, log }
+    }
+
+    fn value(&mut self) -> String {
+        self.values += 1;
+        format!("v{}", self.values)
+    }
+
+    /// Somebody changes something in one calendar.
+    fn live(&mut self) {
+        self.world.pass(2 + self.dice.roll(90) as i64);
+        let side = self.dice.roll(self.world.between);
+        let uid = format!("crew-{}", self.dice.roll(4));
+        let held = self.models.get(&uid).and_then(|m| m.sides[side].clone());
+        let Some((mut fields, _)) = held else {
+            let fields = Fields { title: self.value(), hour: 7 + self.dice.roll(3), ..Fields::default() };
+            self.put(side, &uid, fields, "creates");
+            return;
+        };
+        match self.dice.roll(10) {
+            0 => {
+                let name = self.names.remove(&(side, uid.clone())).expect("it stands there");
+                let end = self.world.sides()[side];
+                self.world.delete(end, &name);
+                self.models.get_mut(&uid).expect("a model").sides[side] = None;
+                self.log.push(format!("{side} deletes {uid}"));
+            }
+            1 => {
+                // A client that deletes and makes anew, at another place.
+                let name = self.names.remove(&(side, uid.clone())).expect("it stands there");
+                self.world.delete(self.world.sides()[side], &name);
+                if self.dice.roll(2) == 0 {
+                    fields.title = self.value();
+                }
+                self.put(side, &uid, fields, "makes anew");
+            }
+            2 | 3 => {
+                fields.title = self.value();
+                self.put(side, &uid, fields, "renames");
+            }
+            4 => {
+                fields.place = if fields.place.is_empty() || self.dice.roll(3) > 0 {
+                    self.value()
+                } else {
+                    String::new()
+                };
+                self.put(side, &uid, fields, "moves");
+            }
+            5 => {
+                fields.hour = 7 + self.dice.roll(6);
+                self.put(side, &uid, fields, "shifts");
+            }
+            6 | 7 => {
+                let word = format!("w{}", self.dice.roll(4));
+                if !fields.words.remove(&word) {
+                    fields.words.insert(word);
+                }
+                self.put(side, &uid, fields, "labels");
+            }
+            _ => {
+                let day = 6 + self.dice.roll(3);
+                let title = self.value();
+                if self.dice.roll(3) > 0 || fields.days.remove(&day).is_none() {
+                    fields.days.insert(day, title);
+                }
+                self.put(side, &uid, fields, "changes a day of");
+            }
+        }
+    }
+
+    fn put(&mut self, side: usize, uid: &str, fields: Fields, what: &str) {
+        self.log.push(format!("{side} {what} {uid}: {fields:?}"));
+        let name =
+            self.names.entry((side, uid.to_owned())).or_insert_with(|| format!("{uid}-{}.ics", self.values));
+        let at = self.world.now();
+        self.world.write(self.world.sides()[side], name, &text(uid, &fields, at));
+        let between = self.world.between;
+        let new = || Model { agreed: None, sides: vec![None; between] };
+        self.models.entry(uid.to_owned()).or_insert_with(new).sides[side] = Some((fields, at));
+    }
+
+    /// Syncs until nothing is written any more; the first run may be cut off, or lose an answer.
+    fn settle(&mut self) -> Result<(), String> {
+        self.world.pass(60);
+        let mut fault = None;
+        match self.dice.roll(6) {
+            0 => {
+                let step = self.dice.roll(60);
+                self.log.push(format!("killed at {step}"));
+                self.world.kill_at(Some(step), self.dice.roll(2) == 0);
+                drop(self.world.try_sync_two_way());
+                self.world.kill_at(None, false);
+            }
+            1 => {
+                let side = self.dice.roll(self.world.between);
+                self.log.push(format!("{side} loses an answer"));
+                let lose = Fault { times: 1, ..Fault::always("PUT", FaultKind::LoseAnswer) };
+                self.world.sides()[side].server.borrow_mut().faults.push(lose);
+                fault = Some(side);
+            }
+            _ => {}
+        }
+        for round in 0.. {
+            let report = self.world.try_sync_two_way().map_err(|e| e.to_string())?;
+            self.log.push(format!(
+                "sync: {:?} {:?} {:?}",
+                report.summary.calendars,
+                report.summary.error,
+                report
+                    .changes
+                    .iter()
+                    .map(|c| (c.action, c.calendar.clone(), c.uid.clone(), c.words.clone()))
+                    .collect::<Vec<_>>()
+            ));
+            self.world.pass(60);
+            let is_decided = self.decide();
+            if report.summary.writes == 0 && report.error.is_none() && !is_decided {
+                break;
+            }
+            if round == 5 {
+                return Err(format!("it does not come to rest: {:#?}", report.changes));
+            }
+        }
+        if let Some(side) = fault {
+            self.world.sides()[side].server.borrow_mut().faults.clear();
+        }
+        let mut lost = Vec::new();
+        for model in self.models.values_mut() {
+            lost.extend(model.settle(self.prefer));
+        }
+        self.models.retain(|_, model| model.agreed.is_some());
+        let unreported: Vec<_> = lost.iter().filter(|word| !self.is_overruled(word)).collect();
+        if !unreported.is_empty() {
+            return Err(format!("{unreported:?} lost, and nobody told of it"));
+        }
+        self.check()
+    }
+
+    /// Answers what waits for a person. Returns whether anything did.
+    fn decide(&self) -> bool {
+        let Some(side) = self.prefer else { return false };
+        let store = self.world.store();
+        let held = store.held(None).expect("what is held");
+        let open: Vec<_> = held.iter().filter(|item| item.decision.is_none()).collect();
+        let name = ["source", "target", "third"][side];
+        for item in &open {
+            store.write(|writer| writer.decide(item.id, name)).expect("written");
+        }
+        !open.is_empty()
+    }
+
+    /// Tells whether a text with this word stands in the history, as one that did not count.
+    fn is_overruled(&self, word: &str) -> bool {
+        let store = self.world.store();
+        let runs = store.runs(Some("crews"), 1000).expect("the history");
+        let changes = runs.iter().flat_map(|run| store.changes(run.id).expect("the history"));
+        let mut texts = changes.filter(|c| c.action == ChangeAction::Overruled).filter_map(|c| c.before);
+        texts.any(|text| text.replace('\r', "").contains(&format!(":{word}\n")))
+    }
+
+    fn check(&mut self) -> Result<(), String> {
+        self.names.clear();
+        for (number, side) in self.world.sides().into_iter().enumerate() {
+            let texts = side.server.borrow().texts(&side.path);
+            let mut found = BTreeMap::new();
+            for (name, text) in texts {
+                let entry = Entry::parse(&text, &chestnut_core::ical::Limits::default())
+                    .map_err(|e| e.to_string())?;
+                self.names.insert((number, entry.uid().to_string()), name);
+                if found.insert(entry.uid().to_string(), fields_of(&entry)).is_some() {
+                    return Err(format!("{} stands twice in {number}", entry.uid()));
+                }
+            }
+            let expected: BTreeMap<_, _> =
+                self.models.iter().filter_map(|(uid, m)| Some((uid.clone(), m.agreed.clone()?))).collect();
+            if found != expected {
+                return Err(format!("calendar {number}: {found:#?}, expected {expected:#?}"));
+            }
+        }
+        Ok(())
+    }
+
+    /// A busy-only route from the first calendar to one of its own, beside the two-way one.
+    fn busy_beside(&self) -> Result<(), String> {
+        let board: &End = &self.world.third;
+        if self.world.between == 3 {
+            return Ok(());
+        }
+        let mut route = self.world.route();
+        route.target = self.world.route_to(board);
+        let report = self.world.run_one_way(&route).map_err(|e| e.to_string())?;
+        let titles: BTreeSet<String> = chestnut_testkit::titles(board).into_iter().collect();
+        let expected = if self.models.is_empty() { 0 } else { 1 };
+        if titles.len() != expected || self.world.entries(board).len() != self.models.len() {
+            return Err(format!(
+                "busy copies: {titles:?} for {} entries, {:?}",
+                self.models.len(),
+                report.summary
+            ));
+        }
+        Ok(())
+    }
+}
+
+fn history(seed: u64) -> Result<(), (String, Vec<String>)> {
+    let mut history = History::new(seed);
+    for _ in 0..3 {
+        for _ in 0..1 + history.dice.roll(5) {
+            history.live();
+        }
+        history.settle().map_err(|e| (e, history.log.clone()))?;
+        if history.dice.roll(4) == 0 {
+            history.busy_beside().map_err(|e| (e, history.log.clone()))?;
+        }
+    }
+    Ok(())
+}
+
+#[test]
+fn replicas_converge_and_no_edit_vanishes_unreported() {
+    let number = |name: &str, default: u64| {
+        let text = std::env::var_os(name).and_then(|text| text.into_string().ok());
+        text.and_then(|text| text.parse().ok()).unwrap_or(default)
+    };
+    let (count, first) = (number("CHESTNUT_HISTORIES", 600), number("CHESTNUT_SEED", 1));
+    // Two threads: as many as the smallest machine has cores.
+    let threads: Vec<_> = (0..2)
+        .map(|part| {
+            std::thread::spawn(move || {
+                for seed in (first..first + count).filter(|seed| seed % 2 == part) {
+                    if let Err((problem, log)) = history(seed) {
+                        panic!("CHESTNUT_SEED={seed} CHESTNUT_HISTORIES=1: {problem}\n{}", log.join("\n"));
+                    }
+                }
+            })
+        })
+        .collect();
+    for thread in threads {
+        if let Err(problem) = thread.join() {
+            std::panic::resume_unwind(problem);
+        }
+    }
+}
