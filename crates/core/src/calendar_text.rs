@@ -14,6 +14,7 @@ use crate::entry::{Entry, Kind, PRODID, component_uid, zone_id, zone_ids};
 use crate::hex::hex;
 use crate::ical::{self, Component, Item, Limits, ParseError, ParseProblem, Property};
 use crate::ids::{ETag, EventUid};
+use crate::joined_zones::JoinedZones;
 use crate::matching::ContentKey;
 use crate::values::{DurationValue, parse_duration, parse_time, unescape_text};
 use crate::zones::resolve_zone;
@@ -236,7 +237,7 @@ impl CalendarText {
             }
         }
         let old = std::mem::take(self.object.items_mut());
-        let mut zones = Zones::standing_in(&old);
+        let mut zones = JoinedZones::standing_in(&old);
         let mut items = Vec::with_capacity(old.len());
         for (at, item) in old.into_iter().enumerate() {
             if let Some(entry) = placed.get(&at) {
@@ -247,6 +248,7 @@ impl CalendarText {
             }
         }
         added.into_iter().for_each(|entry| zones.add(entry, &mut items));
+        zones.widen(&mut items);
         *self.object.items_mut() = items;
         self.take_apart();
     }
@@ -532,58 +534,4 @@ fn rule_part<'r>(rule: &'r str, name: &str) -> Option<&'r str> {
 
 fn is_floating(entry: &Entry) -> bool {
     matches!(entry.start(), Some((crate::values::TimeValue::Local(_), None)))
-}
-
-/// The zones of a calendar, by the name under which each stands.
-struct Zones(BTreeMap<String, Component<'static>>);
-
-impl Zones {
-    fn standing_in(items: &[Item<'static>]) -> Self {
-        let mut zones = BTreeMap::new();
-        for item in items {
-            if let Item::Component(c) = item
-                && c.is("VTIMEZONE")
-            {
-                zones.entry(zone_id(c)).or_insert_with(|| (**c).clone());
-            }
-        }
-        Self(zones)
-    }
-
-    /// Adds an entry's components, and the zones it needs that do not stand there yet.
-    fn add(&mut self, entry: &Entry, items: &mut Vec<Item<'static>>) {
-        let mut renamed = BTreeMap::new();
-        for zone in entry.object().components().filter(|c| c.is("VTIMEZONE")) {
-            let id = zone_id(zone);
-            let name = self.name_for(&id, zone);
-            let mut zone = zone.clone();
-            if name != id {
-                zone.set_value("TZID", &name);
-                renamed.insert(id, name.clone());
-            }
-            if let std::collections::btree_map::Entry::Vacant(free) = self.0.entry(name) {
-                items.push(Item::Component(Box::new(zone.clone())));
-                free.insert(zone);
-            }
-        }
-        items.extend(entry.components().cloned().map(|mut component| {
-            component.map_properties(&mut |p| {
-                let to = renamed.get(p.param("TZID")?.trim())?;
-                Some(p.with_param("TZID", to))
-            });
-            Item::Component(Box::new(component))
-        }));
-    }
-
-    /// Returns a name under which this zone stands already, or under which it may be added.
-    fn name_for(&self, id: &str, zone: &Component<'static>) -> String {
-        let same = |other: &Component<'static>| {
-            let mut other = other.clone();
-            other.set_value("TZID", id);
-            other == *zone
-        };
-        let mut names = std::iter::once(id.to_owned()).chain((2..).map(|n| format!("{id} ({n})")));
-        let free = names.find(|name| self.0.get(name).is_none_or(same));
-        free.expect("there are more numbers than zones")
-    }
 }

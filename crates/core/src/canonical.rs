@@ -12,8 +12,9 @@ use std::fmt::Write as _;
 use jiff::{Span, tz::TimeZone};
 use sha2::{Digest, Sha256};
 
-use crate::entry::Entry;
+use crate::entry::{Entry, zone_id};
 use crate::ical::{Component, Property};
+use crate::joined_zones::unnumbered;
 use crate::values::{DurationValue, TimeValue, parse_duration, parse_time, split_list, unescape_text};
 use crate::zones::{ZoneName, resolve_zone};
 
@@ -74,10 +75,11 @@ impl Canonical {
             occurrences.entry(occurrence).or_default().extend(fields(component, &mut zones));
         }
         for zone in entry.object().components().filter(|c| c.is("VTIMEZONE")) {
-            let id = zone.value("TZID").unwrap_or_default().trim();
-            if zones.unknown.contains(id) {
-                let occurrence = Occurrence { component: "VTIMEZONE".into(), recurrence_id: id.into() };
-                occurrences.insert(occurrence, zone_rules(zone));
+            let id = zone_id(zone);
+            if zones.unknown.contains(&id) {
+                let recurrence_id = unnumbered(&id).to_owned();
+                let occurrence = Occurrence { component: "VTIMEZONE".into(), recurrence_id };
+                occurrences.entry(occurrence).or_default().extend(zone_rules(zone));
             }
         }
         occurrences.values_mut().for_each(|fields| fields.sort());
@@ -225,7 +227,7 @@ impl Zones {
         let zoned = self.look_up(tzid).and_then(|zone| at.to_zoned(zone.rules.clone()).ok());
         match zoned {
             Some(zoned) => TimeValue::Utc(zoned.with_time_zone(TimeZone::UTC).datetime()).to_string(),
-            None => format!("{time} {tzid}"),
+            None => format!("{time} {}", unnumbered(tzid)),
         }
     }
 
@@ -240,7 +242,7 @@ impl Zones {
             (TimeValue::Local(at), Some(tzid)) => match self.look_up(tzid) {
                 Some(zone) if is_utc(&zone.name) => TimeValue::Utc(at).to_string(),
                 Some(zone) => format!("{time} {}", zone.name),
-                None => format!("{time} {}", tzid.trim()),
+                None => format!("{time} {}", unnumbered(tzid)),
             },
             (time, _) => time.to_string(),
         }

@@ -32,6 +32,7 @@ mod derive;
 mod entry;
 mod hex;
 mod ids;
+mod joined_zones;
 mod matching;
 mod merge;
 mod reconcile;

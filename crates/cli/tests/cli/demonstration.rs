@@ -35,6 +35,13 @@ fn it_shows_the_whole_job_and_leaves_nothing_behind() {
         assert!(told.out.contains(expected), "{expected} is missing in {}", told.out);
     }
     assert_eq!(std::fs::read_dir(folder.path()).expect("the folder").count(), 0);
+    // On other days of the year as well: its bookings move with them, across a new year and a changed clock.
+    for day in ["2026-11-23T17:04:00Z", "2027-03-21T08:00:00Z", "2028-02-29T23:30:00Z"] {
+        let mut command = hermetic(Path::new(PROGRAM), folder.path());
+        let command = command.env("TMPDIR", folder.path()).env("CHESTNUT_NOW", day).arg("demo");
+        let told = Told::of(command.output().expect("it runs"));
+        assert_eq!(told.code, 0, "on {day}: {}", told.out);
+    }
     let steps = run(&["demo", "--json"]).json();
     assert_eq!(steps["steps"].as_array().map(Vec::len), Some(15));
 }

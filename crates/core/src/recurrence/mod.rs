@@ -15,5 +15,5 @@ pub use expand::{Budget, OverBudget};
 pub use rule::{Freq, Rule, RuleError};
 pub use series::{Instance, Moment, Occurrences, SeriesError};
 pub use write_zone::write_zone;
-pub(crate) use zone::ZonesBeside;
 pub use zone::{Described, Zone};
+pub(crate) use zone::{ZonesBeside, agrees_since, local_seconds};

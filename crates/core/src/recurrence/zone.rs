@@ -177,11 +177,7 @@ impl<'o> ZonesBeside<'o> {
 
     /// Tells whether the VTIMEZONE of that name says what the database says, in the years that matter.
     pub(crate) fn agrees(&self, tzid: &str, rules: &TimeZone) -> bool {
-        let Some(described) = self.component(tzid).and_then(|zone| Described::of(zone)) else { return false };
-        let rules = Zone::Rules(rules.clone());
-        // What a description says of the time before it begins is nothing.
-        let first = described.changes[0].0.max(number_of(2020, 1, 1) * DAY);
-        (0..40 * 12).map(|month| first + month * 30 * DAY).all(|at| rules.local(at) == described.local(at))
+        self.component(tzid).is_some_and(|zone| agrees_since(zone, rules).is_some())
     }
 
     /// The database by its own names first; then the VTIMEZONE beside the entry; then Windows names, prefixes.
@@ -198,6 +194,18 @@ impl<'o> ZonesBeside<'o> {
     }
 }
 
+/// The instant, in seconds since 1970, from which on a VTIMEZONE says what the database says, in the years that
+/// matter. `None` where it says otherwise, or cannot be read.
+pub(crate) fn agrees_since(zone: &Component<'static>, rules: &TimeZone) -> Option<i64> {
+    let described = Described::of(zone)?;
+    let rules = Zone::Rules(rules.clone());
+    // What a description says of the time before it begins is nothing.
+    let begin = described.changes[0].0;
+    let first = begin.max(number_of(2020, 1, 1) * DAY);
+    let mut months = (0..40 * 12).map(|month| first + month * 30 * DAY);
+    months.all(|at| rules.local(at) == described.local(at)).then_some(begin)
+}
+
 pub(super) fn utc() -> Zone {
     Zone::Rules(TimeZone::fixed(Offset::UTC))
 }
@@ -208,7 +216,7 @@ pub(super) fn seconds(at: DateTime) -> i64 {
     day * DAY + i64::from(at.hour()) * 3600 + i64::from(at.minute()) * 60 + i64::from(at.second())
 }
 
-pub(super) fn local_seconds(time: TimeValue) -> i64 {
+pub(crate) fn local_seconds(time: TimeValue) -> i64 {
     seconds(time.local())
 }
 

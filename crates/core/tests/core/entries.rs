@@ -112,6 +112,48 @@ fn other_rules_under_the_same_name_do_not_shift_times() {
     let joined = text.write();
     assert_eq!(joined.matches("BEGIN:VTIMEZONE").count(), 2);
     assert_eq!(joined.matches("DTSTART;TZID=Orchard (2):").count(), 2, "{joined}");
+    for (placed, sent) in text.entries().iter().zip(&entries) {
+        assert_eq!(placed.entry.meaning(), sent.meaning());
+    }
+}
+
+#[test]
+fn descriptions_that_begin_in_other_years_are_one_zone() {
+    let entry = |zone: &str, year: i32| {
+        let text = format!(
+            "BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nUID:{year}\r\nDTSTART;TZID={zone}:{year}0105T080000\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
+        );
+        let now = jiff::Timestamp::from_second(1_700_000_000).expect("a moment");
+        let entry = Entry::parse(&text, &Limits::default()).expect("an entry");
+        Entry::parse(&entry.caldav_text(now), &Limits::default()).expect("an entry with its zone")
+    };
+    let begin = |text: &CalendarText| {
+        let joined = text.write();
+        assert_eq!(joined.matches("BEGIN:VTIMEZONE").count(), 1, "{joined}");
+        joined.lines().find_map(|line| line.strip_prefix("DTSTART:")).expect("an observance")[..4].to_owned()
+    };
+    let standing = |text: &CalendarText, entry: &Entry| {
+        let all = text.entries().iter();
+        all.map(|placed| placed.entry.clone()).find(|e| e.uid() == entry.uid()).expect("it stands there")
+    };
+    let mut text = CalendarText::empty();
+    for (year, begins) in [(2027, "2026"), (2028, "2026"), (2021, "2020"), (2026, "2020")] {
+        let added = entry("Europe/Ljubljana", year);
+        text.change(&[TextChange::Add(&added)]);
+        assert_eq!(begin(&text), begins, "after {year}");
+        let read = standing(&text, &added);
+        assert_eq!(read.meaning().fingerprint(), added.meaning().fingerprint());
+    }
+    // Rules of one's own under a place's name: both stay, and each time is still in that place.
+    let odd = format!(
+        "BEGIN:VCALENDAR\r\n{}BEGIN:VEVENT\r\nUID:odd\r\nDTSTART;TZID=Europe/Ljubljana:20261005T080000\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n",
+        ZONE.replace("TZID:Orchard", "TZID:Europe/Ljubljana").replace("+0100", "+0300")
+    );
+    let odd = Entry::parse(&odd, &Limits::default()).expect("an entry");
+    text.change(&[TextChange::Add(&odd)]);
+    let read = standing(&text, &odd);
+    assert!(text.write().contains("DTSTART;TZID=/2/Europe/Ljubljana:"), "{}", text.write());
+    assert_eq!(read.meaning().fingerprint(), odd.meaning().fingerprint());
 }
 
 #[test]

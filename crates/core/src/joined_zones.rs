@@ -1,0 +1,136 @@
+//! The time zones of a calendar that entries from elsewhere are written into.
+
+use std::collections::{BTreeMap, btree_map};
+
+use crate::entry::{Entry, zone_id};
+use crate::ical::{Component, Item};
+use crate::recurrence::{agrees_since, local_seconds};
+use crate::zones::resolve_zone;
+
+/// The zones of a calendar, by the name under which each stands.
+#[derive(Default)]
+pub(crate) struct JoinedZones {
+    zones: BTreeMap<String, Component<'static>>,
+    /// Names whose VTIMEZONE was put in the place of one that began too late.
+    widened: Vec<String>,
+    /// Since when a VTIMEZONE says what the database says: many entries bring the same few along.
+    looked_at: Vec<(Component<'static>, Option<i64>)>,
+}
+
+impl JoinedZones {
+    pub(crate) fn standing_in(items: &[Item<'static>]) -> Self {
+        let mut zones = BTreeMap::new();
+        for item in items {
+            if let Item::Component(c) = item
+                && c.is("VTIMEZONE")
+            {
+                zones.entry(zone_id(c)).or_insert_with(|| (**c).clone());
+            }
+        }
+        Self { zones, ..Self::default() }
+    }
+
+    /// Adds an entry's components, and the zones it needs that do not stand there yet. To be ended by
+    /// [`JoinedZones::widen`].
+    pub(crate) fn add(&mut self, entry: &Entry, items: &mut Vec<Item<'static>>) {
+        let mut renamed = BTreeMap::new();
+        for zone in entry.object().components().filter(|c| c.is("VTIMEZONE")) {
+            let id = zone_id(zone);
+            let name = self.name_for(&id, zone, entry);
+            let mut zone = zone.clone();
+            if name != id {
+                zone.set_value("TZID", &name);
+                renamed.insert(id, name.clone());
+            }
+            if let btree_map::Entry::Vacant(free) = self.zones.entry(name) {
+                items.push(Item::Component(Box::new(zone.clone())));
+                free.insert(zone);
+            }
+        }
+        items.extend(entry.components().cloned().map(|mut component| {
+            component.map_properties(&mut |p| {
+                let to = renamed.get(p.param("TZID")?.trim())?;
+                Some(p.with_param("TZID", to))
+            });
+            Item::Component(Box::new(component))
+        }));
+    }
+
+    /// Puts the VTIMEZONEs that reach further back in the place of those that began too late.
+    pub(crate) fn widen(self, items: &mut [Item<'static>]) {
+        for item in items {
+            if let Item::Component(c) = item
+                && c.is("VTIMEZONE")
+                && self.widened.contains(&zone_id(c))
+                && let Some(wider) = self.zones.get(&zone_id(c))
+            {
+                **c = wider.clone();
+            }
+        }
+    }
+
+    /// Returns a name under which this zone stands already, or under which it may be added.
+    fn name_for(&mut self, id: &str, zone: &Component<'static>, entry: &Entry) -> String {
+        let place = resolve_zone(id).map(|known| known.name).filter(|name| name.contains('/'));
+        for number in 1.. {
+            // A number in front of a place leaves it the same place to everybody who reads names.
+            let name = match (&place, number) {
+                (_, 1) => id.to_owned(),
+                (Some(place), number) => format!("/{number}/{place}"),
+                (None, number) => numbered(id, number),
+            };
+            let mut own = zone.clone();
+            own.set_value("TZID", &name);
+            let Some(standing) = self.zones.get(&name) else { return name };
+            if *standing == own || self.serves(&name, &standing.clone(), own, entry) {
+                return name;
+            }
+        }
+        unreachable!("there are more numbers than zones")
+    }
+
+    /// Tells whether the VTIMEZONE that stands under a name will do for an entry: both say what the database says
+    /// of that name, and differ in the years with which they begin alone. Takes the entry's where the other
+    /// begins too late for it.
+    fn serves(
+        &mut self,
+        name: &str,
+        standing: &Component<'static>,
+        own: Component<'static>,
+        entry: &Entry,
+    ) -> bool {
+        let (Some(since), Some(own_since)) = (self.agrees(name, standing), self.agrees(name, &own)) else {
+            return false;
+        };
+        let needed = entry.start().map_or(i64::MIN, |(start, _)| local_seconds(start));
+        if since > own_since && since > needed {
+            self.zones.insert(name.to_owned(), own);
+            self.widened.push(name.to_owned());
+        }
+        true
+    }
+
+    fn agrees(&mut self, name: &str, zone: &Component<'static>) -> Option<i64> {
+        if let Some((_, since)) = self.looked_at.iter().find(|(known, _)| known == zone) {
+            return *since;
+        }
+        let since = resolve_zone(name).and_then(|known| agrees_since(zone, &known.rules));
+        self.looked_at.push((zone.clone(), since));
+        since
+    }
+}
+
+/// Another name for rules that differ from those under the first.
+fn numbered(id: &str, number: usize) -> String {
+    format!("{id} ({number})")
+}
+
+/// Takes the number off again: which one it is depends on what else the calendar holds.
+pub(crate) fn unnumbered(id: &str) -> &str {
+    let id = id.trim();
+    let bare = id.strip_suffix(')').and_then(|rest| rest.rsplit_once(" ("));
+    match bare {
+        Some((bare, number)) if !number.is_empty() && number.bytes().all(|b| b.is_ascii_digit()) => bare,
+        _ => id,
+    }
+}
