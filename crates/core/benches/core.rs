@@ -1,9 +1,11 @@
 //! Parse, write, fingerprint, reconcile, and questions to series: at 1,000, 10,000 and 100,000 entries.
 
-use chestnut_core::ical::{Component, Limits, parse, write_to};
+use chestnut_core::ical::{Component, Limits, parse, write, write_to};
 use chestnut_core::recurrence::{Budget, Occurrences, Zone};
 use chestnut_core::{
-    Carry, Entry, EventUid, Identity, LinkFacts, Pair, RouteKey, RoutePolicy, Shows, Side, reconcile,
+    Carry, Choice, Deletions, Disagree, Entry, EventUid, Identity, Kinds, LinkFacts, Pair, Replica,
+    ReplicaDecision, ReplicaPolicy, ReplicaRules, RouteKey, RoutePolicy, Scheduling, Shows, Side, Window,
+    reconcile, reconcile_replicas,
 };
 use divan::counter::{BytesCount, ItemsCount};
 use divan::{Bencher, black_box};
@@ -156,6 +158,41 @@ fn reconcile_unchanged(bencher: Bencher, count: usize) {
                 carry_changed: false,
             };
             black_box(reconcile(&policy, &pair, now));
+        }
+    });
+}
+
+/// What a two-way route does with entries that two of its calendars changed, each in its own way, among calendars
+/// that hold them all.
+#[divan::bench(args = [2, 3], sample_count = 20)]
+fn merge_changed_twice(bencher: Bencher, sides: usize) {
+    let entries = entries(1_000);
+    let changed = |from: &str, to: &str| -> Vec<Entry> {
+        let texts = entries.iter().map(|entry| write(entry.object()).replace(from, to));
+        texts.map(|text| Entry::parse(&text, &Limits::default()).expect("an entry")).collect()
+    };
+    let renamed = changed("SUMMARY:Press", "SUMMARY:Late: press");
+    let moved = changed("LOCATION:Row 12", "LOCATION:Row 14");
+    let rules = ReplicaRules { accepted: Kinds::all(), max_size: None, scheduling: Scheduling::Never };
+    let policy = ReplicaPolicy {
+        kinds: Kinds::all(),
+        choice: Choice::default(),
+        window: Window::default().at(jiff::Timestamp::UNIX_EPOCH, &jiff::tz::TimeZone::UTC),
+        carry: Carry::default(),
+        disagree: Disagree::Newest,
+        relay: false,
+        deletions: Deletions::Carry,
+        key: RouteKey::new(b"secret", "route"),
+        sides: vec![rules; sides],
+    };
+    bencher.counter(ItemsCount::new(entries.len())).bench(|| {
+        for (at, base) in entries.iter().enumerate() {
+            let replica = |now| Replica { before: Some(base), now, refused: None, let_go: false };
+            let mut replicas = vec![replica(Side::Present(&renamed[at])), replica(Side::Present(&moved[at]))];
+            replicas.resize_with(sides, || replica(Side::Unchanged));
+            let decision =
+                reconcile_replicas(&policy, Some(base), &replicas, None, jiff::Timestamp::UNIX_EPOCH);
+            assert!(matches!(black_box(decision), ReplicaDecision::Settle(_)));
         }
     });
 }

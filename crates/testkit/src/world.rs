@@ -121,7 +121,9 @@ pub struct World {
     pub target: End,
     /// A third calendar, for two-way routes between three.
     pub third: End,
-    /// How many of them a two-way route keeps alike.
+    /// A fourth, for copies of what the others keep alike.
+    pub board: End,
+    /// How many of the first three a two-way route keeps alike.
     pub between: usize,
     /// What else a two-way route says.
     pub shape_two_way: Rc<dyn Fn(&mut TwoWay)>,
@@ -170,6 +172,7 @@ impl World {
             source: end("source", "presses"),
             target: end("target", "board"),
             third: end("third", "phones"),
+            board: end("wall", "wall"),
             between: 2,
             shape_two_way: Rc::new(|_| {}),
             kinds: vec![Kind::Event, Kind::Task],
@@ -366,9 +369,9 @@ impl World {
         self.try_sync().expect("the run begins")
     }
 
-    /// Returns the far end of a one-way route to any of the calendars.
+    /// Returns the end of a one-way route at any of the calendars.
     #[must_use]
-    pub fn route_to(&self, end: &End) -> CalendarEnd {
+    pub fn route_at(&self, end: &End) -> CalendarEnd {
         self.end(end)
     }
 

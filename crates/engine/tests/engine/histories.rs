@@ -1,16 +1,17 @@
-//! G3: random histories of two and three calendars. After each settles, all of them say what an independent model
-//! says, and what was lost is in the history.
+//! G3: random histories of two and three calendars kept alike, with one-way and busy copies of them on a board where
+//! somebody scribbles. After each settles, all of them say what an independent model says, and what was lost is in
+//! the history.
 //!
 //! `CHESTNUT_HISTORIES` says how many (CI asks for 20,000), `CHESTNUT_SEED` with which seed the first begins.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 
-use chestnut_core::{Carry, Disagree, Entry, Shows};
+use chestnut_core::{Carry, Disagree, Entry, RouteKey, Shows};
 use chestnut_engine::Route;
 use chestnut_standin::{Fault, FaultKind, Habit};
 use chestnut_store::ChangeAction;
-use chestnut_testkit::{End, World};
+use chestnut_testkit::World;
 
 /// A small generator of numbers (xorshift), so that a seed says everything.
 struct Dice(u64);
@@ -213,6 +214,9 @@ struct History {
     models: BTreeMap<String, Model>,
     names: BTreeMap<(usize, String), String>,
     values: usize,
+    /// Which calendar's entries are shown on the notice board, and what else stands there.
+    shown: usize,
+    notes: BTreeSet<String>,
     log: Vec<String>,
 }
 
@@ -231,13 +235,24 @@ impl History {
             world.shape_two_way = Rc::new(|route| route.disagree = Disagree::Hold);
         }
         let mut log = vec![format!("between {}, decided for {prefer:?}", world.between)];
-        for side in world.sides() {
+        let shown = dice.roll(world.between);
+        for side in world.sides().into_iter().chain([&world.board]) {
             if let Some(habit) = HABITS[dice.roll(HABITS.len())] {
                 world.habit(side, habit);
-                log.push(format!("{side:?} {habit:?}"));
+                log.push(format!("{} {habit:?}", side.path));
             }
         }
-        Self { world, dice, prefer, models: BTreeMap::new(), names: BTreeMap::new(), values: 0, log }
+        Self {
+            world,
+            dice,
+            prefer,
+            models: BTreeMap::new(),
+            names: BTreeMap::new(),
+            values: 0,
+            shown,
+            notes: BTreeSet::new(),
+            log,
+        }
     }
 
     fn value(&mut self) -> String {
@@ -419,22 +434,85 @@ impl History {
         Ok(())
     }
 
-    /// A busy-only route from the first calendar to one of its own, beside the two-way one.
-    fn busy_beside(&self) -> Result<(), String> {
-        let board: &End = &self.world.third;
-        if self.world.between == 3 {
-            return Ok(());
+    /// Somebody scribbles on the notice board, where copies are put right, and nobody's entries are left.
+    fn scribble(&mut self) {
+        let texts = self.world.board.server.borrow().texts(&self.world.board.path);
+        let copies = texts.into_iter().filter(|(_, text)| !text.contains("UID:note-"));
+        let copies: Vec<_> = copies.map(|(name, _)| name).collect();
+        let picked = (!copies.is_empty()).then(|| copies[self.dice.roll(copies.len())].clone());
+        match (self.dice.roll(4), picked) {
+            (0, Some(name)) => {
+                self.world.delete(&self.world.board, &name);
+                self.log.push(format!("the board loses {name}"));
+            }
+            (1, Some(name)) => {
+                self.world.edit(&self.world.board, &name, "SUMMARY:", "SUMMARY:Scrawled over ");
+                self.log.push(format!("the board has {name} changed"));
+            }
+            (2, _) => {
+                let note = format!("note-{}", self.value());
+                let fields = Fields { title: "A note".into(), hour: 8, ..Fields::default() };
+                let written = text(&note, &fields, self.world.now());
+                self.world.write(&self.world.board, &format!("{note}.ics"), &written);
+                self.log.push(format!("the board gets {note}"));
+                self.notes.insert(note);
+            }
+            _ => {}
         }
-        let mut route = self.world.route();
-        route.target = self.world.route_to(board);
-        let report = self.world.run_one_way(&route).map_err(|e| e.to_string())?;
-        let titles: BTreeSet<String> = chestnut_testkit::titles(board).into_iter().collect();
-        let expected = if self.models.is_empty() { 0 } else { 1 };
-        if titles.len() != expected || self.world.entries(board).len() != self.models.len() {
+    }
+
+    /// Two one-way routes into one calendar beside the two-way one: one copies what a calendar holds, one shows
+    /// its busy time. Either may be cut off, and either may come first.
+    fn copy_to_board(&mut self) -> Result<(), String> {
+        let first = self.dice.roll(2);
+        self.scribble();
+        self.world.pass(60);
+        let (source, board) = (self.world.sides()[self.shown], &self.world.board);
+        let key = RouteKey::new(b"a key for tests", "wall");
+        let wall = Route::plain("wall", self.world.route_at(source), self.world.route_at(board), key);
+        let mut busy = self.world.route();
+        (busy.source, busy.target) = (self.world.route_at(source), self.world.route_at(board));
+        let mut routes = [&wall, &busy];
+        routes.rotate_left(first);
+        if self.dice.roll(4) == 0 {
+            let step = self.dice.roll(30);
+            self.log.push(format!("{} killed at {step}", routes[0].name));
+            self.world.kill_at(Some(step), self.dice.roll(2) == 0);
+            drop(self.world.run_one_way(routes[0]));
+            self.world.kill_at(None, false);
+        }
+        for round in 0.. {
+            let mut writes = 0;
+            for route in routes {
+                let report = self.world.run_one_way(route).map_err(|e| e.to_string())?;
+                self.log.push(format!("{}: {:?}", route.name, report.summary));
+                writes += report.summary.writes + u64::from(report.error.is_some());
+                self.world.pass(60);
+            }
+            match (writes, round) {
+                (0, _) => break,
+                (_, 5) => return Err("the board does not come to rest".into()),
+                _ => {}
+            }
+        }
+        let (mut copies, mut hours, mut notes) = (Vec::new(), Vec::new(), BTreeSet::new());
+        for entry in self.world.entries(board) {
+            let fields = fields_of(&entry);
+            match entry.title().as_str() {
+                "Taken" => hours.push(fields.hour),
+                "A note" => drop(notes.insert(entry.uid().to_string())),
+                _ => copies.push(format!("{fields:?}")),
+            }
+        }
+        let agreed: Vec<_> = self.models.values().filter_map(|model| model.agreed.as_ref()).collect();
+        let mut expected: Vec<_> = agreed.iter().map(|fields| format!("{fields:?}")).collect();
+        let mut taken: Vec<_> = agreed.iter().map(|fields| fields.hour).collect();
+        [&mut copies, &mut expected].into_iter().for_each(|list| list.sort());
+        [&mut hours, &mut taken].into_iter().for_each(|list| list.sort_unstable());
+        if (&copies, &hours, &notes) != (&expected, &taken, &self.notes) {
             return Err(format!(
-                "busy copies: {titles:?} for {} entries, {:?}",
-                self.models.len(),
-                report.summary
+                "the board: {copies:#?} {hours:?} {notes:?}, expected {expected:#?} {taken:?} {:?}",
+                self.notes
             ));
         }
         Ok(())
@@ -449,7 +527,7 @@ fn history(seed: u64) -> Result<(), (String, Vec<String>)> {
         }
         history.settle().map_err(|e| (e, history.log.clone()))?;
         if history.dice.roll(4) == 0 {
-            history.busy_beside().map_err(|e| (e, history.log.clone()))?;
+            history.copy_to_board().map_err(|e| (e, history.log.clone()))?;
         }
     }
     Ok(())
