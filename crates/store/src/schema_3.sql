@@ -27,3 +27,12 @@ CREATE TABLE held (
     UNIQUE (route, link)
 );
 ALTER TABLE route ADD COLUMN paused INTEGER NOT NULL DEFAULT 0;
+-- How many links a route has: every run asks, and counting them takes longer the more there are.
+ALTER TABLE route ADD COLUMN links INTEGER NOT NULL DEFAULT 0;
+UPDATE route SET links = (SELECT count(*) FROM link WHERE link.route = route.id);
+CREATE TRIGGER link_made AFTER INSERT ON link BEGIN
+    UPDATE route SET links = links + 1 WHERE id = NEW.route;
+END;
+CREATE TRIGGER link_gone AFTER DELETE ON link BEGIN
+    UPDATE route SET links = links - 1 WHERE id = OLD.route;
+END;

@@ -145,7 +145,7 @@ impl Store {
         side: SideId,
         href: &ObjectHref,
     ) -> Result<Option<Known>, StoreError> {
-        let found = self.known_where(route, side, "href = :value", href.as_str())?;
+        let found = self.known_where(route, side, "known", "href = :value", href.as_str())?;
         Ok(found.into_iter().next())
     }
 
@@ -159,7 +159,7 @@ impl Store {
         side: SideId,
         uid: &EventUid,
     ) -> Result<Vec<Known>, StoreError> {
-        self.known_where(route, side, "uid = :value", uid.as_str())
+        self.known_where(route, side, "known INDEXED BY known_uid", "uid = :value", uid.as_str())
     }
 
     /// Returns the entries without link that have this content.
@@ -172,7 +172,8 @@ impl Store {
         side: SideId,
         content: ContentKey,
     ) -> Result<Vec<Known>, StoreError> {
-        self.known_where(route, side, "link IS NULL AND content = :value", content.0)
+        let table = "known INDEXED BY known_content";
+        self.known_where(route, side, table, "link IS NULL AND content = :value", content.0)
     }
 
     /// Tells whether a calendar has more known entries than `count`, without counting them all.
@@ -190,7 +191,8 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn known_again(&self, route: RouteId, side: SideId) -> Result<Vec<Known>, StoreError> {
-        self.known_where(route, side, "again > 0 AND :value IS NULL", None::<i64>)
+        let table = "known INDEXED BY known_again";
+        self.known_where(route, side, table, "again > 0 AND :value IS NULL", None::<i64>)
     }
 
     /// Returns the entries of a calendar that come into a window which ends before `end`, in seconds since 1970.
@@ -198,7 +200,7 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn coming_in(&self, route: RouteId, side: SideId, end: i64) -> Result<Vec<Known>, StoreError> {
-        self.known_where(route, side, "next < :value", end)
+        self.known_where(route, side, "known INDEXED BY known_next", "next < :value", end)
     }
 
     /// Returns the linked entries of the source that are over before a window which begins at `start`.
@@ -206,7 +208,8 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn over_before(&self, route: RouteId, start: i64) -> Result<Vec<Known>, StoreError> {
-        self.known_where(route, SideId::Source, "over <= :value AND link IS NOT NULL", start)
+        let (table, side) = ("known INDEXED BY known_over", SideId::Source);
+        self.known_where(route, side, table, "over <= :value AND link IS NOT NULL", start)
     }
 
     /// Counts the copies that do not bring everything along, by what they lack.
@@ -242,6 +245,7 @@ impl Store {
             left_out.extend(self.known_where(
                 route,
                 side,
+                "known INDEXED BY known_left_out",
                 "left_out IS NOT NULL AND :value IS NULL",
                 None::<i64>,
             )?);
@@ -249,15 +253,18 @@ impl Store {
         Ok(left_out)
     }
 
+    /// `table` names the index: left to itself, SQLite walks the primary key past every entry where an index holds
+    /// but the few that are asked for.
     fn known_where(
         &self,
         route: RouteId,
         side: SideId,
+        table: &str,
         condition: &str,
         value: impl rusqlite::ToSql,
     ) -> Result<Vec<Known>, StoreError> {
         let sql = format!(
-            "SELECT {KNOWN_COLUMNS} FROM known WHERE route = :route AND side = :side AND {condition}"
+            "SELECT {KNOWN_COLUMNS} FROM {table} WHERE route = :route AND side = :side AND {condition}"
         );
         let mut query = self.connection.prepare_cached(&sql)?;
         let bound = named_params! { ":route": route.0, ":side": side.number(), ":value": value };
@@ -394,12 +401,12 @@ impl Store {
         Ok(rows.collect::<Result<_, _>>()?)
     }
 
-    /// Counts the links of a route.
+    /// Tells how many links a route has.
     ///
     /// # Errors
     /// The state cannot be read.
     pub fn link_count(&self, route: RouteId) -> Result<usize, StoreError> {
-        let mut query = self.connection.prepare_cached("SELECT count(*) FROM link WHERE route = ?")?;
+        let mut query = self.connection.prepare_cached("SELECT links FROM route WHERE id = ?")?;
         Ok(query.query_row([route.0], |row| row.get(0))?)
     }
 

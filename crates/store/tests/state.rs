@@ -154,6 +154,24 @@ fn a_write_is_whole_or_not_at_all() {
 }
 
 #[test]
+fn the_number_of_links_follows_what_is_written() {
+    let store = Store::in_memory().expect("a state");
+    let (presses, market) =
+        store.write(|w| Ok((w.route("presses")?, w.route("market")?))).expect("two routes");
+    let count = |route| store.link_count(route).expect("a number");
+    let links: Vec<_> = (0..3)
+        .map(|_| store.write(|w| w.put_link(presses, None, &link_row())).expect("written"))
+        .chain([store.write(|w| w.put_link(market, None, &link_row())).expect("written")])
+        .collect();
+    assert_eq!((count(presses), count(market)), (3, 1));
+    store.write(|w| w.put_link(presses, Some(links[0]), &link_row()).map(drop)).expect("written again");
+    store.write(|w| w.forget_link(links[1])).expect("forgotten");
+    assert_eq!((count(presses), count(market)), (2, 1));
+    store.write(|w| w.forget_route(presses)).expect("forgotten");
+    assert_eq!(count(market), 1);
+}
+
+#[test]
 fn one_lease_for_each_route() {
     let folder = tempfile::tempdir().expect("a folder");
     let state = folder.path().join("state");
