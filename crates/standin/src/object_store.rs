@@ -61,6 +61,8 @@ pub struct Collection {
     pub objects: BTreeMap<String, Object>,
     /// Deleted entries, with the revision of the deletion and its second.
     pub(crate) graves: BTreeMap<String, (u64, i64)>,
+    /// Entries and graves by the revision of their last change: to list the newest, nobody asks all.
+    pub(crate) order: BTreeMap<u64, String>,
     /// The revision of the last change, and its second.
     pub(crate) changed: (u64, i64),
     /// How often each name was written, deletions included.
@@ -75,6 +77,27 @@ pub struct Object {
     /// Its state, with quotes.
     pub etag: String,
     pub(crate) changed: (u64, i64),
+}
+
+impl Collection {
+    /// Notes that an entry changes, before it does.
+    fn change(&mut self, name: &str, changed: (u64, i64)) {
+        let before = self.objects.get(name).map(|object| object.changed);
+        if let Some((revision, _)) = before.or_else(|| self.graves.get(name).copied()) {
+            self.order.remove(&revision);
+        }
+        self.order.insert(changed.0, name.to_owned());
+        self.changed = changed;
+    }
+
+    /// Entries and graves with their last change, newest first.
+    pub(crate) fn newest(&self) -> impl Iterator<Item = ((u64, i64), &str, Option<&Object>)> {
+        self.order.values().rev().filter_map(|name| {
+            let object = self.objects.get(name);
+            let changed = object.map(|o| o.changed).or_else(|| self.graves.get(name).copied());
+            Some((changed?, name.as_str(), object))
+        })
+    }
 }
 
 impl Server {
@@ -138,8 +161,8 @@ impl Server {
             (_, true) => format!("\"{}-{writes}\"", hash(&text)),
             _ => format!("\"{}\"", hash(&text)),
         };
+        collection.change(name, changed);
         collection.graves.remove(name);
-        collection.changed = changed;
         collection.objects.insert(name.to_owned(), Object { text, etag: etag.clone(), changed });
         etag
     }
@@ -148,11 +171,12 @@ impl Server {
     pub fn delete(&mut self, calendar: &str, name: &str) -> bool {
         let changed = self.next_change();
         let Some(collection) = self.collections.get_mut(calendar) else { return false };
-        if collection.objects.remove(name).is_none() {
+        if !collection.objects.contains_key(name) {
             return false;
         }
+        collection.change(name, changed);
+        collection.objects.remove(name);
         collection.graves.insert(name.to_owned(), changed);
-        collection.changed = changed;
         true
     }
 

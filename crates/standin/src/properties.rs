@@ -53,7 +53,8 @@ pub(crate) fn propfind(server: &Server, request: &ServerRequest, path: &str, use
         }
         push_collection(server, &mut out, &slashed, collection, &wanted, user);
         let lost = |name: &str| server.has(Habit::LosesNames) && is_odd_name(name);
-        let objects = collection.objects.iter().filter(|(name, _)| deep && !lost(name));
+        let members = deep.then_some(&collection.objects).into_iter().flatten();
+        let objects = members.filter(|(name, _)| !lost(name));
         for (name, object) in objects {
             let values = wanted.iter().map(|(ns, prop)| match (ns.as_str(), prop.as_str()) {
                 (DAV, "getetag") => Some(escape_xml(&object.etag)),

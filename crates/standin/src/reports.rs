@@ -165,13 +165,8 @@ fn sync(server: &Server, collection: &Collection, path: &str, root: &Element) ->
         other => other,
     };
     let is_new = |changed: (u64, i64)| since.is_none_or(|state| server.is_after(changed, state));
-    let mut changes: Vec<((u64, i64), &str, Option<&Object>)> = Vec::new();
-    let live = collection.objects.iter().filter(|(_, o)| is_new(o.changed));
-    changes.extend(live.map(|(name, o)| (o.changed, name.as_str(), Some(o))));
-    if since.is_some() {
-        let graves = collection.graves.iter().filter(|(_, changed)| is_new(**changed));
-        changes.extend(graves.map(|(name, changed)| (*changed, name.as_str(), None)));
-    }
+    let newest = collection.newest().take_while(|(changed, ..)| is_new(*changed));
+    let mut changes: Vec<_> = newest.filter(|(_, _, object)| since.is_some() || object.is_some()).collect();
     changes.sort_by_key(|(changed, name, _)| (*changed, *name));
     let page = if server.has(Habit::Truncates507) { 20 } else { 50 };
     let cuts = server.has(Habit::Truncates507) || server.has(Habit::TruncatesSilently);
