@@ -3,7 +3,6 @@
 use std::collections::{BTreeMap, VecDeque};
 
 use chestnut_caldav::DavError;
-use chestnut_caldav::protocol::{Condition, Stored};
 use chestnut_core::{
     Action, Decision, ETag, Entry, EventUid, Fingerprint, LinkFacts, ObjectHref, Pair, Partly, RoutePolicy,
     Side, Sight, WriteKind, reconcile,
@@ -13,7 +12,6 @@ use chestnut_store::{
 };
 use futures_util::stream::{self, StreamExt as _};
 
-use crate::calendar::CalendarError;
 use crate::error::RunError;
 use crate::observe::{Observer, Phase, Progress};
 use crate::plan::{Planned, Seen, side};
@@ -21,7 +19,7 @@ use crate::record::{
     NEVER, Record, facts, field_names, known_row, record_agreement, source_known, start_text,
 };
 use crate::route::{Route, RunOptions};
-use crate::sender::{Outgoing, Sender, Sent};
+use crate::sender::{Outgoing, Removed, Sender, Sent};
 use crate::survey::{Item, Surveyor};
 
 /// Writes between two readings back.
@@ -459,32 +457,22 @@ impl Applier<'_> {
         let mut found: BTreeMap<_, _> = self.surveyor.fetch(&hrefs).await?.into_iter().collect();
         let jobs: Vec<_> =
             standing.into_iter().map(|(p, t)| (p, t, found.remove(&t.href).flatten())).collect();
-        let sends = jobs.into_iter().map(|(planned, target, item)| {
-            let this = &*self;
-            async move {
-                let outcome = match &item {
-                    None => Ok(Stored::Missing),
-                    Some(_) if this.options.stop.get() => Err(None),
-                    Some(item) => {
-                        this.delete(target, item).await.map_err(|error| Some(error).filter(|e| !e.is_stop()))
-                    }
-                };
-                (planned, target, item, outcome)
-            }
-        });
-        let outcomes: Vec<_> = stream::iter(sends)
-            .buffer_unordered(self.route.target.calendar.width().min(BATCH))
-            .collect()
-            .await;
+        let outcomes: Vec<_> = {
+            let sender = self.sender();
+            let sends = jobs.into_iter().map(|(planned, target, item)| {
+                let sender = &sender;
+                async move {
+                    let outcome = sender.delete(&target.href, item.as_ref()).await;
+                    (planned, target, item, outcome)
+                }
+            });
+            let width = self.route.target.calendar.width().min(BATCH);
+            stream::iter(sends).buffer_unordered(width).collect().await
+        };
         for (planned, target, item, outcome) in outcomes {
             self.record_deletion(planned, target, item, outcome)?;
         }
         Ok(())
-    }
-
-    async fn delete(&self, target: &Seen, item: &Item) -> Result<Stored, CalendarError> {
-        let condition = item.etag().map_or(Condition::Exists, |etag| Condition::Is(etag.clone()));
-        self.route.target.calendar.delete(&target.href, &condition).await
     }
 
     fn record_deletion(
@@ -492,7 +480,7 @@ impl Applier<'_> {
         planned: &Planned,
         target: &Seen,
         item: Option<Item>,
-        outcome: Result<Stored, Option<CalendarError>>,
+        outcome: Removed,
     ) -> Result<(), RunError> {
         let link = planned.link.as_ref().map(|(link, _)| *link);
         let before = match item {
@@ -515,34 +503,28 @@ impl Applier<'_> {
             words: None,
             before,
         };
-        let words = match outcome {
-            Ok(Stored::Done { .. }) => None,
-            Ok(Stored::Missing) => Some("it was gone already".to_owned()),
-            Ok(Stored::SignIn) => {
+        let failed = match outcome {
+            Removed::Done => None,
+            Removed::Missing => {
+                change.words = Some("it was gone already".to_owned());
+                None
+            }
+            Removed::SignIn => {
                 return Err(self.route.target.failed(DavError::SignIn { offered: Vec::new() }.into()));
             }
-            Err(None) => {
+            Removed::NotBegun => {
                 self.outcome.left += 1;
                 self.outcome.again.extend(planned.source_href.clone());
                 return Ok(());
             }
-            other => {
-                change.action = ChangeAction::Failed;
-                change.before = None;
-                change.words = Some(match other {
-                    Ok(Stored::ConditionFailed) => {
-                        "somebody changed it meanwhile; the next run looks again".to_owned()
-                    }
-                    Ok(Stored::Refused { status, .. } | Stored::Failed { status }) => {
-                        format!("the server does not delete it ({status})")
-                    }
-                    Err(Some(error)) => error.to_string(),
-                    _ => "the server does not delete it".to_owned(),
-                });
-                return self.record_failure(change, planned.source_href.clone());
-            }
+            Removed::LookAgain => Some("somebody changed it meanwhile; the next run looks again".to_owned()),
+            Removed::Refused(words) => Some(words),
+            Removed::Lost(error) => Some(error.to_string()),
         };
-        change.words = words;
+        if failed.is_some() {
+            (change.action, change.before, change.words) = (ChangeAction::Failed, None, failed);
+            return self.record_failure(change, planned.source_href.clone());
+        }
         let (id, run) = (self.id, self.run);
         self.store.write(|writer| {
             if let Some(link) = link {

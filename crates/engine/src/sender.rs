@@ -48,6 +48,20 @@ pub(crate) enum Sent {
     SignIn,
 }
 
+/// What came of sending one deletion.
+#[derive(Debug)]
+pub(crate) enum Removed {
+    Done,
+    /// It was gone already.
+    Missing,
+    /// Somebody changed it meanwhile.
+    LookAgain,
+    Refused(String),
+    Lost(CalendarError),
+    NotBegun,
+    SignIn,
+}
+
 /// Sends to one calendar.
 pub(crate) struct Sender<'r> {
     pub(crate) end: &'r CalendarEnd,
@@ -91,6 +105,27 @@ impl Sender<'_> {
             Ok(Stored::SignIn) => Sent::SignIn,
             Err(error) if error.is_stop() => Sent::NotBegun,
             Err(error) => Sent::Lost(error),
+        }
+    }
+
+    /// Deletes what was just read at this href, `None` where nothing stood there any more.
+    pub(crate) async fn delete(&self, href: &ObjectHref, item: Option<&Item>) -> Removed {
+        let Some(item) = item else { return Removed::Missing };
+        if self.stop.get() {
+            return Removed::NotBegun;
+        }
+        let condition = item.etag().map_or(Condition::Exists, |etag| Condition::Is(etag.clone()));
+        match self.end.calendar.delete(href, &condition).await {
+            Ok(Stored::Done { .. }) => Removed::Done,
+            Ok(Stored::Missing) => Removed::Missing,
+            Ok(Stored::ConditionFailed) => Removed::LookAgain,
+            Ok(Stored::SignIn) => Removed::SignIn,
+            Ok(Stored::Refused { status, .. } | Stored::Failed { status }) => {
+                Removed::Refused(format!("the server does not delete it ({status})"))
+            }
+            Ok(Stored::UidTaken { .. }) => Removed::Refused("the server does not delete it".to_owned()),
+            Err(error) if error.is_stop() => Removed::NotBegun,
+            Err(error) => Removed::Lost(error),
         }
     }
 

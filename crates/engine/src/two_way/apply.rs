@@ -20,7 +20,7 @@ use crate::observe::{Observer, Phase, Progress};
 use crate::plan::{Seen, seen_of};
 use crate::record::field_names;
 use crate::route::RunOptions;
-use crate::sender::{Outgoing, Sender, Sent};
+use crate::sender::{Outgoing, Removed, Sender, Sent};
 use crate::survey::Surveyor;
 
 /// Entries between two records.
@@ -426,54 +426,56 @@ impl Applier<'_> {
         let standing: Vec<(usize, Seen)> = at.iter().filter_map(|at| Some((*at, seen(at)?))).collect();
         let hrefs: Vec<_> = standing.iter().map(|(_, seen)| seen.href.clone()).collect();
         let mut found: BTreeMap<_, _> = self.surveyors[side].fetch(&hrefs).await?.into_iter().collect();
+        let mut jobs = Vec::new();
         for (at, known) in standing {
-            let work = &mut works[at];
-            let Some(item) = found.remove(&known.href).flatten() else {
-                work.group.places[side].seen = None;
-                self.delete_is_done(work, side, known, Some("it was gone already".to_owned()));
-                continue;
-            };
-            let now = seen_of(&known.href, &item);
+            let item = found.remove(&known.href).flatten();
+            let now = item.as_ref().map(|item| seen_of(&known.href, item));
             let print = |seen: &Seen| {
                 seen.entry.as_ref().map(|e| self.policy.sight(side).of_far_side(e).fingerprint())
             };
-            if print(&now) != print(&known) {
+            match now {
                 // Changed meanwhile: a change beats a deletion.
-                work.group.places[side].seen = Some(now);
-                continue;
+                Some(now) if print(&now) != print(&known) => works[at].group.places[side].seen = Some(now),
+                now => jobs.push((at, now.unwrap_or(known), item)),
             }
-            if self.options.stop.get() {
-                self.outcome.left += 1;
-                work.failed = true;
-                continue;
-            }
-            let condition = item.etag().map_or(Condition::Exists, |etag| Condition::Is(etag.clone()));
-            match self.route.ends[side].calendar.delete(&known.href, &condition).await {
-                Ok(Stored::Done { .. } | Stored::Missing) => self.delete_is_done(work, side, now, None),
-                Ok(Stored::ConditionFailed) => {
-                    let again = self.surveyors[side].fetch(std::slice::from_ref(&known.href)).await?;
-                    let item = again.into_iter().next().and_then(|(_, item)| item);
-                    work.group.places[side].seen = item.map(|item| seen_of(&known.href, &item));
+        }
+        let outcomes: Vec<(usize, Seen, Removed)> = {
+            let sender = self.sender(side);
+            let sends = jobs.into_iter().map(|(at, seen, item)| {
+                let sender = &sender;
+                async move {
+                    let removed = sender.delete(&seen.href, item.as_ref()).await;
+                    (at, seen, removed)
                 }
-                Ok(Stored::SignIn) => {
-                    let error = DavError::SignIn { offered: Vec::new() };
-                    return Err(self.route.ends[side].failed(error.into()));
+            });
+            let width = self.route.ends[side].calendar.width().min(BATCH);
+            stream::iter(sends).buffer_unordered(width).collect().await
+        };
+        let mut look = Vec::new();
+        for (at, seen, removed) in outcomes {
+            let work = &mut works[at];
+            match removed {
+                Removed::Done => self.delete_is_done(work, side, seen, None),
+                Removed::Missing => {
+                    self.delete_is_done(work, side, seen, Some("it was gone already".to_owned()));
                 }
-                Ok(Stored::Refused { status, .. } | Stored::Failed { status }) => {
-                    self.fail(work, side, format!("the server does not delete it ({status})"));
+                Removed::LookAgain => look.push((at, seen.href)),
+                Removed::Refused(words) => self.fail(work, side, words),
+                Removed::Lost(error) => {
+                    self.outcome.again.push((side, seen.href));
+                    self.fail(work, side, error.to_string());
                 }
-                Ok(_) => self.fail(work, side, "the server does not delete it".to_owned()),
-                Err(error) if error.is_stop() => {
+                Removed::NotBegun => {
                     self.outcome.left += 1;
                     work.failed = true;
                 }
-                Err(error) => {
-                    self.outcome.again.push((side, known.href));
-                    self.fail(work, side, error.to_string());
+                Removed::SignIn => {
+                    let error = DavError::SignIn { offered: Vec::new() };
+                    return Err(self.route.ends[side].failed(error.into()));
                 }
             }
         }
-        Ok(())
+        self.look_again(works, side, look).await
     }
 
     fn delete_is_done(&mut self, work: &mut Work, side: usize, was: Seen, words: Option<String>) {
