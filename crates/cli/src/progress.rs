@@ -1,39 +1,44 @@
-//! A bar on standard error for work that lasts over a second, on a terminal alone.
+//! Bars on standard error for work that lasts over a second, on a terminal alone: one for each route that runs.
 
 use std::cell::RefCell;
 use std::time::Duration;
 
 use chestnut_engine::{Observer, Phase, Progress};
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
 use tokio::time::Instant;
 
+/// Where bars are drawn, one under the other.
+pub(crate) struct Bars(Option<MultiProgress>);
+
+impl Bars {
+    /// Makes a place for bars; without `shown` none is drawn.
+    pub(crate) fn new(shown: bool) -> Self {
+        Self(shown.then(|| MultiProgress::with_draw_target(ProgressDrawTarget::stderr())))
+    }
+
+    pub(crate) fn route(&self, name: &str) -> Bar<'_> {
+        Bar { route: name.to_owned(), began: Instant::now(), bar: RefCell::new(None), all: self.0.as_ref() }
+    }
+}
+
 /// Draws progress once a run has lasted a second.
-pub(crate) struct Bar {
+pub(crate) struct Bar<'b> {
     route: String,
     began: Instant,
     bar: RefCell<Option<ProgressBar>>,
-    shown: bool,
+    all: Option<&'b MultiProgress>,
 }
 
 const PATIENCE: Duration = Duration::from_secs(1);
 
-impl Bar {
-    pub(crate) fn new(route: &str, shown: bool) -> Self {
-        Self { route: route.to_owned(), began: Instant::now(), bar: RefCell::new(None), shown }
-    }
-}
-
-impl Observer for Bar {
+impl Observer for Bar<'_> {
     fn progress(&self, progress: Progress) {
-        if !self.shown || self.began.elapsed() < PATIENCE {
-            return;
-        }
+        let Some(all) = self.all.filter(|_| self.began.elapsed() >= PATIENCE) else { return };
         let mut slot = self.bar.borrow_mut();
         let bar = slot.get_or_insert_with(|| {
             let style = ProgressStyle::with_template("{prefix}: {msg} {bar:30} {pos}/{len}");
-            let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr());
-            bar.with_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()))
-                .with_prefix(self.route.clone())
+            let bar = ProgressBar::no_length().with_prefix(self.route.clone());
+            all.add(bar.with_style(style.unwrap_or_else(|_| ProgressStyle::default_bar())))
         });
         let phase = match progress.phase {
             Phase::Surveying => "looking for changes",
@@ -47,7 +52,7 @@ impl Observer for Bar {
     }
 }
 
-impl Drop for Bar {
+impl Drop for Bar<'_> {
     fn drop(&mut self) {
         if let Some(bar) = self.bar.borrow_mut().take() {
             bar.finish_and_clear();

@@ -9,7 +9,7 @@ use super::{block_on, load, look_at_state, show};
 use crate::args::Common;
 use crate::error_report::Failure;
 use crate::exit_code::ExitCode;
-use crate::progress::Bar;
+use crate::progress::Bars;
 use crate::render::{Align, clean, count, shorten, start_text, style, table, zone_name};
 use crate::run::Io;
 use crate::settings::{Connections, RouteSettings, route_key};
@@ -56,12 +56,12 @@ pub(super) fn run(routes: &[String], common: &Common, io: &mut Io<'_>) -> Result
     let key = route_key(&settings, false)?;
     let options = RunOptions::at(io.environment.now()?);
     let connections = Connections::new(&settings, &io.environment);
-    let drawn = io.progress && !common.quiet;
+    let bars = Bars::new(io.progress && !common.quiet);
     let previews = block_on(async {
         let mut previews = Vec::new();
         for (name, route) in settings.chosen_routes(routes)? {
             let ready = connections.route(name, route, &key).await?;
-            let preview = ready.preview(&store, &options, &Bar::new(name, drawn)).await?;
+            let preview = ready.preview(&store, &options, &bars.route(name)).await?;
             previews.push(route_preview(route, preview));
         }
         Ok::<_, Failure>(previews)

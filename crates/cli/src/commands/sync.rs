@@ -15,7 +15,7 @@ use super::{block_on, load, open_state, show};
 use crate::args::Common;
 use crate::error_report::Failure;
 use crate::exit_code::ExitCode;
-use crate::progress::Bar;
+use crate::progress::Bars;
 use crate::questions::Questions;
 use crate::render::{Align, clean, count, shorten, start_text, style, table, zone_name};
 use crate::run::Io;
@@ -106,7 +106,7 @@ pub(super) fn run(
         ..RunOptions::at(io.environment.now()?)
     };
     let connections = Connections::new(&settings, &io.environment);
-    let drawn = io.progress && !common.quiet;
+    let bars = Bars::new(io.progress && !common.quiet);
     let asked = First { how, store: &store, connections: &connections, key: &key, options: &options };
     let mut refused = BTreeMap::new();
     for (name, route) in &chosen {
@@ -116,15 +116,13 @@ pub(super) fn run(
     }
     let refused = RefCell::new(refused);
     let groups = side_by_side(&chosen);
-    // Several bars at once would write over one another.
-    let drawn = drawn && groups.len() == 1;
     let one = async |name: &str, route: &RouteSettings| {
         if let Some(failure) = refused.borrow_mut().remove(name) {
             return not_begun(name, route, failure);
         }
         // One route that fails does not stop the others.
         let report = match connections.route(name, route, &key).await {
-            Ok(ready) => ready.run(&store, &options, &Bar::new(name, drawn)).await.map_err(Failure::from),
+            Ok(ready) => ready.run(&store, &options, &bars.route(name)).await.map_err(Failure::from),
             Err(failure) => Err(failure),
         };
         report.map_or_else(|failure| not_begun(name, route, failure), |report| begun(route, report))
