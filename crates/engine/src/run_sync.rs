@@ -62,8 +62,10 @@ pub struct PreviewReport {
 /// One line of a preview.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct PreviewedChange {
-    /// `create`, `update`, `delete`, `link`, or the reason for leaving it out.
+    /// `create`, `update`, `delete`, `link`, `hold` or `leave out`.
     pub action: &'static str,
+    /// The calendar that it is done in; `None` for what concerns all.
+    pub calendar: Option<String>,
     /// The title; untrusted text.
     pub title: String,
     /// The start as iCalendar writes it.
@@ -116,7 +118,7 @@ pub async fn preview_route(
         warns_of_invitations: !job.has_read()? && route.carry.people == People::Invite,
     };
     for planned in &plan.planned {
-        match previewed(planned) {
+        match previewed(planned, route) {
             Some(change) if matches!(planned.decision, Decision::LeaveOut(_)) => report.left_out.push(change),
             Some(change) => report.changes.push(change),
             None => {}
@@ -129,6 +131,7 @@ pub async fn preview_route(
             let why = known.left_out.clone().unwrap_or_default();
             report.left_out.push(PreviewedChange {
                 action: "leave out",
+                calendar: Some(route.source.name.clone()),
                 title: known.title,
                 start: String::new(),
                 why,
@@ -147,7 +150,7 @@ fn strangers(plan: &Plan) -> usize {
     plan.target.items.keys().filter(|href| !ours.contains(href)).count()
 }
 
-fn previewed(planned: &Planned) -> Option<PreviewedChange> {
+fn previewed(planned: &Planned, route: &Route) -> Option<PreviewedChange> {
     let linked = planned.link.is_some();
     let (action, why) = match &planned.decision {
         Decision::Nothing | Decision::Forget => return None,
@@ -185,7 +188,8 @@ fn previewed(planned: &Planned) -> Option<PreviewedChange> {
     let shown = planned.source.as_ref().or(planned.target.as_ref());
     let title = shown.map(title_of).unwrap_or_default();
     let start = shown.and_then(|s| s.entry.as_ref()).map(start_text).unwrap_or_default();
-    Some(PreviewedChange { action, title, start, why })
+    let end = if matches!(planned.decision, Decision::LeaveOut(_)) { &route.source } else { &route.target };
+    Some(PreviewedChange { action, calendar: Some(end.name.clone()), title, start, why })
 }
 
 /// What one run works with.

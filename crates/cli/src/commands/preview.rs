@@ -1,10 +1,12 @@
 //! `chestnut preview`: what the next sync would do, entry by entry, and why.
 
+use std::collections::{BTreeMap, BTreeSet};
+
 use chestnut_engine::{PreviewReport, PreviewedChange, RunOptions};
 use jiff::tz::TimeZone;
 use serde::Serialize;
 
-use super::sync::invitation_warning;
+use super::sync::{invitation_warning, left_out_words};
 use super::{block_on, load, look_at_state, show};
 use crate::args::Common;
 use crate::error_report::Failure;
@@ -42,6 +44,8 @@ struct RoutePreview {
 #[derive(Debug, Serialize)]
 struct Line {
     action: &'static str,
+    /// Where it is done; nothing for what concerns all calendars.
+    calendar: Option<String>,
     title: String,
     start: String,
     why: String,
@@ -77,7 +81,13 @@ pub(super) fn run(routes: &[String], common: &Common, io: &mut Io<'_>) -> Result
 
 fn route_preview(route: &RouteSettings, preview: PreviewReport) -> RoutePreview {
     let number = |action: &str| preview.changes.iter().filter(|c| c.action == action).count();
-    let line = |c: PreviewedChange| Line { action: c.action, title: c.title, start: c.start, why: c.why };
+    let line = |c: PreviewedChange| Line {
+        action: c.action,
+        calendar: c.calendar,
+        title: c.title,
+        start: c.start,
+        why: c.why,
+    };
     RoutePreview {
         route: preview.route.clone(),
         from: route.from().to_owned(),
@@ -103,14 +113,14 @@ fn human(preview: &RoutePreview, zone: &TimeZone, all: bool) -> String {
     if preview.changes.is_empty() {
         out += "  nothing to do\n";
     } else {
-        let counts = [
-            (preview.create, "to create"),
-            (preview.update, "to update"),
-            (preview.delete, "to delete"),
-            (preview.link, "already there and alike"),
-        ];
-        let told: Vec<_> =
-            counts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect();
+        let mut told: Vec<_> =
+            per_calendar(preview.changes.iter().map(|c| (c.action, c.calendar.as_deref())))
+                .into_iter()
+                .map(|((what, calendar), number)| format!("{number} {what} in {}", clean(calendar)))
+                .collect();
+        told.extend((preview.link > 0).then(|| format!("{} already there and alike", preview.link)));
+        let held = preview.changes.iter().filter(|change| change.action == "hold").count();
+        told.extend((held > 0).then(|| format!("{held} to be decided by a person")));
         out += &format!("  {}; nothing is written by a preview\n", told.join(", "));
     }
     if preview.held > 0 {
@@ -122,22 +132,82 @@ fn human(preview: &RoutePreview, zone: &TimeZone, all: bool) -> String {
         out += &lines(&preview.changes, zone, all);
     }
     if !preview.left_out.is_empty() {
-        out += &format!("  left out: {}\n", count(preview.left_out.len(), "entry", "entries"));
+        let mut reasons: BTreeMap<&str, usize> = BTreeMap::new();
+        for line in &preview.left_out {
+            // What is no key are words about a text that cannot be read.
+            *reasons.entry(if line.why.contains(' ') { "unreadable" } else { &line.why }).or_default() += 1;
+        }
+        let words: Vec<_> = reasons.into_iter().map(|(key, n)| left_out_words(key, n)).collect();
+        out += &format!("  left out: {}\n", words.join(", "));
         out += &lines(&preview.left_out, zone, all);
     }
     out
 }
 
+/// Counts what is to be done in each calendar: what is new first, deletions last.
+pub(super) fn per_calendar<'c>(
+    changes: impl Iterator<Item = (&'static str, Option<&'c str>)>,
+) -> Vec<((&'static str, &'c str), usize)> {
+    let kinds = [("create", "to create"), ("update", "to update"), ("delete", "to delete")];
+    let mut counts = BTreeMap::new();
+    for (action, calendar) in changes {
+        if let Some(kind) = kinds.iter().position(|(name, _)| *name == action) {
+            *counts.entry((kind, calendar.unwrap_or_default())).or_default() += 1;
+        }
+    }
+    counts.into_iter().map(|((kind, calendar), number)| ((kinds[kind].1, calendar), number)).collect()
+}
+
 fn lines(lines: &[Line], zone: &TimeZone, all: bool) -> String {
+    // What needs no write does not hide what does.
+    let (quiet, loud): (Vec<_>, Vec<_>) = lines.iter().partition(|line| !all && line.action == "link");
+    let lines = if loud.is_empty() { quiet } else { loud };
     let shown = if all { lines.len() } else { lines.len().min(ENOUGH) };
+    let places: BTreeSet<_> = lines.iter().map(|line| &line.calendar).collect();
     let row = |line: &Line| {
-        let why = style::paint(style::FAINT, shorten(&line.why, 60));
-        vec![line.action.to_owned(), start_text(&line.start, zone), shorten(&line.title, 50), why]
+        let why = if line.action == "leave out" { left_out_why(&line.why) } else { line.why.clone() };
+        let mut row = vec![line.action.to_owned()];
+        row.extend((places.len() > 1).then(|| clean(line.calendar.as_deref().unwrap_or("all"))));
+        row.extend([
+            start_text(&line.start, zone),
+            shorten(&line.title, 50),
+            style::paint(style::FAINT, shorten(&why, 60)),
+        ]);
+        row
     };
-    let columns = [("", Align::Left), ("Starts", Align::Left), ("Title", Align::Left), ("Why", Align::Left)];
-    let mut out = table(&columns, &lines[..shown].iter().map(row).collect::<Vec<_>>());
+    let mut columns =
+        vec![("", Align::Left), ("Starts", Align::Left), ("Title", Align::Left), ("Why", Align::Left)];
+    if places.len() > 1 {
+        columns.insert(1, ("In", Align::Left));
+    }
+    let mut out = table(&columns, &lines[..shown].iter().map(|line| row(line)).collect::<Vec<_>>());
     if shown < lines.len() {
         out += &format!("  … and {} more; -v names them all\n", lines.len() - shown);
     }
     out
+}
+
+/// Why one entry is left out, from the key that runs count by.
+fn left_out_why(reason: &str) -> String {
+    let words = match reason {
+        "events-not-taken" => "the route takes no events",
+        "tasks-not-taken" => "the route takes no tasks",
+        "journals-not-taken" => "the route takes no journals",
+        "kind-not-accepted" => "the far calendar does not accept its kind",
+        "outside-window" => "outside the window",
+        "takes-no-time" => "free, declined, called off, or no event",
+        "time-not-understood" => "its time is not understood",
+        "copy-of-another-route" => "a copy that a route made",
+        "too-large" => "larger than the far server allows",
+        "refused" => "refused by the far server, until it changes",
+        "unreadable" => "it cannot be read",
+        "no-uid" => "it has no UID",
+        "same-uid-twice" => "it has the UID of another entry",
+        other => match other.split_once('.') {
+            Some(("only", key)) => return format!("`{key}` in `only` does not fit it"),
+            Some(("skip", key)) => return format!("`{key}` in `skip` fits it"),
+            _ => other,
+        },
+    };
+    words.to_owned()
 }

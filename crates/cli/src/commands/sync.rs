@@ -10,6 +10,7 @@ use chestnut_store::{Change, ChangeAction, Counts, RunResult, SideId, Store};
 use jiff::tz::TimeZone;
 use serde::Serialize;
 
+use super::preview::per_calendar;
 use super::route::{gone, gone_words};
 use super::{block_on, load, open_state, show};
 use crate::args::Common;
@@ -221,17 +222,25 @@ pub(super) fn first_summary(name: &str, route: &RouteSettings, preview: &Preview
     let number = |action: &str| preview.changes.iter().filter(|c| c.action == action).count();
     let mut out =
         format!("{}: {}, first run\n", style::paint(style::STRONG, clean(name)), clean(&route.way()));
-    for (count, what) in [
-        (number("link"), "stand there already and say the same; they are linked without a write"),
-        (number("create"), "to create"),
-        (number("update"), "stand there already and say something else; they are brought together"),
-        (preview.strangers, "stand only on the far side, and are left alone"),
-        (preview.left_out.len(), "are left out"),
-    ] {
+    let mut line = |count: usize, what: &str| {
         if count > 0 {
             out += &format!("  {count:6} {what}\n");
         }
+    };
+    line(number("link"), "stand there already and say the same; they are linked without a write");
+    let changes = preview.changes.iter().map(|c| (c.action, c.calendar.as_deref()));
+    for ((what, calendar), count) in per_calendar(changes) {
+        let more = match what {
+            "to update" => "; they stand there already and say something else",
+            "to delete" => "; they are nobody's copies, and strangers = \"remove\"",
+            _ => "",
+        };
+        line(count, &format!("{what} in {}{more}", clean(calendar)));
     }
+    line(number("hold"), "say different things in different calendars, and wait for a person");
+    line(preview.held, "deletions are held, for a person to decide");
+    line(preview.strangers, "stand only on the far side, and are left alone");
+    line(preview.left_out.len(), "are left out");
     out
 }
 
@@ -365,6 +374,9 @@ fn rows(run: &Run) -> Vec<Vec<String>> {
         RunResult::Ok if is_quiet => style::paint(style::GOOD, "nothing to do"),
         RunResult::Ok => style::paint(style::GOOD, "done"),
         RunResult::Held => style::paint(style::WARN, "done, but held"),
+        RunResult::Failed if run.failure.as_ref().is_some_and(|f| f.code == ExitCode::Usage) => {
+            style::paint(style::WARN, "not begun")
+        }
         RunResult::Failed => style::paint(style::BAD, "failed"),
     };
     let number = |n: usize| n.to_string();

@@ -107,7 +107,11 @@ fn each_example_takes_what_it_says_and_a_change_takes_hold_at_the_next_run() {
         "{told}"
     );
     let preview = set_up.ok(&["preview"]);
-    assert!(preview.out.contains("Stall 14") && preview.out.contains("skip.cancelled"), "{}", preview.out);
+    assert!(
+        preview.out.contains("Stall 14") && preview.out.contains("`cancelled` in `skip` fits it"),
+        "{}",
+        preview.out
+    );
     assert!(set_up.ok(&["sync"]).out.contains("1 entry not taken (skip = { cancelled = … })"));
     let why = |entry: &str| set_up.ok(&["why", "presses-to-board", entry]).said();
     assert!(why("stall 14").contains("`cancelled` in `skip` fits it"), "{}", why("stall 14"));

@@ -130,8 +130,9 @@ impl Group {
         changes: &mut Vec<PreviewedChange>,
         left_out: &mut Vec<PreviewedChange>,
     ) {
-        let line = |action: &'static str, why: String| PreviewedChange {
+        let line = |action: &'static str, side: Option<usize>, why: String| PreviewedChange {
             action,
+            calendar: side.map(|side| names[side].to_owned()),
             title: self.title(),
             start: self.start(),
             why,
@@ -140,15 +141,17 @@ impl Group {
             ReplicaDecision::Forget => {}
             ReplicaDecision::LeaveOut(reason) => {
                 let why = self.words.clone().unwrap_or_else(|| reason.key().to_owned());
-                left_out.push(line("leave out", why));
+                let side = self.places.iter().position(|place| place.seen.is_some());
+                left_out.push(line("leave out", side, why));
             }
             ReplicaDecision::Hold(collisions) => {
                 let fields: Vec<_> = collisions.iter().map(|c| c.field.as_str()).collect();
-                changes.push(line("hold", format!("calendars disagree about {}", fields.join(", "))));
+                changes.push(line("hold", None, format!("calendars disagree about {}", fields.join(", "))));
             }
             ReplicaDecision::Delete(sides) => {
-                let sides: Vec<_> = sides.iter().map(|side| names[*side]).collect();
-                changes.push(line("delete", format!("in {}: it was deleted elsewhere", sides.join(", "))));
+                let delete =
+                    |side: &usize| line("delete", Some(*side), "it was deleted elsewhere".to_owned());
+                changes.extend(sides.iter().map(delete));
             }
             ReplicaDecision::Settle(settled) => {
                 let mut quiet = true;
@@ -163,11 +166,11 @@ impl Group {
                         WriteKind::Update => "changed elsewhere",
                     };
                     let action = if write.kind == WriteKind::Create { "create" } else { "update" };
-                    changes.push(line(action, format!("in {}: {why}", names[side])));
+                    changes.push(line(action, Some(side), why.to_owned()));
                 }
                 let stands = self.places.iter().filter(|place| place.seen.is_some()).count();
                 if quiet && self.link.is_none() && stands > 1 {
-                    changes.push(line("link", "it stands there already, and says the same".to_owned()));
+                    changes.push(line("link", None, "it stands there already, and says the same".to_owned()));
                 }
             }
         }
