@@ -1,6 +1,6 @@
 //! Both ways, through the program: changes, disagreements, deletions, and what waits for a person.
 
-use crate::set_up::{BOARD, PRESSES, SetUp};
+use crate::set_up::{BOARD, PRESSES, PROGRAM, SetUp};
 
 fn both_ways(set_up: &SetUp, more: &str) {
     let standard = set_up.standard();
@@ -178,6 +178,30 @@ fn a_new_route_asks_before_its_first_write_and_others_go_on() {
     set_up.ok(&["sync"]);
     assert!(set_up.path("kiosk.ics").exists());
     assert_eq!(set_up.run(&["sync", "--unasked"]).code, 0, "once is enough");
+}
+
+/// The question before a first run, typed at a terminal.
+#[cfg(unix)]
+#[test]
+fn the_question_tells_of_deletions_and_no_writes_nothing() {
+    let set_up = SetUp::new(3);
+    let pinned = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VEVENT\r\nUID:pinned\r\n\
+                  DTSTAMP:20261001T000000Z\r\nDTSTART:20261008T080000Z\r\nSUMMARY:Pinned up by hand\r\nEND:VEVENT\r\n\
+                  END:VCALENDAR\r\n";
+    set_up.target.with(|server| server.store(BOARD, "pinned.ics", pinned));
+    set_up.configure(&(set_up.standard() + "strangers = \"remove\"\n"));
+    for (answer, deleted) in [("no", false), ("yes", true)] {
+        let mut command = chestnut_testkit::hermetic(std::path::Path::new(PROGRAM), &set_up.path(""));
+        command.arg("sync").env("TERM", "xterm");
+        let mut terminal = rexpect::session::spawn_command(command, Some(20_000)).expect("a terminal");
+        terminal.exp_string("3 to create in board").expect("what is new, and where");
+        terminal.exp_string("1 to delete in board; they are nobody's copies").expect("what it deletes");
+        terminal.exp_string("Write this now?").expect("the question");
+        terminal.send_line(answer).expect("typed");
+        terminal.exp_string(if deleted { "done" } else { "not begun" }).expect("the result");
+        terminal.exp_eof().expect("it ends");
+        assert_eq!(!far(&set_up).contains("Pinned up"), deleted);
+    }
 }
 
 #[test]
