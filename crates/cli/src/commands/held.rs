@@ -137,9 +137,10 @@ fn effect(item: &Held) -> String {
 }
 
 fn held(item: HeldItem) -> Result<Held, Failure> {
-    let details: Details = serde_json::from_str(&item.details).map_err(|e| {
+    let mut details: Details = serde_json::from_str(&item.details).map_err(|e| {
         Failure::failed(format!("the state says of number {} what is not understood: {e}", item.id))
     })?;
+    details.entries.sort_by(|a, b| (&a.start, &a.title).cmp(&(&b.start, &b.title)));
     let is_deletion = details.kind == "deletions";
     let choices = match is_deletion {
         true => vec!["delete".to_owned(), "keep".to_owned()],

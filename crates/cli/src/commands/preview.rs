@@ -138,8 +138,11 @@ fn human(preview: &RoutePreview, zone: &TimeZone, all: bool) -> String {
             *reasons.entry(if line.why.contains(' ') { "unreadable" } else { &line.why }).or_default() += 1;
         }
         let words: Vec<_> = reasons.into_iter().map(|(key, n)| left_out_words(key, n)).collect();
-        out += &format!("  left out: {}\n", words.join(", "));
-        out += &lines(&preview.left_out, zone, all);
+        let names = if all { "" } else { "; -v names them" };
+        out += &format!("  left out: {}{names}\n", words.join(", "));
+        if all {
+            out += &lines(&preview.left_out, zone, all);
+        }
     }
     out
 }

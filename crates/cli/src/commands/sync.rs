@@ -304,15 +304,16 @@ fn not_begun(name: &str, route: &RouteSettings, failure: Failure) -> Run {
 
 fn begun(route: &RouteSettings, report: RunReport) -> Run {
     let troubles = |action: ChangeAction| {
-        let of = report.changes.iter().filter(move |c| c.action == action);
-        of.map(|c| Trouble {
+        let mut of: Vec<_> = report.changes.iter().filter(|c| c.action == action).collect();
+        of.sort_by(|a, b| (&a.start, &a.uid).cmp(&(&b.start, &b.uid)));
+        let trouble = |c: &Change| Trouble {
             calendar: c.calendar.clone(),
             uid: c.uid.to_string(),
             title: c.title.clone(),
             start: c.start.clone(),
             reason: c.words.clone().unwrap_or_default(),
-        })
-        .collect()
+        };
+        of.into_iter().map(trouble).collect()
     };
     Run {
         run: report.run.map(|run| run.0),
@@ -500,8 +501,10 @@ pub(super) fn left_out_words(reason: &str, number: usize) -> String {
     }
 }
 
-/// One line for each change; with its calendar, where there are several.
+/// One line for each change, in the order of their days; with its calendar, where there are several.
 pub(super) fn change_lines(changes: &[Change], zone: &TimeZone) -> String {
+    let mut changes: Vec<&Change> = changes.iter().collect();
+    changes.sort_by(|a, b| (&a.start, &a.uid).cmp(&(&b.start, &b.uid)));
     let mut calendars: Vec<&str> = changes.iter().map(|c| c.calendar.as_str()).collect();
     calendars.sort_unstable();
     calendars.dedup();
@@ -519,5 +522,5 @@ pub(super) fn change_lines(changes: &[Change], zone: &TimeZone) -> String {
         let start = start_text(&c.start, zone);
         format!("  {:9} {}{start:24} {}{words}\n", c.action.word(), place(c), shorten(&c.title, 56))
     };
-    changes.iter().map(line).collect()
+    changes.into_iter().map(line).collect()
 }

@@ -124,7 +124,7 @@ fn what_the_window_leaves_out_is_counted_and_explained() {
     let standard = set_up.standard();
     let more = "to = \"board\"\nwindow = { past = \"7 days\", ahead = \"90 days\" }\ncarry = \"busy\"";
     set_up.configure(&standard.replace("to = \"board\"", more));
-    insta::assert_snapshot!("preview_of_a_busy_window", set_up.shown(&["preview"]));
+    insta::assert_snapshot!("preview_of_a_busy_window", set_up.shown(&["preview", "-v"]));
     insta::assert_snapshot!("sync_of_a_busy_window", set_up.shown(&["sync", "-v"]));
     insta::assert_snapshot!("why_outside_the_window", set_up.shown(&["why", "presses-to-board", "pruning"]));
     let invite = "to = \"board\"\ncarry = { people = \"invite\" }";

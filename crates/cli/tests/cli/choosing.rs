@@ -106,7 +106,7 @@ fn each_example_takes_what_it_says_and_a_change_takes_hold_at_the_next_run() {
         (&1.into(), &1.into(), &1.into()),
         "{told}"
     );
-    let preview = set_up.ok(&["preview"]);
+    let preview = set_up.ok(&["preview", "-v"]);
     assert!(
         preview.out.contains("Stall 14") && preview.out.contains("`cancelled` in `skip` fits it"),
         "{}",
