@@ -138,10 +138,17 @@ pub async fn preview_route(
             });
         }
     }
-    for list in [&mut report.changes, &mut report.left_out] {
-        list.sort_by(|a, b| (&a.start, &a.title, a).cmp(&(&b.start, &b.title, b)));
+    Ok(report.in_order())
+}
+
+impl PreviewReport {
+    /// Sorts what it tells by day.
+    pub(crate) fn in_order(mut self) -> Self {
+        for list in [&mut self.changes, &mut self.left_out] {
+            list.sort_by(|a, b| (&a.start, &a.title, a).cmp(&(&b.start, &b.title, b)));
+        }
+        self
     }
-    Ok(report)
 }
 
 fn strangers(plan: &Plan) -> usize {

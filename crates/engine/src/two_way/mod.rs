@@ -20,7 +20,7 @@ use crate::frame::Frame;
 use crate::held::decided_deletions;
 use crate::observe::{Observer, Phase, Progress};
 use crate::route::{CalendarEnd, RunOptions};
-use crate::run_sync::{PreviewReport, PreviewedChange, RunReport};
+use crate::run_sync::{PreviewReport, RunReport};
 use crate::survey::{Look, Survey, Surveyor, accepted_kinds, scheduling};
 use apply::{Applier, Outcome};
 use group::{Group, Grouper};
@@ -180,14 +180,11 @@ pub async fn preview_two_way(
     for group in &plan.groups {
         group.preview(&names, &mut changes, &mut left_out);
     }
-    for list in [&mut changes, &mut left_out] {
-        list.sort_by(|a: &PreviewedChange, b| (&a.start, &a.title, a).cmp(&(&b.start, &b.title, b)));
-    }
     let first_run = match id {
         Some(id) => !store.side(id, side_id(0))?.read,
         None => true,
     };
-    Ok(PreviewReport {
+    let report = PreviewReport {
         route: route.name.clone(),
         target: names.join(", "),
         changes,
@@ -196,7 +193,8 @@ pub async fn preview_two_way(
         held: plan.held.map_or(0, |held| held.deletions),
         first_run,
         warns_of_invitations: first_run && route.carry.people == chestnut_core::People::Invite,
-    })
+    };
+    Ok(report.in_order())
 }
 
 impl Job<'_> {
