@@ -127,18 +127,24 @@ pub async fn preview_route(
     if let Some(id) = id {
         let seen =
             |href: &ObjectHref| plan.source.items.contains_key(href) || plan.source.gone.contains(href);
-        for known in store.left_out(id)?.into_iter().filter(|k| !seen(&k.href)) {
-            let why = known.left_out.clone().unwrap_or_default();
-            report.left_out.push(PreviewedChange {
-                action: "leave out",
-                calendar: Some(route.source.name.clone()),
-                title: known.title,
-                start: String::new(),
-                why,
-            });
-        }
+        let known = store.left_out(id)?.into_iter().filter(|(_, known)| !seen(&known.href));
+        let name = &route.source.name;
+        report.left_out.extend(known.map(|(_, known)| PreviewedChange::left_out(name, known)));
     }
     Ok(report.in_order())
+}
+
+impl PreviewedChange {
+    /// What is left out still, since nothing of it changed.
+    pub(crate) fn left_out(calendar: &str, known: Known) -> Self {
+        Self {
+            action: "leave out",
+            calendar: Some(calendar.to_owned()),
+            title: known.title,
+            start: String::new(),
+            why: known.left_out.unwrap_or_default(),
+        }
+    }
 }
 
 impl PreviewReport {

@@ -234,21 +234,18 @@ impl Store {
         Ok(counts)
     }
 
-    /// Returns the entries that are left out, for those who ask for names.
+    /// Returns the entries that are left out, with their calendar, for those who ask for names.
     ///
     /// # Errors
     /// The state cannot be read.
-    pub fn left_out(&self, route: RouteId) -> Result<Vec<Known>, StoreError> {
+    pub fn left_out(&self, route: RouteId) -> Result<Vec<(SideId, Known)>, StoreError> {
         let mut left_out = Vec::new();
         let replicas = (0..self.replica_sides(route)?).map(SideId::Replica);
+        let table = "known INDEXED BY known_left_out";
         for side in [SideId::Source, SideId::Underlying].into_iter().chain(replicas.skip(1)) {
-            left_out.extend(self.known_where(
-                route,
-                side,
-                "known INDEXED BY known_left_out",
-                "left_out IS NOT NULL AND :value IS NULL",
-                None::<i64>,
-            )?);
+            let found =
+                self.known_where(route, side, table, "left_out IS NOT NULL AND :value IS NULL", None::<i64>)?;
+            left_out.extend(found.into_iter().map(|known| (side, known)));
         }
         Ok(left_out)
     }

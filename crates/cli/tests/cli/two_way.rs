@@ -53,6 +53,17 @@ fn changes_go_both_ways_and_come_together() {
     assert!(set_up.ok(&["history", &run]).out.contains("another calendar's SUMMARY counts"));
     assert_eq!(set_up.ok(&["sync", "--json"]).json()["runs"][0]["writes"], 0);
     insta::assert_snapshot!("status_both_ways", set_up.shown(&["status"]));
+    // What is left out is named as long as it is, by its calendar.
+    let journal = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VJOURNAL\r\nUID:rain\r\n\
+                DTSTAMP:20261001T000000Z\r\nSUMMARY:Rain all day\r\nEND:VJOURNAL\r\nEND:VCALENDAR\r\n";
+    set_up.target.with(|server| server.store(BOARD, "rain.ics", journal));
+    for _ in 0..2 {
+        let line = |c: &serde_json::Value| (c["calendar"].clone(), c["title"].clone(), c["why"].clone());
+        let left_out = set_up.ok(&["preview", "--json"]).json()["previews"][0]["left_out"].clone();
+        let told: Vec<_> = left_out.as_array().expect("a list").iter().map(line).collect();
+        assert_eq!(told, [("board".into(), "Rain all day".into(), "journals-not-taken".into())]);
+        set_up.ok(&["sync"]);
+    }
 }
 
 #[test]

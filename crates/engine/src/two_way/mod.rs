@@ -20,7 +20,7 @@ use crate::frame::Frame;
 use crate::held::decided_deletions;
 use crate::observe::{Observer, Phase, Progress};
 use crate::route::{CalendarEnd, RunOptions};
-use crate::run_sync::{PreviewReport, RunReport};
+use crate::run_sync::{PreviewReport, PreviewedChange, RunReport};
 use crate::survey::{Look, Survey, Surveyor, accepted_kinds, scheduling};
 use apply::{Applier, Outcome};
 use group::{Group, Grouper};
@@ -179,6 +179,18 @@ pub async fn preview_two_way(
     let mut left_out = Vec::new();
     for group in &plan.groups {
         group.preview(&names, &mut changes, &mut left_out);
+    }
+    if let Some(id) = id {
+        for (side, known) in store.left_out(id)? {
+            let at = match side {
+                SideId::Replica(number) => usize::from(number),
+                SideId::Source | SideId::Target | SideId::Underlying => 0,
+            };
+            let survey = &plan.surveys[at];
+            if !survey.items.contains_key(&known.href) && !survey.gone.contains(&known.href) {
+                left_out.push(PreviewedChange::left_out(names[at], known));
+            }
+        }
     }
     let first_run = match id {
         Some(id) => !store.side(id, side_id(0))?.read,
