@@ -5,13 +5,13 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use chestnut_core::ical::Limits;
 use chestnut_core::{
     Action, Because, ContentKey, Decision, ETag, Entry, EventUid, Held, LeftOut, ObjectHref, Pair,
-    RoutePolicy, Shows, Side, Strangers, View, guard_deletions, reconcile, refusal,
+    RoutePolicy, Shows, Side, Strangers, View, reconcile, refusal,
 };
 use chestnut_store::{LinkId, LinkRow, RouteId, SideId, Store};
 
 use crate::derive::Underlying;
 use crate::error::RunError;
-use crate::held::decided_deletions;
+use crate::held::{decided_deletions, guard};
 use crate::match_far_side::Unclaimed;
 use crate::route::{Route, RunOptions};
 use crate::survey::{Item, Survey, Surveyor, accepted_kinds, scheduling};
@@ -96,7 +96,8 @@ impl Planner<'_> {
         underlying: Option<Underlying>,
     ) -> Result<Plan, RunError> {
         let mut policy = policy;
-        policy.deletions = decided_deletions(self.store, self.id)?.unwrap_or(policy.deletions);
+        let decided = decided_deletions(self.store, self.id)?;
+        policy.deletions = decided.map_or(policy.deletions, |decided| decided.deletions);
         let mut open = self.linked_pairs(&source, &target)?;
         let linked: BTreeSet<_> = open.iter().filter_map(|o| o.target_href.clone()).collect();
         let mut unclaimed = Unclaimed::new(self.store, self.id, SideId::Target, &target, &linked);
@@ -166,9 +167,9 @@ impl Planner<'_> {
             Some(id) => self.store.link_count(id)?,
             None => 0,
         };
-        let is_decided = decided_deletions(self.store, self.id)?.is_some();
-        Ok(guard_deletions(self.route.deletion_limit, deletions, expected, linked)
-            .filter(|_| !self.options.allow_deletions && !is_decided))
+        let decided = decided_deletions(self.store, self.id)?;
+        let held = guard(self.route.deletion_limit, (deletions, expected), linked, decided);
+        Ok(held.filter(|_| !self.options.allow_deletions))
     }
 
     /// Entries of the far side that are nobody's copies: read now, or known since an earlier run.

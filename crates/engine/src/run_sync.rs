@@ -320,7 +320,8 @@ impl<'r> Job<'r> {
         plan.target.state = state;
         self.record(id, run, &plan, &foreign, outcome)?;
         let (name, now) = (&self.route.name, self.options.now);
-        remember_deletions(self.store, id, name, now, &outcome.changes, plan.held.is_some())?;
+        let held = plan.held.map(|held| held.deletions);
+        remember_deletions(self.store, id, name, now, &outcome.changes, held)?;
         match outcome.left {
             0 => Ok(()),
             left => Err(RunError::Stopped { left }),

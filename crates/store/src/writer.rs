@@ -183,7 +183,8 @@ impl Writer<'_> {
     }
 
     /// Adds something that waits for a person, or brings what is said of it up to date. What they decided, and its
-    /// number, stay. `link` is `None` for the deletions of a route, all together.
+    /// number, stay. `link` is `None` for the deletions of a route, all together: they are asked for anew, since they
+    /// are held again only where more came on top of what was decided.
     ///
     /// # Errors
     /// The state cannot be written.
@@ -192,7 +193,10 @@ impl Writer<'_> {
         let same = "route = ?1 AND link IS ?2";
         let changed = self
             .connection
-            .prepare_cached(&format!("UPDATE held SET title = ?3, start = ?4, details = ?5 WHERE {same}"))?
+            .prepare_cached(&format!(
+                "UPDATE held SET title = ?3, start = ?4, details = ?5,
+                 decision = CASE WHEN link IS NULL THEN NULL ELSE decision END WHERE {same}"
+            ))?
             .execute(params![route.0, link, item.title, item.start, item.details])?;
         if changed > 0 {
             return Ok(());

@@ -135,6 +135,38 @@ fn many_deletions_wait_and_are_let_through_or_kept() {
 }
 
 #[test]
+fn a_decision_counts_for_the_deletions_it_was_about() {
+    for is_two_way in [true, false] {
+        let set_up = SetUp::new(40);
+        if is_two_way {
+            both_ways(&set_up, "");
+        }
+        set_up.ok(&["sync"]);
+        let delete = |numbers: std::ops::Range<usize>| {
+            let mut names = numbers.map(|n| format!("orchard-{n:04}.ics"));
+            set_up
+                .source
+                .with(|server| names.by_ref().for_each(|name| assert!(server.delete(PRESSES, &name))));
+        };
+        let standing = || set_up.target.with(|server| server.texts(BOARD)).len();
+        delete(0..25);
+        assert!(set_up.run(&["sync"]).out.contains("25 deletions are held"));
+        set_up.ok(&["decide", "1", "delete"]);
+        // Before it is done, nearly all the others are gone too: of these nobody was told.
+        delete(25..38);
+        let told = set_up.run(&["sync"]);
+        assert!(told.code == 3 && told.out.contains("38 deletions are held"), "{told:?}");
+        assert_eq!(standing(), 40);
+        assert!(set_up.run(&["held"]).out.contains("decide: chestnut decide 1 delete|keep"));
+        set_up.ok(&["decide", "1", "delete"]);
+        // A single one more is no reason to ask again.
+        delete(38..39);
+        set_up.ok(&["sync"]);
+        assert_eq!(standing(), 1);
+    }
+}
+
+#[test]
 fn busy_time_between_calendars_is_copied_in_both_directions_and_never_back() {
     let set_up = SetUp::new(6);
     let own = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VEVENT\r\nUID:own\r\nDTSTAMP:20260901T060000Z\r\n\

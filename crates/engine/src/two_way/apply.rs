@@ -130,7 +130,8 @@ impl Applier<'_> {
             self.observer.progress(Progress { phase: Phase::Writing, done: finished, total });
         }
         let (name, now, changes) = (&self.route.name, self.options.now, &self.outcome.changes);
-        remember_deletions(self.store, self.id, name, now, changes, self.held_deletions)
+        let held = self.held_deletions.then_some(self.outcome.held_deletions);
+        remember_deletions(self.store, self.id, name, now, changes, held)
     }
 
     async fn batch(&mut self, groups: Vec<Group>) -> Result<(), RunError> {

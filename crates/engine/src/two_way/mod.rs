@@ -9,7 +9,7 @@ mod record;
 
 use chestnut_core::{
     Carry, Choice, DeletionLimit, Deletions, Disagree, Held, Kinds, ReplicaDecision, ReplicaPolicy,
-    ReplicaRules, RouteKey, Window, guard_deletions,
+    ReplicaRules, RouteKey, Window,
 };
 use chestnut_store::{Counts, RouteId, RouteSummary, RunId, SideId, SideState, Store};
 use jiff::SignedDuration;
@@ -17,7 +17,7 @@ use jiff::tz::TimeZone;
 
 use crate::error::RunError;
 use crate::frame::Frame;
-use crate::held::decided_deletions;
+use crate::held::{decided_deletions, guard};
 use crate::observe::{Observer, Phase, Progress};
 use crate::route::{CalendarEnd, RunOptions};
 use crate::run_sync::{PreviewReport, PreviewedChange, RunReport};
@@ -239,7 +239,8 @@ impl Job<'_> {
         self.observer.progress(Progress { phase: Phase::Fetching, done: fetched, total: fetched });
         let states: Vec<_> = surveys.iter().map(|survey| survey.state.clone()).collect();
         let mut policy = self.route.policy(&states, self.options);
-        policy.deletions = decided_deletions(self.store, self.id)?.unwrap_or(policy.deletions);
+        let decided = decided_deletions(self.store, self.id)?;
+        policy.deletions = decided.map_or(policy.deletions, |decided| decided.deletions);
         let grouper = Grouper {
             store: self.store,
             id: self.id,
@@ -260,11 +261,12 @@ impl Job<'_> {
     /// A deletion counts once, in however many calendars it is to be done.
     fn guard(&self, groups: &[Group]) -> Result<Option<Held>, RunError> {
         let Some(id) = self.id else { return Ok(None) };
-        if self.options.allow_deletions || decided_deletions(self.store, self.id)?.is_some() {
+        if self.options.allow_deletions {
             return Ok(None);
         }
+        let decided = decided_deletions(self.store, self.id)?;
         let deletions = groups.iter().filter(|g| matches!(g.decision, ReplicaDecision::Delete(_))).count();
-        Ok(guard_deletions(self.route.deletion_limit, deletions, 0, self.store.link_count(id)?))
+        Ok(guard(self.route.deletion_limit, (deletions, 0), self.store.link_count(id)?, decided))
     }
 
     async fn run(&self, id: RouteId, run: RunId, outcome: &mut Outcome) -> Result<(), RunError> {
