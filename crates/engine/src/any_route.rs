@@ -4,8 +4,9 @@ use chestnut_store::Store;
 
 use crate::error::RunError;
 use crate::observe::Observer;
+use crate::preview::PreviewReport;
 use crate::route::{CalendarEnd, Route, RunOptions};
-use crate::run_sync::{PreviewReport, RunReport, preview_route, run_route};
+use crate::run_sync::{RunReport, preview_route, run_route};
 use crate::two_way::{TwoWay, preview_two_way, run_two_way};
 
 /// A route, ready to run.

@@ -15,6 +15,7 @@ mod held;
 mod match_far_side;
 mod observe;
 mod plan;
+mod preview;
 mod read_calendar;
 mod record;
 mod route;
@@ -28,7 +29,8 @@ pub use calendar::{Abilities, Calendar, CalendarError, FeedCalendar, FileCalenda
 pub use error::RunError;
 pub use explain::{Explained, explain};
 pub use observe::{Observer, Phase, Progress, Silent};
+pub use preview::{PreviewReport, PreviewedChange};
 pub use read_calendar::{ReadEntry, read_calendar};
 pub use route::{CalendarEnd, Makes, Route, RunOptions};
-pub use run_sync::{PreviewReport, PreviewedChange, RunReport, preview_route, run_route};
+pub use run_sync::{RunReport, preview_route, run_route};
 pub use two_way::{TwoWay, preview_two_way, run_two_way};

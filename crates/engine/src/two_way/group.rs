@@ -14,9 +14,9 @@ use super::side_id;
 use crate::error::RunError;
 use crate::match_far_side::Unclaimed;
 use crate::plan::{Seen, seen_of, side};
+use crate::preview::PreviewedChange;
 use crate::record::{start_text, title_of};
 use crate::route::CalendarEnd;
-use crate::run_sync::PreviewedChange;
 use crate::survey::{Item, Survey, Surveyor};
 
 /// One entry, in one calendar.
