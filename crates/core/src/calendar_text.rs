@@ -10,7 +10,7 @@ use encoding_rs::{Encoding, UTF_16BE, UTF_16LE, WINDOWS_1252};
 use jiff::civil::Date;
 use sha2::{Digest, Sha256};
 
-use crate::entry::{Entry, Kind, PRODID, component_uid, zone_id, zone_ids};
+use crate::entry::{Entry, Kind, PRODID, component_uid, described_zones, zone_id, zone_ids};
 use crate::hex::hex;
 use crate::ical::{self, Component, Item, Limits, ParseError, ParseProblem, Property};
 use crate::ids::{ETag, EventUid};
@@ -321,8 +321,7 @@ impl CalendarText {
     }
 
     fn look_for_oddities(&mut self) {
-        let described: BTreeSet<_> =
-            self.object.components().filter(|c| c.is("VTIMEZONE")).map(zone_id).collect();
+        let described = described_zones(&self.object);
         let (mut unknown, mut floating, mut without_start) = (BTreeSet::new(), 0, 0);
         for Placed { entry, .. } in &self.entries {
             for id in entry.components().flat_map(zone_ids) {

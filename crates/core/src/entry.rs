@@ -199,7 +199,7 @@ impl Entry {
             }
         }
         let stamp = TimeValue::Utc(utc(now)).to_string();
-        for component in object.components_mut().filter(|c| Kind::of_component(c.name()).is_some()) {
+        for component in entry_components_mut(&mut object) {
             if component.property("DTSTAMP").is_none() {
                 component.push_property(Property::new("DTSTAMP", &stamp));
             }
@@ -210,18 +210,13 @@ impl Entry {
 
     /// Adds the zones that are missing, in front of what needs them.
     fn describe_zones(&self, object: &mut Component<'static>) {
-        let described: BTreeSet<String> =
-            object.components().filter(|c| c.is("VTIMEZONE")).map(zone_id).collect();
+        let described = described_zones(object);
         let named: BTreeSet<String> = entry_components(object).flat_map(zone_ids).collect();
         let missing = named.difference(&described);
         let first_year = self.start().map_or(1970, |(start, _)| i64::from(start.local().year()));
         let zones = missing.filter_map(|id| Some(write_zone(id, &resolve_zone(id)?.rules, first_year)));
         let zones: Vec<_> = zones.map(|zone| Item::Component(Box::new(zone))).collect();
-        if !zones.is_empty() {
-            let items = object.items_mut();
-            let at = items.iter().position(|item| matches!(item, Item::Component(_))).unwrap_or(items.len());
-            items.splice(at..at, zones);
-        }
+        object.insert_before_components(zones);
     }
 }
 
@@ -232,8 +227,19 @@ fn utc(at: Timestamp) -> DateTime {
     at.to_zoned(jiff::tz::TimeZone::UTC).datetime()
 }
 
-fn entry_components<'c, 'a>(object: &'c Component<'a>) -> impl Iterator<Item = &'c Component<'a>> {
+pub(crate) fn entry_components<'c, 'a>(object: &'c Component<'a>) -> impl Iterator<Item = &'c Component<'a>> {
     object.components().filter(|c| Kind::of_component(c.name()).is_some())
+}
+
+pub(crate) fn entry_components_mut<'c, 'a>(
+    object: &'c mut Component<'a>,
+) -> impl Iterator<Item = &'c mut Component<'a>> {
+    object.components_mut().filter(|c| Kind::of_component(c.name()).is_some())
+}
+
+/// The names of the VTIMEZONEs in a calendar object.
+pub(crate) fn described_zones(object: &Component<'_>) -> BTreeSet<String> {
+    object.components().filter(|c| c.is("VTIMEZONE")).map(zone_id).collect()
 }
 
 pub(crate) fn component_uid(component: &Component<'_>) -> Option<EventUid> {

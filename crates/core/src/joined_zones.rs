@@ -37,12 +37,15 @@ impl JoinedZones {
         for zone in entry.object().components().filter(|c| c.is("VTIMEZONE")) {
             let id = zone_id(zone);
             let name = self.name_for(&id, zone, entry);
-            let mut zone = zone.clone();
-            if name != id {
-                zone.set_value("TZID", &name);
+            let is_renamed = name != id;
+            if is_renamed {
                 renamed.insert(id, name.clone());
             }
             if let btree_map::Entry::Vacant(free) = self.zones.entry(name) {
+                let mut zone = zone.clone();
+                if is_renamed {
+                    zone.set_value("TZID", free.key());
+                }
                 items.push(Item::Component(Box::new(zone.clone())));
                 free.insert(zone);
             }
@@ -71,40 +74,39 @@ impl JoinedZones {
 
     /// Returns a name under which this zone stands already, or under which it may be added.
     fn name_for(&mut self, id: &str, zone: &Component<'static>, entry: &Entry) -> String {
+        if self.takes(id, zone, entry) {
+            return id.to_owned();
+        }
         let place = resolve_zone(id).map(|known| known.name).filter(|name| name.contains('/'));
-        for number in 1.. {
+        for number in 2.. {
             // A number in front of a place leaves it the same place to everybody who reads names.
-            let name = match (&place, number) {
-                (_, 1) => id.to_owned(),
-                (Some(place), number) => format!("/{number}/{place}"),
-                (None, number) => numbered(id, number),
+            let name = match &place {
+                Some(place) => format!("/{number}/{place}"),
+                None => numbered(id, number),
             };
             let mut own = zone.clone();
             own.set_value("TZID", &name);
-            let Some(standing) = self.zones.get(&name) else { return name };
-            if *standing == own || self.serves(&name, &standing.clone(), own, entry) {
+            if self.takes(&name, &own, entry) {
                 return name;
             }
         }
         unreachable!("there are more numbers than zones")
     }
 
-    /// Tells whether the VTIMEZONE that stands under a name will do for an entry: both say what the database says
-    /// of that name, and differ in the years with which they begin alone. Takes the entry's where the other
-    /// begins too late for it.
-    fn serves(
-        &mut self,
-        name: &str,
-        standing: &Component<'static>,
-        own: Component<'static>,
-        entry: &Entry,
-    ) -> bool {
-        let (Some(since), Some(own_since)) = (self.agrees(name, standing), self.agrees(name, &own)) else {
+    /// Tells whether a name is free for an entry's VTIMEZONE, or what stands under it will do: it is the same, or both
+    /// say what the database says of that name, and differ in the years with which they begin alone. Takes the
+    /// entry's where the other begins too late for it.
+    fn takes(&mut self, name: &str, own: &Component<'static>, entry: &Entry) -> bool {
+        let standing = match self.zones.get(name) {
+            Some(standing) if standing != own => standing.clone(),
+            _ => return true,
+        };
+        let (Some(since), Some(own_since)) = (self.agrees(name, &standing), self.agrees(name, own)) else {
             return false;
         };
         let needed = entry.start().map_or(i64::MIN, |(start, _)| local_seconds(start));
         if since > own_since && since > needed {
-            self.zones.insert(name.to_owned(), own);
+            self.zones.insert(name.to_owned(), own.clone());
             self.widened.push(name.to_owned());
         }
         true

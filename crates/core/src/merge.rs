@@ -7,7 +7,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::canonical::{Zoner, occurrence_key};
-use crate::entry::{Entry, Kind, zone_id, zone_ids};
+use crate::entry::{Entry, Kind, described_zones, entry_components, entry_components_mut, zone_id, zone_ids};
 use crate::ical::{Component, Item, Property};
 use crate::values::{TimeValue, parse_time, split_list, unescape_text};
 
@@ -182,9 +182,10 @@ impl Patch {
     }
 
     fn touches_occurrences(&self) -> bool {
-        let fields = self.fields.keys();
-        let touched = fields.filter(|(id, key)| Self::is_about_occurrences(id, key));
-        touched.count() > 0 || !self.added.is_empty() || !self.gone.is_empty()
+        let mut fields = self.fields.keys();
+        fields.any(|(id, key)| Self::is_about_occurrences(id, key))
+            || !self.added.is_empty()
+            || !self.gone.is_empty()
     }
 
     fn forget_occurrences(&mut self) {
@@ -322,7 +323,7 @@ fn written(first: &Entry, from: &Entry, sides: &[MergeSide<'_>], result: &Occurr
         object.push_component(component);
     }
     let newest = sides.iter().filter_map(|side| sequence(side.now)).max();
-    for component in object.components_mut().filter(|c| Kind::of_component(c.name()).is_some()) {
+    for component in entry_components_mut(&mut object) {
         let id = occurrence_key(component);
         component.set_value("UID", first.uid().as_str());
         if let Some((_, fields)) = result.get(&id) {
@@ -382,24 +383,19 @@ fn bring_to(component: &mut Component<'static>, wanted: &Fields) {
     }
     let lists = words.iter().map(|(name, list)| Item::Property(Property::new(name, &list.join(","))));
     properties.extend(lists);
-    let items = component.items_mut();
-    let at = items.iter().position(|item| matches!(item, Item::Component(_))).unwrap_or(items.len());
-    items.splice(at..at, properties);
-    items.extend(components);
+    component.insert_before_components(properties);
+    component.items_mut().extend(components);
 }
 
 /// Times that came from another side may name a zone that only stands there.
 fn add_zones(object: &mut Component<'static>, sides: &[MergeSide<'_>]) {
-    let described: BTreeSet<_> = object.components().filter(|c| c.is("VTIMEZONE")).map(zone_id).collect();
-    let entries = object.components().filter(|c| Kind::of_component(c.name()).is_some());
-    let missing: BTreeSet<_> = entries.flat_map(zone_ids).filter(|id| !described.contains(id)).collect();
+    let described = described_zones(object);
+    let named = entry_components(object).flat_map(zone_ids);
+    let missing: BTreeSet<_> = named.filter(|id| !described.contains(id)).collect();
     for id in missing {
         let all = sides.iter().flat_map(|side| side.now.object().components());
         if let Some(zone) = all.filter(|c| c.is("VTIMEZONE")).find(|c| zone_id(c) == id) {
-            let zone = Item::Component(Box::new(zone.clone()));
-            let items = object.items_mut();
-            let at = items.iter().position(|item| matches!(item, Item::Component(_))).unwrap_or(items.len());
-            items.insert(at, zone);
+            object.insert_before_components([Item::Component(Box::new(zone.clone()))]);
         }
     }
 }

@@ -2,7 +2,6 @@
 
 use std::collections::{BTreeMap, VecDeque};
 
-use chestnut_caldav::DavError;
 use chestnut_core::{
     Action, Decision, ETag, Entry, EventUid, Fingerprint, LinkFacts, ObjectHref, Pair, Partly, RoutePolicy,
     Side, Sight, WriteKind, reconcile,
@@ -176,10 +175,7 @@ impl Applier<'_> {
                         self.outcome.again.push(write.source.href);
                     }
                     Sent::SignIn => {
-                        return Err(self
-                            .route
-                            .target
-                            .failed(DavError::SignIn { offered: Vec::new() }.into()));
+                        return Err(self.route.target.sign_in_failed());
                     }
                     Sent::Lost(error) if silent >= GIVE_UP_AFTER => {
                         return Err(self.route.target.failed(error));
@@ -510,7 +506,7 @@ impl Applier<'_> {
                 None
             }
             Removed::SignIn => {
-                return Err(self.route.target.failed(DavError::SignIn { offered: Vec::new() }.into()));
+                return Err(self.route.target.sign_in_failed());
             }
             Removed::NotBegun => {
                 self.outcome.left += 1;

@@ -9,14 +9,17 @@ use crate::error::RunError;
 
 /// What a person decided about deletions that were held.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Decided {
+pub(crate) struct DecidedDeletions {
     pub(crate) deletions: Deletions,
     /// So many they were told of.
     told: usize,
 }
 
 /// What a person decided about the deletions of a route that were held; `None` where they did not.
-pub(crate) fn decided_deletions(store: &Store, route: Option<RouteId>) -> Result<Option<Decided>, RunError> {
+pub(crate) fn decided_deletions(
+    store: &Store,
+    route: Option<RouteId>,
+) -> Result<Option<DecidedDeletions>, RunError> {
     let Some(id) = route else { return Ok(None) };
     let held = store.held(Some(id))?.into_iter().find(|item| item.link.is_none());
     Ok(held.and_then(|item| {
@@ -26,7 +29,7 @@ pub(crate) fn decided_deletions(store: &Store, route: Option<RouteId>) -> Result
             "keep" => Deletions::Keep,
             _ => Deletions::Carry,
         };
-        Some(Decided { deletions, told })
+        Some(DecidedDeletions { deletions, told })
     }))
 }
 
@@ -36,9 +39,9 @@ pub(crate) fn guard(
     limit: DeletionLimit,
     (deletions, expected): (usize, usize),
     linked: usize,
-    decided: Option<Decided>,
+    decided: Option<DecidedDeletions>,
 ) -> Option<Held> {
-    let Some(Decided { told, .. }) = decided else {
+    let Some(DecidedDeletions { told, .. }) = decided else {
         return guard_deletions(limit, deletions, expected, linked);
     };
     let unseen = (deletions + expected).saturating_sub(told).min(deletions);

@@ -11,7 +11,7 @@ use chestnut_store::{LinkId, LinkRow, RouteId, SideId, Store};
 
 use crate::derive::Underlying;
 use crate::error::RunError;
-use crate::held::{decided_deletions, guard};
+use crate::held::{DecidedDeletions, decided_deletions, guard};
 use crate::match_far_side::Unclaimed;
 use crate::route::{Route, RunOptions};
 use crate::survey::{Item, Survey, Surveyor, accepted_kinds, scheduling};
@@ -140,7 +140,7 @@ impl Planner<'_> {
             let strangers = self.strangers(&planned, &target)?;
             planned.extend(strangers);
         }
-        let held = self.guard(&planned, &source)?;
+        let held = self.guard(&planned, &source, decided)?;
         let carry_changed = self.carry_changed;
         Ok(Plan { policy, planned, held, source, target, underlying, carry_changed })
     }
@@ -152,7 +152,12 @@ impl Planner<'_> {
         self.route.policy(addresses, accepted_kinds(state), state.max_size, scheduling(state), now)
     }
 
-    fn guard(&self, planned: &[Planned], source: &Survey) -> Result<Option<Held>, RunError> {
+    fn guard(
+        &self,
+        planned: &[Planned],
+        source: &Survey,
+        decided: Option<DecidedDeletions>,
+    ) -> Result<Option<Held>, RunError> {
         let is_expected = |planned: &Planned, because: &Because| {
             *because == Because::Past
                 || planned.source_href.as_ref().is_some_and(|href| source.expected_gone.contains(href))
@@ -167,7 +172,6 @@ impl Planner<'_> {
             Some(id) => self.store.link_count(id)?,
             None => 0,
         };
-        let decided = decided_deletions(self.store, self.id)?;
         let held = guard(self.route.deletion_limit, (deletions, expected), linked, decided);
         Ok(held.filter(|_| !self.options.allow_deletions))
     }

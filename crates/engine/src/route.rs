@@ -3,6 +3,7 @@
 use std::cell::Cell;
 use std::rc::Rc;
 
+use chestnut_caldav::DavError;
 use chestnut_core::{
     Carry, Choice, DeletionLimit, Deletions, FarEdits, Kind, Kinds, PastCopies, RouteKey, RoutePolicy,
     Scheduling, Strangers, Window,
@@ -31,6 +32,11 @@ impl CalendarEnd {
             account: self.account.clone(),
             error: Box::new(error),
         }
+    }
+
+    /// The server asks for a sign-in in the middle of the work.
+    pub(crate) fn sign_in_failed(&self) -> RunError {
+        self.failed(DavError::SignIn { offered: Vec::new() }.into())
     }
 }
 

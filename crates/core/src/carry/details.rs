@@ -197,10 +197,7 @@ fn set_only(component: &mut Component<'static>, name: &str, value: Option<&str>)
 /// Puts a property in the place of all of that name, before what stands inside the component.
 fn replace(component: &mut Component<'static>, name: &str, property: Option<Property<'static>>) {
     component.retain_properties(|p| !p.is(name));
-    let Some(property) = property else { return };
-    let inner = component.items().iter().position(|item| matches!(item, Item::Component(_)));
-    let at = inner.unwrap_or(component.items().len());
-    component.items_mut().insert(at, Item::Property(property));
+    component.insert_before_components(property.map(Item::Property));
 }
 
 fn set_reminder(component: &mut Component<'static>, seconds: u32) {

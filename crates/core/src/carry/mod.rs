@@ -11,7 +11,9 @@ mod parts;
 use std::collections::BTreeMap;
 
 use crate::canonical::{Fingerprint, occurrence_key};
-use crate::entry::{Entry, Kind, PRODID, component_uid, zone_id, zone_ids};
+use crate::entry::{
+    Entry, Kind, PRODID, component_uid, described_zones, entry_components_mut, zone_id, zone_ids,
+};
 use crate::ical::{Component, Item};
 use crate::ids::EventUid;
 
@@ -174,9 +176,7 @@ impl Carry {
         if lists {
             shown = shown.with(Detail::Notes);
         }
-        for (component, original) in
-            object.components_mut().filter(|c| Kind::of_component(c.name()).is_some()).zip(entry.components())
-        {
+        for (component, original) in entry_components_mut(&mut object).zip(entry.components()) {
             if let Shows::Details(details) = &self.shows {
                 details.apply(component, original);
             }
@@ -223,14 +223,12 @@ impl View {
             Identity::Existing(existing) => Hidden::of(existing, self.shown),
             Identity::New(_) => Hidden::default(),
         };
-        for component in object.components_mut().filter(|c| Kind::of_component(c.name()).is_some()) {
+        for component in entry_components_mut(&mut object) {
             component.set_value("UID", uid.as_str());
             let kept = hidden.by_occurrence.remove(&occurrence_key(component)).unwrap_or_default();
-            let inner = component.items().iter().position(|item| matches!(item, Item::Component(_)));
-            let at = inner.unwrap_or(component.items().len());
             let (properties, components): (Vec<_>, Vec<_>) =
                 kept.into_iter().partition(|item| matches!(item, Item::Property(_)));
-            component.items_mut().splice(at..at, properties);
+            component.insert_before_components(properties);
             component.items_mut().extend(components);
         }
         hidden.add_around(&mut object);
@@ -274,7 +272,7 @@ impl Hidden {
         if self.around.is_empty() && self.zones.is_empty() {
             return;
         }
-        let described: Vec<_> = object.components().filter(|c| c.is("VTIMEZONE")).map(zone_id).collect();
+        let described = described_zones(object);
         let named: Vec<_> = object.components().flat_map(zone_ids).collect();
         let needed = self.zones.into_iter().filter(|zone| {
             let id = zone_id(zone);
@@ -283,10 +281,8 @@ impl Hidden {
         let zones: Vec<_> = needed.map(|zone| Item::Component(Box::new(zone))).collect();
         let (properties, components): (Vec<_>, Vec<_>) =
             self.around.into_iter().partition(|item| matches!(item, Item::Property(_)));
-        let items = object.items_mut();
-        let at = items.iter().position(|item| matches!(item, Item::Component(_))).unwrap_or(items.len());
-        items.splice(at..at, properties.into_iter().chain(zones));
-        items.extend(components);
+        object.insert_before_components(properties.into_iter().chain(zones));
+        object.items_mut().extend(components);
     }
 }
 
@@ -301,7 +297,7 @@ fn filtered(entry: &Entry, shown: Parts) -> Component<'static> {
         return object;
     }
     object.items_mut().retain(|item| shown.contains(Part::around(item)));
-    for component in object.components_mut().filter(|c| Kind::of_component(c.name()).is_some()) {
+    for component in entry_components_mut(&mut object) {
         component.items_mut().retain(|item| shown.contains(Part::of(item)));
     }
     object

@@ -138,6 +138,13 @@ impl<'a> Component<'a> {
         self.property(name).map(Property::value)
     }
 
+    /// Adds items behind its properties, in front of the components inside.
+    pub fn insert_before_components(&mut self, added: impl IntoIterator<Item = Item<'a>>) {
+        let items = self.items_mut();
+        let at = items.iter().position(|item| matches!(item, Item::Component(_))).unwrap_or(items.len());
+        items.splice(at..at, added);
+    }
+
     /// Gives every property of that name another value where it stands; adds one in front where there is none.
     pub fn set_value(&mut self, name: &str, value: &str) {
         let mut found = false;

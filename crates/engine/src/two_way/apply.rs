@@ -2,7 +2,6 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use chestnut_caldav::DavError;
 use chestnut_caldav::protocol::{Condition, Stored};
 use chestnut_core::{
     ETag, EventUid, LeftOut, ObjectHref, ReplicaDecision, ReplicaPolicy, ReplicaWrite, Settled, WriteKind,
@@ -303,8 +302,7 @@ impl Applier<'_> {
                     work.failed = true;
                 }
                 Sent::SignIn => {
-                    let error = DavError::SignIn { offered: Vec::new() };
-                    return Err(self.route.ends[side].failed(error.into()));
+                    return Err(self.route.ends[side].sign_in_failed());
                 }
             }
         }
@@ -471,8 +469,7 @@ impl Applier<'_> {
                     work.failed = true;
                 }
                 Removed::SignIn => {
-                    let error = DavError::SignIn { offered: Vec::new() };
-                    return Err(self.route.ends[side].failed(error.into()));
+                    return Err(self.route.ends[side].sign_in_failed());
                 }
             }
         }

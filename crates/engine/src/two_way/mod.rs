@@ -17,7 +17,7 @@ use jiff::tz::TimeZone;
 
 use crate::error::RunError;
 use crate::frame::Frame;
-use crate::held::{decided_deletions, guard};
+use crate::held::{DecidedDeletions, decided_deletions, guard};
 use crate::observe::{Observer, Phase, Progress};
 use crate::preview::{PreviewReport, PreviewedChange};
 use crate::route::{CalendarEnd, RunOptions};
@@ -255,17 +255,16 @@ impl Job<'_> {
         for group in &mut groups {
             group.decide(&policy, self.options.now);
         }
-        let held = self.guard(&groups)?;
+        let held = self.guard(&groups, decided)?;
         Ok(Plan { policy, surveys, groups, held })
     }
 
     /// A deletion counts once, in however many calendars it is to be done.
-    fn guard(&self, groups: &[Group]) -> Result<Option<Held>, RunError> {
+    fn guard(&self, groups: &[Group], decided: Option<DecidedDeletions>) -> Result<Option<Held>, RunError> {
         let Some(id) = self.id else { return Ok(None) };
         if self.options.allow_deletions {
             return Ok(None);
         }
-        let decided = decided_deletions(self.store, self.id)?;
         let deletions = groups.iter().filter(|g| matches!(g.decision, ReplicaDecision::Delete(_))).count();
         Ok(guard(self.route.deletion_limit, (deletions, 0), self.store.link_count(id)?, decided))
     }
