@@ -1,6 +1,6 @@
 //! `chestnut route list / show / add / pause / resume / retire`.
 
-use chestnut_core::{Kinds, Shows};
+use chestnut_core::{Disagree, Kinds, Shows};
 use chestnut_engine::{AnyRoute, RunOptions, Silent};
 use chestnut_store::{RunResult, Store};
 use serde::Serialize;
@@ -147,7 +147,12 @@ fn described(line: &Line, route: &RouteSettings) -> String {
         ),
     ];
     if route.is_two_way {
-        rows.push(("disagree", format!("{:?}", route.disagree).to_lowercase()));
+        let whose_word = match route.disagree {
+            Disagree::Newest => "newest".to_owned(),
+            Disagree::Hold => "hold".to_owned(),
+            Disagree::Side(side) => clean(&route.ends[side]),
+        };
+        rows.push(("disagree", whose_word));
     } else {
         rows.push(("far edits", format!("{:?}", route.far_edits).to_lowercase()));
         rows.push(("strangers", format!("{:?}", route.strangers).to_lowercase()));

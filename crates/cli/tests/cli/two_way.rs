@@ -53,6 +53,10 @@ fn changes_go_both_ways_and_come_together() {
     assert!(set_up.ok(&["history", &run]).out.contains("another calendar's SUMMARY counts"));
     assert_eq!(set_up.ok(&["sync", "--json"]).json()["runs"][0]["writes"], 0);
     insta::assert_snapshot!("status_both_ways", set_up.shown(&["status"]));
+    both_ways(&set_up, "disagree = \"board\"");
+    let told = set_up.ok(&["route", "show", "crews"]).out;
+    assert!(told.lines().any(|line| line.split_whitespace().eq(["disagree", "board"])), "{told}");
+    both_ways(&set_up, "");
     // What is left out is named as long as it is, by its calendar.
     let journal = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VJOURNAL\r\nUID:rain\r\n\
                 DTSTAMP:20261001T000000Z\r\nSUMMARY:Rain all day\r\nEND:VJOURNAL\r\nEND:VCALENDAR\r\n";
