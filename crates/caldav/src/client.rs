@@ -69,8 +69,8 @@ pub enum Fetched {
     },
     /// Nothing stands there.
     Missing,
-    /// The server could not give it, in words.
-    Unreadable(String),
+    /// The server did not give it this time, in words.
+    NotGiven(String),
 }
 
 /// Speaks to one account's server.
@@ -79,6 +79,7 @@ pub struct Client {
     transport: Rc<dyn Transport>,
     pace: Pace,
     retries: bool,
+    user: Rc<str>,
     counts: Rc<Cell<RequestCounts>>,
     /// While this is set, nothing that writes is sent.
     no_writes: Rc<RefCell<Rc<Cell<bool>>>>,
@@ -100,10 +101,29 @@ impl Client {
             transport,
             pace: Pace::new(options.at_once),
             retries: options.retries,
+            user: Rc::from(""),
             counts: Rc::default(),
             no_writes: Rc::default(),
             no_multiget: Rc::default(),
         }
+    }
+
+    /// Says who signs in: two users may see one address with other rights.
+    #[must_use]
+    pub fn signed_in_as(self, user: &str) -> Self {
+        Self { user: Rc::from(user), ..self }
+    }
+
+    /// Returns who signs in.
+    #[must_use]
+    pub fn user(&self) -> &str {
+        &self.user
+    }
+
+    /// Returns a number that tells its count of requests from all others.
+    #[must_use]
+    pub fn counter(&self) -> usize {
+        Rc::as_ptr(&self.counts).addr()
     }
 
     /// Returns how many requests were sent so far.
@@ -328,9 +348,13 @@ impl Client {
             let answer = self.send(&protocol::multiget(calendar, hrefs)).await?;
             match protocol::read_multiget(&answer, calendar) {
                 Ok(parts) => {
+                    // What nobody asked for is no answer, whatever it says.
+                    let asked: HashSet<&ObjectHref> = hrefs.iter().collect();
                     let texts = parts.into_iter().filter_map(|(href, part)| match part {
-                        Part::Text { etag, text } => Some((href, Fetched::Text { etag, text })),
-                        Part::Missing | Part::Failed(_) => None,
+                        Part::Text { etag, text } if asked.contains(&href) => {
+                            Some((href, Fetched::Text { etag, text }))
+                        }
+                        Part::Text { .. } | Part::Missing | Part::Failed(_) => None,
                     });
                     found.extend(texts);
                 }
@@ -358,9 +382,9 @@ impl Client {
         let fetched = match protocol::read_object(&answer) {
             Ok(Part::Text { etag, text }) => Fetched::Text { etag, text },
             Ok(Part::Missing) => Fetched::Missing,
-            Ok(Part::Failed(status)) => Fetched::Unreadable(format!("the server answered {status}")),
+            Ok(Part::Failed(status)) => Fetched::NotGiven(format!("the server answered {status}")),
             Err(error @ DavError::SignIn { .. }) => return Err(error),
-            Err(error) => Fetched::Unreadable(error.to_string()),
+            Err(error) => Fetched::NotGiven(error.to_string()),
         };
         Ok((href.clone(), fetched))
     }

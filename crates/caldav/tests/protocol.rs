@@ -120,9 +120,15 @@ fn only_a_complete_listing_is_a_listing() {
             "<x:response><x:href>/office/presses/</x:href><x:status>HTTP/1.1 {status}</x:status></x:response>"
         )
     };
-    let listing = read_listing(&multistatus(entry), &base()).expect("a listing");
-    assert_eq!(listing.entries[0].etag.as_ref().map(|e| e.as_str()), Some("\"1\""));
     let read = |inner: String| read_listing(&multistatus(&inner), &base());
+    let listing = read(own("200 OK") + entry).expect("a listing");
+    assert_eq!(listing.entries[0].etag.as_ref().map(|e| e.as_str()), Some("\"1\""));
+    // Without the collection itself, others may be missing too.
+    for inner in [String::new(), entry.to_owned()] {
+        assert!(matches!(read(inner), Err(DavError::Incomplete)));
+    }
+    let above = "<x:response><x:href>/office/</x:href><x:status>HTTP/1.1 507 Insufficient Storage</x:status></x:response>";
+    assert!(matches!(read(own("200 OK") + above), Err(DavError::Incomplete)));
     assert!(matches!(read(own("507 Insufficient Storage") + entry), Err(DavError::Incomplete)));
     assert!(matches!(read(own("404 Not Found")), Err(DavError::NotFound { .. })));
     for bad in [answer(200, ""), answer(207, "<html></html>"), answer(302, ""), answer(503, "busy")] {
@@ -164,8 +170,8 @@ fn every_answer_to_a_write_is_understood() {
         (answer(404, ""), Stored::Missing),
         (answer(423, ""), Stored::Failed { status: 423 }),
         (answer(503, ""), Stored::Failed { status: 503 }),
-        (answer(507, "full"), Stored::Refused { status: 507, words: Some("full".into()) }),
-        (answer(409, ""), Stored::Refused { status: 409, words: None }),
+        (answer(507, "full"), Stored::Refused { status: 507, words: Some("full".into()), for_good: false }),
+        (answer(409, ""), Stored::Refused { status: 409, words: None, for_good: false }),
     ];
     for (answer, expected) in table {
         assert_eq!(read_write(&answer, &base()), expected);

@@ -15,7 +15,7 @@ use chestnut_caldav::{
     Answer, Client, ClientOptions, HttpOptions, HttpTransport, Request, SignIn, Transport, TransportError,
 };
 use chestnut_core::{Kind, RouteKey};
-use chestnut_engine::{Calendar, CalendarEnd, Route, RunOptions, Silent, run_route};
+use chestnut_engine::{Calendar, CalendarEnd, Rule, RunOptions, Silent, run_route};
 use chestnut_standin::{Fault, FaultKind, Server, Site, orchard_entries, serve_on_thread};
 use chestnut_store::Store;
 use futures_util::StreamExt as _;
@@ -67,20 +67,17 @@ fn servers(entries: usize, late_ms: u64) -> [Site; 2] {
     sites.try_into().expect("two servers")
 }
 
-fn route(sites: &[Site; 2], sent: &Rc<RefCell<Vec<Request>>>) -> Route {
-    let end = |name: &str, site: &Site, path: &str| CalendarEnd {
-        name: name.into(),
-        account: Some(name.into()),
-        calendar: Calendar::Dav {
-            client: Client::new(
-                Rc::new(Recorder { inner: http(), sent: Rc::clone(sent) }),
-                ClientOptions { at_once: AT_ONCE, ..ClientOptions::default() },
-            ),
+fn route(sites: &[Site; 2], sent: &Rc<RefCell<Vec<Request>>>) -> Rule {
+    let end = |name: &str, site: &Site, path: &str| {
+        let recorder = Rc::new(Recorder { inner: http(), sent: Rc::clone(sent) });
+        let calendar = Calendar::Dav {
+            client: Client::new(recorder, ClientOptions { at_once: AT_ONCE, ..ClientOptions::default() }),
             url: format!("{}office/calendars/{path}/", site.url).parse().expect("an address"),
-        },
+        };
+        CalendarEnd::new(name, Some(name), calendar)
     };
     let ends = (end("source", &sites[0], "presses"), end("target", &sites[1], "board"));
-    let mut route = Route::plain("bench", ends.0, ends.1, RouteKey::new(b"key", "bench"));
+    let mut route = Rule::one_way("bench", ends.0, ends.1, RouteKey::new(b"key", "bench"));
     route.kinds = [Kind::Event, Kind::Task].into_iter().collect();
     route
 }

@@ -271,6 +271,9 @@ pub(crate) enum RouteCommand {
         /// Also delete the copies that it made
         #[arg(long)]
         remove_copies: bool,
+        /// Delete them without a question
+        #[arg(long)]
+        yes: bool,
     },
 }
 

@@ -79,6 +79,15 @@ impl From<RunError> for Failure {
                     rights.unwrap_or_default()
                 ))
             }
+            RunError::Running { holder, .. } => {
+                let who = holder.map(|h| format!(" (process {}, since {})", h.process, h.since));
+                Self { code: ExitCode::Waiting, ..Self::failed(format!("{message}{}", who.unwrap_or_default())) }
+                    .hint("Run it again when that one is done.")
+            }
+            RunError::SameCalendar { .. } => Self { code: ExitCode::Usage, ..Self::failed(message) }
+                .hint("Two names of the configuration lead to one calendar; a route needs two."),
+            RunError::ClocksApart { .. } => Self::failed(message)
+                .hint("Set the clock right, here or there; until then deletions wait, and nothing else does."),
             RunError::Stopped { .. } => Self::failed(message).hint("Run `chestnut sync` to do the rest."),
             _ => Self::failed(message),
         }

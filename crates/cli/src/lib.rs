@@ -15,6 +15,7 @@ mod questions;
 mod render;
 mod run;
 mod settings;
+mod words;
 
 pub use environment::Environment;
 pub use exit_code::ExitCode;

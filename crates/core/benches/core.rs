@@ -3,7 +3,7 @@
 use chestnut_core::ical::{Component, Limits, parse, write, write_to};
 use chestnut_core::recurrence::{Budget, Occurrences, Zone};
 use chestnut_core::{
-    Carry, Choice, Deletions, Disagree, Entry, EventUid, Identity, Kinds, LinkFacts, Pair, Replica,
+    Carry, Choice, Deletions, Disagree, Entry, EventUid, Identity, Kinds, LinkFacts, Origin, Pair, Replica,
     ReplicaDecision, ReplicaPolicy, ReplicaRules, RouteKey, RoutePolicy, Scheduling, Shows, Side, Window,
     reconcile, reconcile_replicas,
 };
@@ -153,8 +153,10 @@ fn reconcile_unchanged(bencher: Bencher, count: usize) {
         for (entry, link) in entries.iter().zip(&links) {
             let pair = Pair {
                 link: Some(*link),
+                agreed: Some(entry),
                 source: Side::Present(entry),
-                target: Side::Unchanged,
+                target: Side::Present(entry),
+                origin: Origin::Copy,
                 carry_changed: false,
             };
             black_box(reconcile(&policy, &pair, now));
@@ -183,13 +185,21 @@ fn merge_changed_twice(bencher: Bencher, sides: usize) {
         relay: false,
         deletions: Deletions::Carry,
         key: RouteKey::new(b"secret", "route"),
+        covered: Carry::default().sight(),
         sides: vec![rules; sides],
     };
     bencher.counter(ItemsCount::new(entries.len())).bench(|| {
         for (at, base) in entries.iter().enumerate() {
-            let replica = |now| Replica { before: Some(base), now, refused: None, let_go: false };
+            let replica = |now| Replica {
+                before: Some(base),
+                in_step_with: Some(base),
+                now,
+                refused: None,
+                let_go: false,
+                own_uid: false,
+            };
             let mut replicas = vec![replica(Side::Present(&renamed[at])), replica(Side::Present(&moved[at]))];
-            replicas.resize_with(sides, || replica(Side::Unchanged));
+            replicas.resize_with(sides, || replica(Side::Present(base)));
             let decision =
                 reconcile_replicas(&policy, Some(base), &replicas, None, jiff::Timestamp::UNIX_EPOCH);
             assert!(matches!(black_box(decision), ReplicaDecision::Settle(_)));

@@ -69,8 +69,7 @@ impl Canonical {
         let mut occurrences: BTreeMap<Occurrence, Vec<Field>> = BTreeMap::new();
         let mut zones = Zones::default();
         for component in entry.components() {
-            let recurrence_id =
-                component.property("RECURRENCE-ID").map(|p| zones.instant(p)).unwrap_or_default();
+            let recurrence_id = zones.occurrence(component);
             let occurrence = Occurrence { component: component.name().to_ascii_uppercase(), recurrence_id };
             occurrences.entry(occurrence).or_default().extend(fields(component, &mut zones));
         }
@@ -166,10 +165,14 @@ impl Zoner {
     }
 }
 
-/// Returns the RECURRENCE-ID as an instant where its zone is known; empty for the series.
+/// Returns the RECURRENCE-ID as an instant where its zone is known, with a mark where it holds for all that follows;
+/// empty for the series.
 pub(crate) fn occurrence_key(component: &Component<'_>) -> String {
-    component.property("RECURRENCE-ID").map(|p| Zones::default().instant(p)).unwrap_or_default()
+    Zones::default().occurrence(component)
 }
+
+/// Marks the key of a change that holds for all that follows: beside it that day alone may be changed too.
+const AND_FUTURE: &str = " and future";
 
 /// Returns the normalised texts of a few properties of the series (or of the only component), and its end.
 pub(crate) fn main_fields(entry: &Entry, names: &[&str]) -> Vec<String> {
@@ -231,9 +234,12 @@ impl Zones {
         }
     }
 
-    fn instant(&mut self, property: &Property<'_>) -> String {
-        let tzid = property.param("TZID");
-        self.instant_of(property.value(), tzid.as_deref())
+    fn occurrence(&mut self, component: &Component<'_>) -> String {
+        let Some(id) = component.property("RECURRENCE-ID") else { return String::new() };
+        let tzid = id.param("TZID");
+        let at = self.instant_of(id.value(), tzid.as_deref());
+        let follows = id.param("RANGE").is_some_and(|range| range.eq_ignore_ascii_case("THISANDFUTURE"));
+        if follows { at + AND_FUTURE } else { at }
     }
 
     /// A moment whose zone matters (DTSTART, DTEND, DUE): local time and the zone's one name.

@@ -115,6 +115,17 @@ impl BusyTime {
         Ok(())
     }
 
+    /// Returns the times: start, end, and whether it is not certain, in seconds since 1970.
+    #[must_use]
+    pub fn spans(&self) -> &[(i64, i64, bool)] {
+        &self.spans
+    }
+
+    /// Adds times as [`BusyTime::spans`] gives them.
+    pub fn add_spans(&mut self, spans: &[(i64, i64, bool)]) {
+        self.spans.extend_from_slice(spans);
+    }
+
     /// Returns the blocks: overlapping and touching times are one. Time that is not certain has blocks of its own,
     /// where nothing certain takes it.
     #[must_use]

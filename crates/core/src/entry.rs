@@ -221,7 +221,7 @@ impl Entry {
 }
 
 /// Names the product that wrote a calendar object (RFC 5545, 3.7.3).
-pub(crate) const PRODID: &str = "-//Chestnut//Copy//EN";
+pub const PRODID: &str = "-//Chestnut//Copy//EN";
 
 fn utc(at: Timestamp) -> DateTime {
     at.to_zoned(jiff::tz::TimeZone::UTC).datetime()

@@ -30,6 +30,7 @@ mod carry;
 mod choose;
 mod derive;
 mod entry;
+mod habits;
 mod hex;
 mod ids;
 mod joined_zones;
@@ -44,20 +45,22 @@ mod zones;
 pub use calendar_text::{CalendarFacts, CalendarText, NotACalendar, Oddity, Placed, TextChange};
 pub use canonical::{Canonical, FieldDifference, Fingerprint, Occurrence};
 pub use carry::{
-    Carry, Categories, Colour, Detail, Details, Identity, People, Privacy, Reminders, Scheduling, ShowAs,
+    BlocksTime, Carry, Categories, Colour, Detail, Details, Identity, People, Privacy, Reminders, Scheduling,
     Shows, Sight, Unshown, View,
 };
 pub use choose::{Choice, ChoiceKey, Test, Words};
 pub use derive::{BusyTime, single_entries};
-pub use entry::{Entry, EntryError, Kind, Kinds};
+pub use entry::{Entry, EntryError, Kind, Kinds, PRODID};
+pub use habits::{Habits, Undone, undo_habits};
 pub use hex::hex;
 pub use ids::{ETag, EventUid, ObjectHref, SyncToken};
-pub use matching::{ContentKey, RouteKey};
+pub use matching::{ContentKey, RouteKey, RouteTag};
 pub use merge::{Collision, MergeSide, Merged, last_changed, merge};
 pub use reconcile::{
-    Action, Because, Decision, DeletionLimit, Deletions, FarEdits, Held, LeftOut, LinkFacts, Pair, Partly,
-    PastCopies, RoutePolicy, Side, Strangers, WriteKind, guard_deletions, reconcile, refusal,
+    Action, Because, Decision, DeletionLimit, Deletions, FarEdits, Held, LeftOut, LinkFacts, Matches, Origin,
+    Pair, Partly, PastCopies, RoutePolicy, Side, Strangers, WriteKind, guard_deletions, reconcile, refusal,
 };
+pub use recurrence::SeriesError;
 pub use replicas::{
     Decided, Disagree, Loser, Replica, ReplicaDecision, ReplicaPolicy, ReplicaRules, ReplicaWrite, Settled,
     reconcile_replicas,

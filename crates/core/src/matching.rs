@@ -9,7 +9,9 @@ use crate::hex::hex;
 use crate::ids::{EventUid, ObjectHref};
 
 const COPY_PREFIX: &str = "chestnut-";
-const COPY_DIGITS: usize = 40;
+/// What tells the route, and then the entry.
+const TAG_DIGITS: usize = 8;
+const ENTRY_DIGITS: usize = 32;
 
 /// The secret of an installation together with the name of a route: makes the UIDs of its copies.
 ///
@@ -18,7 +20,12 @@ const COPY_DIGITS: usize = 40;
 #[derive(Clone)]
 pub struct RouteKey {
     mac: Hmac<Sha256>,
+    tag: RouteTag,
 }
+
+/// What the UIDs of one route's copies have in common: it tells whose they are when the state is lost.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct RouteTag(String);
 
 impl std::fmt::Debug for RouteKey {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -32,8 +39,15 @@ impl RouteKey {
     pub fn new(secret: &[u8], route: &str) -> Self {
         let mut mac = Hmac::<Sha256>::new_from_slice(secret).expect("HMAC takes keys of any length");
         mac.update(route.as_bytes());
+        let digest = mac.clone().finalize().into_bytes();
         mac.update(b"\0");
-        Self { mac }
+        Self { mac, tag: RouteTag(hex(&digest[..TAG_DIGITS / 2])) }
+    }
+
+    /// Returns what the UIDs of this route's copies have in common.
+    #[must_use]
+    pub fn tag(&self) -> &RouteTag {
+        &self.tag
     }
 
     /// Returns the UID that this route's copy of an entry has.
@@ -42,7 +56,7 @@ impl RouteKey {
         let mut mac = self.mac.clone();
         mac.update(source.as_str().as_bytes());
         let digest = mac.finalize().into_bytes();
-        EventUid::from(format!("{COPY_PREFIX}{}", hex(&digest[..COPY_DIGITS / 2])))
+        EventUid::from(format!("{COPY_PREFIX}{}{}", self.tag.0, hex(&digest[..ENTRY_DIGITS / 2])))
     }
 }
 
@@ -50,9 +64,16 @@ impl EventUid {
     /// Tells whether a UID has the form that Chestnut gives to copies, whatever the route.
     #[must_use]
     pub fn is_copy(&self) -> bool {
-        self.as_str().strip_prefix(COPY_PREFIX).is_some_and(|rest| {
-            rest.len() == COPY_DIGITS && rest.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'))
-        })
+        self.route_tag().is_some()
+    }
+
+    /// Returns which route's copy it is the UID of; `None` where it has not the form that copies have.
+    #[must_use]
+    pub fn route_tag(&self) -> Option<RouteTag> {
+        let digits = self.as_str().strip_prefix(COPY_PREFIX)?;
+        let is_form = digits.len() == TAG_DIGITS + ENTRY_DIGITS
+            && digits.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'));
+        is_form.then(|| RouteTag(digits[..TAG_DIGITS].to_owned()))
     }
 
     /// Returns a file name for a new entry: the UID where it has only [A-Za-z0-9-_.], else a hash of it.

@@ -41,13 +41,13 @@ pub struct Merged {
 }
 
 /// Names one thing that an entry says: the property, and for lists which element.
-type Key = (&'static str, String, String);
+pub(crate) type Key = (&'static str, String, String);
 /// What it says, for comparison, and as it is written.
-type Said = (String, Vec<Item<'static>>);
+pub(crate) type Said = (String, Vec<Item<'static>>);
 /// An occurrence's component name and fields.
-type Fields = BTreeMap<Key, Said>;
+pub(crate) type Fields = BTreeMap<Key, Said>;
 /// By RECURRENCE-ID.
-type Occurrences = BTreeMap<String, (String, Fields)>;
+pub(crate) type Occurrences = BTreeMap<String, (String, Fields)>;
 
 /// What says when an entry is: these belong together, and collide as one.
 const TIME: [&str; 6] = ["DTSTART", "DTEND", "DURATION", "DUE", "RRULE", "EXRULE"];
@@ -81,6 +81,7 @@ fn time_key() -> Key {
 fn fields_of(component: &Component<'static>) -> Fields {
     let mut zones = Zoner::default();
     let mut fields = Fields::new();
+    let mut words = BTreeSet::new();
     let mut add = |group: &'static str, name: &str, element: String, said: String, item: Item<'static>| {
         let field = fields.entry((group, name.to_owned(), element)).or_default();
         field.0 += &said;
@@ -104,8 +105,13 @@ fn fields_of(component: &Component<'static>) -> Fields {
         } else if let Some(list) = WORDS.into_iter().find(|list| *list == name) {
             for word in split_list(property.value()).filter(|w| !w.trim().is_empty()) {
                 let element = unescape_text(word).trim().to_lowercase();
-                let item = Item::Property(Property::new(list, word.trim()));
-                add("list", list, element, String::new(), item);
+                let one = property.with_value(word.trim());
+                // A list is a set, in which the same word in another case is the same one.
+                let is_new = words.insert((list, element.clone()));
+                if is_new {
+                    let said = zones.meaning(&one).unwrap_or_default();
+                    add("list", list, element, said, Item::Property(one));
+                }
             }
         } else if let Some(said) = zones.meaning(property) {
             let is_list = EACH_FOR_ITSELF.contains(&name.as_str());
@@ -130,7 +136,7 @@ fn fields_of(component: &Component<'static>) -> Fields {
     fields
 }
 
-fn occurrences_of(entry: &Entry) -> Occurrences {
+pub(crate) fn occurrences_of(entry: &Entry) -> Occurrences {
     let each = |c: &Component<'static>| (occurrence_key(c), (c.name().to_owned(), fields_of(c)));
     entry.components().map(each).collect()
 }
@@ -236,12 +242,9 @@ pub fn merge(base: Option<&Entry>, sides: &[MergeSide<'_>], by_weight: &[usize])
     let mut result = base.map(occurrences_of).unwrap_or_default();
     settle_occurrences(&mut result, &patches, by_weight, &mut collisions);
     settle_fields(&mut result, &patches, by_weight, &mut collisions);
-    let changed = patches.iter().filter(|patch| !patch.is_empty()).count();
-    if changed > 1 {
-        keep_changed_occurrences(&mut result);
-    }
+    keep_changed_occurrences(&mut result, &patches, &mut collisions);
     let heaviest = by_weight.iter().copied().find(|side| !patches[*side].is_empty()).unwrap_or(0);
-    let entry = written(first.now, sides[heaviest].now, sides, &result);
+    let entry = written(first.now, sides[heaviest].now, sides, &result, true);
     Merged { entry, collisions: collisions.into_iter().collect() }
 }
 
@@ -300,15 +303,72 @@ fn settle_fields(
 }
 
 /// A day that one side removed and another changed: the change stays, so the removal goes.
-fn keep_changed_occurrences(result: &mut Occurrences) {
-    let changed: Vec<String> = result.keys().filter(|id| !id.is_empty()).cloned().collect();
-    if let Some((_, fields)) = result.get_mut("") {
-        fields.retain(|key, _| key.1 != "EXDATE" || !changed.contains(&key.2));
+fn keep_changed_occurrences(
+    result: &mut Occurrences,
+    patches: &[Patch],
+    collisions: &mut BTreeSet<Collision>,
+) {
+    let removals = patches.iter().enumerate().flat_map(|(side, patch)| {
+        let added = patch
+            .fields
+            .iter()
+            .filter(|((id, key), said)| id.is_empty() && key.1 == "EXDATE" && said.is_some());
+        added.map(move |((_, key), _)| (side, key.clone()))
+    });
+    for (side, key) in removals {
+        let changes = |other: &Patch| other.fields.keys().any(|(id, _)| *id == key.2);
+        let is_changed = patches.iter().enumerate().any(|(other, patch)| other != side && changes(patch));
+        if !is_changed || !result.contains_key(&key.2) {
+            continue;
+        }
+        if let Some((_, fields)) = result.get_mut("")
+            && fields.remove(&key).is_some()
+        {
+            let (occurrence, field) = (key.2.clone(), "occurrence".to_owned());
+            collisions.insert(Collision { occurrence, field, losers: vec![side] });
+        }
     }
 }
 
+/// Writes what stands somewhere so that it follows another entry: what that one changed is laid over it, all else is
+/// left. Where nothing was agreed `before`, it takes title and time, and what is lacking.
+#[must_use]
+pub(crate) fn follow(existing: &Entry, before: Option<&Entry>, now: &Entry) -> Entry {
+    let mut result = occurrences_of(existing);
+    let mut patch = Patch::of(&before.map(occurrences_of).unwrap_or_default(), &occurrences_of(now));
+    if before.is_none() {
+        let leads = |key: &Key| key.0 == "time" || key.1 == "SUMMARY";
+        let stands = |id: &String, key: &Key| result.get(id).is_some_and(|(_, own)| own.contains_key(key));
+        patch.fields.retain(|(id, key), _| leads(key) || !stands(id, key));
+    }
+    for (id, name) in patch.added {
+        result.entry(id).or_insert_with(|| (name, Fields::new()));
+    }
+    for ((id, key), said) in patch.fields {
+        let Some((_, fields)) = result.get_mut(&id) else { continue };
+        match said {
+            Some(said) => drop(fields.insert(key, said)),
+            None => drop(fields.remove(&key)),
+        }
+    }
+    result.retain(|id, _| !patch.gone.contains(id));
+    rewritten(existing, &result, now)
+}
+
+/// Writes what an entry is to say into its text; `other` is where occurrences and zones that it lacks come from.
+pub(crate) fn rewritten(entry: &Entry, result: &Occurrences, other: &Entry) -> Entry {
+    let sides = [entry, other].map(|now| MergeSide { before: None, now });
+    written(entry, entry, &sides, result, false)
+}
+
 /// Writes the result into the text of one side, touching nothing that says the same already.
-fn written(first: &Entry, from: &Entry, sides: &[MergeSide<'_>], result: &Occurrences) -> Entry {
+fn written(
+    first: &Entry,
+    from: &Entry,
+    sides: &[MergeSide<'_>],
+    result: &Occurrences,
+    raises: bool,
+) -> Entry {
     let mut object = from.object().clone();
     let is_wanted =
         |c: &Component<'_>| Kind::of_component(c.name()).is_none() || result.contains_key(&occurrence_key(c));
@@ -322,7 +382,7 @@ fn written(first: &Entry, from: &Entry, sides: &[MergeSide<'_>], result: &Occurr
         kept.for_each(|p| component.push_property(p.clone()));
         object.push_component(component);
     }
-    let newest = sides.iter().filter_map(|side| sequence(side.now)).max();
+    let newest = sides.iter().filter_map(|side| sequence(side.now)).max().filter(|_| raises);
     for component in entry_components_mut(&mut object) {
         let id = occurrence_key(component);
         component.set_value("UID", first.uid().as_str());
@@ -368,21 +428,22 @@ fn bring_to(component: &mut Component<'static>, wanted: &Fields) {
         Item::Component(c) => names.contains(c.name().to_ascii_uppercase().as_str()),
     };
     component.items_mut().retain(|item| !is_rewritten(item));
-    let (mut properties, mut components, mut words) =
-        (Vec::new(), Vec::new(), BTreeMap::<&str, Vec<&str>>::new());
+    let (mut properties, mut components) = (Vec::new(), Vec::new());
+    // Words under the same parameters are one list.
+    let mut words: BTreeMap<String, (&Property<'static>, Vec<&str>)> = BTreeMap::new();
     for (key, said) in wanted.iter().filter(|(key, _)| names.contains(key.1.as_str())) {
         for item in &said.1 {
             match item {
                 Item::Property(p) if WORDS.contains(&key.1.as_str()) => {
-                    words.entry(key.1.as_str()).or_default().push(p.value());
+                    let list = words.entry(p.with_value("").line().to_owned()).or_insert((p, Vec::new()));
+                    list.1.push(p.value());
                 }
                 Item::Property(_) => properties.push(item.clone()),
                 Item::Component(_) => components.push(item.clone()),
             }
         }
     }
-    let lists = words.iter().map(|(name, list)| Item::Property(Property::new(name, &list.join(","))));
-    properties.extend(lists);
+    properties.extend(words.values().map(|(p, list)| Item::Property(p.with_value(&list.join(",")))));
     component.insert_before_components(properties);
     component.items_mut().extend(components);
 }

@@ -9,7 +9,9 @@ use crate::canonical::Fingerprint;
 use crate::carry::{Carry, Identity, Shows, Sight, Unshown, View};
 use crate::choose::{Choice, ChoiceKey};
 use crate::entry::{Entry, Kind, Kinds};
+use crate::habits::{Habits, undo_habits};
 use crate::matching::RouteKey;
+use crate::merge::follow;
 use crate::window::Bounds;
 
 /// What happens on the far side when an entry is deleted at the source.
@@ -27,7 +29,7 @@ pub enum Deletions {
 pub enum FarEdits {
     /// They are put right again.
     #[default]
-    Restore,
+    Correct,
     /// They are left until the source changes.
     Leave,
 }
@@ -40,6 +42,28 @@ pub enum Strangers {
     Leave,
     /// They are deleted: the far side is to hold copies alone.
     Remove,
+}
+
+/// What becomes of entries that stood on the far side before, and are the same as an entry of the source.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Matches {
+    /// They follow the source in what is carried, keep all else, and are never deleted.
+    #[default]
+    Follow,
+    /// They become copies.
+    Own,
+}
+
+/// What an entry is to the route in whose calendar it stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, PartialOrd, Ord)]
+pub enum Origin {
+    /// Somebody's own entry, in a calendar that gives.
+    #[default]
+    Original,
+    /// The route wrote it.
+    Copy,
+    /// It stood there before, and is the same as a source.
+    Match,
 }
 
 /// What becomes of copies that have fallen behind the window.
@@ -93,7 +117,7 @@ impl RoutePolicy {
             carry: Carry::default(),
             relay: false,
             deletions: Deletions::Carry,
-            far_edits: FarEdits::Restore,
+            far_edits: FarEdits::Correct,
             key,
         }
     }
@@ -113,14 +137,14 @@ pub struct LinkFacts {
 /// What one calendar holds of a pair.
 #[derive(Debug, Clone, Copy)]
 pub enum Side<'e> {
-    /// As it was when it was linked.
-    Unchanged,
-    /// It was read: this is what stands there now.
+    /// This is what stands there.
     Present(&'e Entry),
     /// Nothing stands there, and the calendar was read completely.
     Gone,
-    /// Something stands there that cannot be read.
+    /// What stands there is no entry, and will be none until it changes.
     Unreadable,
+    /// It is not known what stands there: nothing follows from it.
+    Unknown,
 }
 
 /// One entry, as far as it is known on both sides.
@@ -128,10 +152,14 @@ pub enum Side<'e> {
 pub struct Pair<'e> {
     /// What was agreed before.
     pub link: Option<LinkFacts>,
+    /// The source's text that was agreed on.
+    pub agreed: Option<&'e Entry>,
     /// The source.
     pub source: Side<'e>,
     /// The far side; for a pair without link, an entry there that matches.
     pub target: Side<'e>,
+    /// What the entry on the far side is to the route.
+    pub origin: Origin,
     /// The route carried other details when it wrote the copy: what it no longer carries must not stay there.
     pub carry_changed: bool,
 }
@@ -255,8 +283,14 @@ pub enum Decision {
     },
     /// Something to write or delete.
     Act(Action),
-    /// Both are gone, or the copy may stay without its source: forget the link.
+    /// Both are gone: forget the link.
     Forget,
+    /// It may stay without its source, and is nobody's from now on.
+    Release,
+    /// Its owner has deleted what stood there before the route: it is left alone.
+    LetGo,
+    /// A side is not known: nothing follows until it is.
+    Wait,
     /// Not carried, and why.
     LeaveOut(LeftOut),
 }
@@ -288,25 +322,30 @@ pub struct Held {
 /// Decides what a one-way route must do about one entry. `now` stamps what is written and lacks a DTSTAMP.
 #[must_use]
 pub fn reconcile(policy: &RoutePolicy, pair: &Pair<'_>, now: Timestamp) -> Decision {
-    let source = match pair.source {
-        Side::Unreadable => return Decision::LeaveOut(LeftOut::Unreadable),
-        Side::Gone => return decide_gone(policy, pair, Because::Gone),
-        Side::Unchanged => return Decision::Nothing,
-        Side::Present(source) => source,
+    // What stands on the far side and is the route's own was carried once, also where the state was lost.
+    let linked = pair.link.is_some() || (pair.origin == Origin::Copy && !matches!(pair.target, Side::Gone));
+    let source = match (pair.source, pair.target) {
+        (Side::Unreadable, _) => return Decision::LeaveOut(LeftOut::Unreadable),
+        (Side::Unknown, _) if linked => return Decision::Wait,
+        (Side::Unknown, _) => return Decision::LeaveOut(LeftOut::Unreadable),
+        (Side::Gone, _) => return decide_gone(policy, pair, linked, Because::Gone),
+        (Side::Present(_), Side::Unknown) => return Decision::Wait,
+        (Side::Present(source), _) => source,
     };
-    let linked = pair.link.is_some();
     let stands = linked && !matches!(pair.target, Side::Gone);
     let shown = match refusal(policy, source, linked) {
         // The copy of an entry that is no longer taken is an entry that the source does not have.
-        Some(reason) if stands => return decide_gone(policy, pair, Because::NotTaken(reason)),
+        Some(reason @ LeftOut::TimeNotUnderstood) if stands => return Decision::LeaveOut(reason),
+        Some(reason) if stands => return decide_gone(policy, pair, linked, Because::NotTaken(reason)),
         Some(reason) => return Decision::LeaveOut(reason),
         None => policy.carry.show(source),
     };
-    if linked && policy.past_copies == PastCopies::Remove && policy.window.is_behind(source).unwrap_or(false)
-    {
-        return match stands {
-            true => Decision::Act(Action::Delete(Because::Past)),
-            false => Decision::LeaveOut(LeftOut::OutsideWindow),
+    let is_past = || policy.window.is_behind(source).unwrap_or(false);
+    if linked && policy.past_copies == PastCopies::Remove && is_past() {
+        return match (stands, pair.origin) {
+            (true, Origin::Match) => Decision::Release,
+            (true, _) => Decision::Act(Action::Delete(Because::Past)),
+            (false, _) => Decision::LeaveOut(LeftOut::OutsideWindow),
         };
     }
     match shown {
@@ -315,11 +354,13 @@ pub fn reconcile(policy: &RoutePolicy, pair: &Pair<'_>, now: Timestamp) -> Decis
     }
 }
 
-fn decide_gone(policy: &RoutePolicy, pair: &Pair<'_>, because: Because) -> Decision {
-    match (pair.link, pair.target, policy.deletions) {
-        (None, ..) => Decision::Nothing,
-        (Some(_), Side::Gone, _) | (Some(_), _, Deletions::Keep) => Decision::Forget,
-        (Some(_), _, Deletions::Carry) => Decision::Act(Action::Delete(because)),
+fn decide_gone(policy: &RoutePolicy, pair: &Pair<'_>, linked: bool, because: Because) -> Decision {
+    match (pair.origin, pair.target, policy.deletions) {
+        _ if !linked => Decision::Nothing,
+        (_, Side::Gone, _) => Decision::Forget,
+        (_, Side::Unknown, _) => Decision::Wait,
+        (Origin::Match, ..) | (_, _, Deletions::Keep) => Decision::Release,
+        (_, _, Deletions::Carry) => Decision::Act(Action::Delete(because)),
     }
 }
 
@@ -381,43 +422,58 @@ fn decide_present(
     if pair.link.is_some_and(|link| link.refused == Some(view)) {
         return Decision::LeaveOut(LeftOut::Refused);
     }
-    let write = |kind, identity: &Identity<'_>| {
-        let entry = policy.carry.put(&shown, identity);
+    let write = |kind, entry: Entry| {
         let text = entry.caldav_text(now);
         if too_large(&text) {
             return Decision::LeaveOut(LeftOut::TooLarge);
         }
         Decision::Act(Action::Write { kind, entry, text, view, sight: shown.sight(), partly })
     };
-    match pair.target {
-        Side::Gone if pair.link.is_some() && !source_changed && policy.far_edits == FarEdits::Leave => {
+    let put = |identity: &Identity<'_>| policy.carry.put(&shown, identity);
+    match (pair.target, pair.origin) {
+        (Side::Gone, Origin::Match) if pair.link.is_some() => Decision::LetGo,
+        (Side::Gone, _) if pair.link.is_some() && !source_changed && policy.far_edits == FarEdits::Leave => {
             Decision::Nothing
         }
-        Side::Gone => write(WriteKind::Create, &copy),
-        // Nothing but what is shown now may stay in a copy that other details were written to.
-        Side::Present(existing) if pair.carry_changed && existing.uid().is_copy() => {
-            let whole = Identity::New(existing.uid().clone());
-            let wanted = policy.carry.put(&shown, &whole);
-            match wanted.meaning() == existing.meaning() {
-                true => Decision::Agree { view, far: view },
-                false => write(WriteKind::Update, &whole),
+        (Side::Gone, _) => write(WriteKind::Create, put(&copy)),
+        (Side::Present(existing), Origin::Match) => {
+            let far = shown.sight().of_far_side(existing).fingerprint();
+            let before = pair.agreed.and_then(|agreed| policy.carry.show(agreed).ok());
+            let wanted = follow(existing, before.as_ref().map(View::entry), shown.entry());
+            match (wanted.meaning() == existing.meaning(), source_changed || pair.carry_changed) {
+                (true, _) => Decision::Agree { view, far },
+                // What its owner makes of it is their own business.
+                (false, false) => Decision::Nothing,
+                (false, true) => write(WriteKind::Update, wanted),
             }
         }
-        Side::Present(existing) => {
+        // Nothing but what is shown now may stay in a copy that other details were written to, or of which nobody
+        // knows any more what was written.
+        (Side::Present(existing), _)
+            if existing.uid().is_copy() && (pair.carry_changed || pair.link.is_none()) =>
+        {
+            let whole = put(&Identity::New(existing.uid().clone()));
+            let is_alike = whole.meaning() == existing.meaning()
+                || pair.link.is_none() && !undo_habits(&whole, existing, &Habits::default()).is_edited;
+            match is_alike {
+                true => Decision::Agree { view, far: shown.sight().of_far_side(existing).fingerprint() },
+                false => write(WriteKind::Update, whole),
+            }
+        }
+        (Side::Present(existing), _) => {
             let seen = shown.sight().of_far_side(existing).fingerprint();
             if seen == view {
                 return Decision::Agree { view, far: seen };
             }
-            let as_we_left_it = pair.link.is_some_and(|link| link.far == Some(seen));
-            let edited = !as_we_left_it;
-            if source_changed || (edited && policy.far_edits == FarEdits::Restore) {
-                return write(WriteKind::Update, &Identity::Existing(existing));
+            let edited = pair.link.is_none_or(|link| link.far != Some(seen));
+            if source_changed || (edited && policy.far_edits == FarEdits::Correct) {
+                return write(WriteKind::Update, put(&Identity::Existing(existing)));
             }
             Decision::Nothing
         }
-        // What stands there is known, or cannot be read: only a changed source is a reason to write.
-        Side::Unchanged | Side::Unreadable if !source_changed => Decision::Nothing,
-        Side::Unchanged | Side::Unreadable => write(WriteKind::Update, &copy),
+        // Nobody can tell what stands there: only a changed source is a reason to write.
+        (Side::Unreadable, _) if source_changed => write(WriteKind::Update, put(&copy)),
+        (Side::Unreadable | Side::Unknown, _) => Decision::Nothing,
     }
 }
 

@@ -10,6 +10,7 @@ use crate::canonical::Fingerprint;
 use crate::carry::{Carry, Identity, Scheduling, Sight};
 use crate::choose::Choice;
 use crate::entry::{Entry, Kinds};
+use crate::habits::{Habits, undo_habits};
 use crate::ids::EventUid;
 use crate::matching::RouteKey;
 use crate::merge::{Collision, MergeSide, last_changed, merge};
@@ -69,6 +70,8 @@ pub struct ReplicaPolicy {
     pub deletions: Deletions,
     /// Makes UIDs where a server refuses the entry's own.
     pub key: RouteKey,
+    /// Which details were kept alike when the entry was agreed: what is new among them is merged as at a first run.
+    pub covered: Sight,
     /// Its calendars.
     pub sides: Vec<ReplicaRules>,
 }
@@ -76,14 +79,18 @@ pub struct ReplicaPolicy {
 /// What is known of one entry in one calendar.
 #[derive(Debug, Clone, Copy)]
 pub struct Replica<'e> {
-    /// How it stood there when it was last agreed; `None` where it did not.
+    /// How it stood there when it was last in step; `None` where it did not.
     pub before: Option<&'e Entry>,
+    /// What was agreed when it was last in step. What is agreed now may be newer: then it is owed a write.
+    pub in_step_with: Option<&'e Entry>,
     /// What stands there now.
     pub now: Side<'e>,
     /// A view that this calendar refused for good.
     pub refused: Option<Fingerprint>,
     /// It was deleted there, and stays elsewhere.
     pub let_go: bool,
+    /// Its server refuses the entry's own UID: a new entry gets one of the route's.
+    pub own_uid: bool,
 }
 
 /// Something to write into one calendar.
@@ -140,6 +147,8 @@ pub enum ReplicaDecision {
     Hold(Vec<Collision>),
     /// Not carried, and why.
     LeaveOut(LeftOut),
+    /// A side is not known: nothing follows until it is.
+    Wait,
 }
 
 impl ReplicaPolicy {
@@ -148,6 +157,11 @@ impl ReplicaPolicy {
     pub fn sight(&self, side: usize) -> Sight {
         let scheduling = self.sides[side].scheduling.clone();
         Carry { scheduling, ..self.carry.clone() }.sight()
+    }
+
+    /// What of an agreed entry one calendar and what is agreed have in common.
+    fn agreed_sight(&self, side: usize) -> Sight {
+        self.sight(side).within(self.covered)
     }
 
     /// Why an entry that is not linked is not taken.
@@ -167,9 +181,11 @@ impl ReplicaPolicy {
 /// One side with what follows from it.
 struct Known<'e> {
     before: Option<&'e Entry>,
+    in_step_with: Option<&'e Entry>,
     current: Option<&'e Entry>,
     is_changed: bool,
     is_gone: bool,
+    is_known: bool,
 }
 
 /// Decides what a two-way route must do about one entry. `base` is what was last agreed, `None` for entries that were
@@ -182,12 +198,18 @@ pub fn reconcile_replicas(
     decided: Option<Decided>,
     now: Timestamp,
 ) -> ReplicaDecision {
-    if replicas.iter().any(|r| matches!(r.now, Side::Unreadable)) {
+    let known: Vec<Known<'_>> = replicas.iter().enumerate().map(|(k, r)| known(policy, k, r)).collect();
+    let all_known = known.iter().all(|k| k.is_known);
+    if base.is_none() && !all_known {
         return ReplicaDecision::LeaveOut(LeftOut::Unreadable);
     }
-    let known: Vec<Known<'_>> = replicas.iter().enumerate().map(|(k, r)| known(policy, k, r)).collect();
-    let Some(first) = known.iter().find_map(|side| side.current) else { return ReplicaDecision::Forget };
+    let Some(first) = known.iter().find_map(|side| side.current) else {
+        return if all_known { ReplicaDecision::Forget } else { ReplicaDecision::Wait };
+    };
     if base.is_none() {
+        if let Some(settled) = told_by_one(policy, &known) {
+            return settled;
+        }
         let refusals: Vec<_> = known.iter().filter_map(|k| k.current).map(|e| policy.refusal(e)).collect();
         if let Some(reason) = refusals.iter().flatten().next()
             && refusals.iter().all(Option::is_some)
@@ -197,6 +219,9 @@ pub fn reconcile_replicas(
     }
     let changed: Vec<usize> = (0..known.len()).filter(|k| known[*k].is_changed).collect();
     let gone: Vec<usize> = (0..known.len()).filter(|k| known[*k].is_gone).collect();
+    if !all_known && changed.is_empty() {
+        return ReplicaDecision::Wait;
+    }
     if !gone.is_empty() && changed.is_empty() && policy.deletions == Deletions::Carry {
         return ReplicaDecision::Delete((0..known.len()).filter(|k| known[*k].current.is_some()).collect());
     }
@@ -219,7 +244,7 @@ pub fn reconcile_replicas(
     let uid = known.iter().filter_map(|k| k.current).map(Entry::uid).find(|uid| !uid.is_copy());
     let uid = uid.unwrap_or(first.uid()).clone();
     for (side, (replica, known)) in replicas.iter().zip(&known).enumerate() {
-        if !settled.let_go[side] {
+        if !settled.let_go[side] && known.is_known {
             match write(policy, side, replica, known, base, &settled.base, &uid, now) {
                 Ok(write) => settled.writes[side] = write,
                 Err(reason) => settled.left_out[side] = Some(reason),
@@ -230,16 +255,49 @@ pub fn reconcile_replicas(
 }
 
 fn known<'e>(policy: &ReplicaPolicy, side: usize, replica: &Replica<'e>) -> Known<'e> {
-    let sight = policy.sight(side);
-    let print = |e: &Entry| sight.of_far_side(e).fingerprint();
+    let (sight, agreed) = (policy.sight(side), policy.agreed_sight(side));
+    let print = |sight: Sight, e: &Entry| sight.of_far_side(e).fingerprint();
     let before = replica.before;
-    let (current, is_changed) = match replica.now {
-        Side::Present(now) => (Some(now), before.is_none_or(|before| print(before) != print(now))),
-        Side::Unchanged => (before, false),
-        Side::Gone | Side::Unreadable => (None, false),
+    let current = match replica.now {
+        Side::Present(now) => Some(now),
+        Side::Gone | Side::Unreadable | Side::Unknown => None,
     };
-    let is_gone = current.is_none() && before.is_some() && !replica.let_go;
-    Known { before, current, is_changed, is_gone }
+    let is_changed = current.is_some_and(|now| match before {
+        Some(before) => print(agreed, before) != print(sight, now),
+        None => true,
+    });
+    let is_known = !matches!(replica.now, Side::Unreadable | Side::Unknown);
+    let is_gone = is_known && current.is_none() && before.is_some() && !replica.let_go;
+    Known { before, in_step_with: replica.in_step_with, current, is_changed, is_gone, is_known }
+}
+
+/// Nothing was agreed, and one calendar says what another says but for what that one's server makes of texts, as after
+/// a lost state: nobody changed anything.
+fn told_by_one(policy: &ReplicaPolicy, known: &[Known<'_>]) -> Option<ReplicaDecision> {
+    let standing: Vec<(usize, &Entry)> =
+        known.iter().enumerate().filter_map(|(side, k)| Some((side, k.current?))).collect();
+    if standing.len() < known.len() || standing.iter().any(|(_, entry)| policy.refusal(entry).is_some()) {
+        return None;
+    }
+    let habits = Habits { may_cut: false, ..Habits::default() };
+    let says_the_same = |side: usize, told: &Entry, entry: &Entry| {
+        let view = |e: &Entry| policy.sight(side).of_far_side(e);
+        view(told).fingerprint() == view(entry).fingerprint()
+            || !undo_habits(view(told).entry(), view(entry).entry(), &habits).is_edited
+    };
+    let tells = |(from, told): &&(usize, &Entry)| {
+        standing.iter().all(|(side, entry)| side == from || says_the_same(*side, told, entry))
+    };
+    let (_, told) = standing.iter().find(tells)?;
+    Some(ReplicaDecision::Settle(Box::new(Settled {
+        base: (*told).clone(),
+        writes: vec![None; known.len()],
+        left_out: vec![None; known.len()],
+        let_go: vec![false; known.len()],
+        restored: Vec::new(),
+        losers: Vec::new(),
+        besides: None,
+    })))
 }
 
 type Merge = (Entry, Vec<Loser>);
@@ -255,13 +313,31 @@ fn merged(
     if changed.is_empty() {
         return Ok((agreed, Vec::new()));
     }
-    let view = |side: usize, e: &Entry| policy.sight(side).of_far_side(e).entry().clone();
+    let view = |sight: Sight, e: &Entry| sight.of_far_side(e).entry().clone();
     let views: Vec<_> = changed
         .iter()
-        .map(|k| (known[*k].before.map(|e| view(*k, e)), view(*k, known[*k].current.expect("it is changed"))))
+        .map(|k| {
+            let before = known[*k].before.map(|e| view(policy.agreed_sight(*k), e));
+            (before, view(policy.sight(*k), known[*k].current.expect("it is changed")))
+        })
         .collect();
+    // What was agreed since a calendar was last in step is a change that it does not know of.
+    let missed: Vec<_> = changed
+        .iter()
+        .filter_map(|k| {
+            let sight = policy.agreed_sight(*k);
+            let (then, now) = (view(sight, known[*k].in_step_with?), view(sight, base?));
+            (then.meaning() != now.meaning()).then_some((then, now))
+        })
+        .take(1)
+        .collect();
+    let missed = missed.iter().map(|(then, now)| MergeSide { before: Some(then), now });
     let sides: Vec<_> =
-        views.iter().map(|(before, now)| MergeSide { before: before.as_ref(), now }).collect();
+        views.iter().map(|(before, now)| MergeSide { before: before.as_ref(), now }).chain(missed).collect();
+    let base_view = base.map(|base| view(policy.covered, base));
+    let base = base_view.as_ref();
+    // The last one may be what was agreed: no calendar's word.
+    let side_of = |at: usize| changed.get(at).copied();
     let preferred = match (decided, policy.disagree) {
         (Some(Decided::Side(side)), _) | (None, Disagree::Side(side)) => Some(side),
         _ => None,
@@ -269,7 +345,7 @@ fn merged(
     let mut by_weight: Vec<usize> = (0..sides.len()).collect();
     by_weight.sort_by_key(|at| {
         let newest = std::cmp::Reverse(last_changed(sides[*at].now));
-        (Some(changed[*at]) != preferred, newest, changed[*at])
+        (side_of(*at).is_none() || side_of(*at) != preferred, newest, side_of(*at))
     });
     let result = merge(base, &sides, &by_weight);
     if !result.collisions.is_empty() && policy.disagree == Disagree::Hold && decided.is_none() {
@@ -277,8 +353,7 @@ fn merged(
     }
     let mut losers: Vec<Loser> = Vec::new();
     for collision in &result.collisions {
-        for at in &collision.losers {
-            let side = changed[*at];
+        for side in collision.losers.iter().filter_map(|at| side_of(*at)) {
             match losers.iter_mut().find(|loser| loser.side == side) {
                 Some(loser) => loser.fields.push(collision.field.clone()),
                 None => losers.push(Loser { side, fields: vec![collision.field.clone()] }),
@@ -319,7 +394,9 @@ fn write(
     let wanted = view.fingerprint();
     let (kind, identity) = match known.current {
         Some(standing) => {
-            let is_agreed = base.is_some_and(|base| sight.of_far_side(base).fingerprint() == wanted);
+            let print = |e: &Entry| policy.agreed_sight(side).of_far_side(e).fingerprint();
+            let is_agreed = base.is_some_and(|base| print(base) == wanted)
+                && known.in_step_with.is_some_and(|then| print(then) == wanted);
             // What its server made of the agreed text stays as it is.
             if sight.of_far_side(standing).fingerprint() == wanted || (is_agreed && !known.is_changed) {
                 return Ok(None);
@@ -327,7 +404,12 @@ fn write(
             (WriteKind::Update, Identity::Existing(standing))
         }
         None if !rules.accepted.contains(merged.kind()) => return Err(LeftOut::NotAccepted(merged.kind())),
-        None => (WriteKind::Create, Identity::New(uid.clone())),
+        // What comes back has the details again that are this calendar's own.
+        None => match known.before {
+            Some(before) => (WriteKind::Create, Identity::Existing(before)),
+            None if replica.own_uid => (WriteKind::Create, Identity::New(policy.key.copy_uid(uid))),
+            None => (WriteKind::Create, Identity::New(uid.clone())),
+        },
     };
     if replica.refused == Some(wanted) {
         return Err(LeftOut::Refused);

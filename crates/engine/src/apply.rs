@@ -1,553 +1,863 @@
-//! Writes and deletes what was planned: on conditions, recorded before it is sent, read back before it counts.
+//! Does what was decided: intents are recorded, writes sent on conditions, read back, judged, and what somebody else
+//! changed meanwhile is decided again; then all of it is recorded at once.
 
-use std::collections::{BTreeMap, VecDeque};
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet};
+use std::rc::Rc;
 
 use chestnut_core::{
-    Action, Decision, ETag, Entry, EventUid, Fingerprint, LinkFacts, ObjectHref, Pair, Partly, RoutePolicy,
-    Side, Sight, WriteKind, reconcile,
+    ETag, Entry, EventUid, Fingerprint, Habits, Identity, ObjectHref, Origin, Partly, WriteKind, undo_habits,
 };
 use chestnut_store::{
-    Agreed, Change, ChangeAction, Counts, Known, LinkId, LinkRow, RouteId, RunId, SideId, SideState, Store,
+    Change, ChangeAction, Counts, Intent, LinkId, LinkRow, LinkState, PlaceRow, RouteId, RunId, Store, Told,
 };
 use futures_util::stream::{self, StreamExt as _};
 
+use crate::case::{Case, Kept, Stands};
+use crate::decide::{Decider, Fate, Step, Verdict, Writing};
 use crate::error::RunError;
+use crate::gather::Gatherer;
+use crate::mirror::Mirror;
 use crate::observe::{Observer, Phase, Progress};
-use crate::plan::{Planned, Seen, side};
-use crate::record::{
-    NEVER, Record, facts, field_names, known_row, record_agreement, source_known, start_text,
-};
-use crate::route::{Route, RunOptions};
-use crate::sender::{Outgoing, Removed, Sender, Sent};
-use crate::survey::{Item, Surveyor};
+use crate::rule::{Rule, RunOptions};
+use crate::sender::{Outgoing, Sent, condition, send, try_conditions};
 
-/// Writes between two readings back.
-const BATCH: usize = 200;
-/// How often an entry is decided again because somebody else wrote it meanwhile.
-const ROUNDS: usize = 3;
+/// How often a case is decided again because somebody else changed it meanwhile.
+const ROUNDS: usize = 4;
 /// So many writes in a row without an answer: the server is not there.
 const GIVE_UP_AFTER: usize = 4;
+/// The pause after the first failure that may pass; each next one is four times as long.
+const FIRST_PAUSE: i64 = 300;
+const LONGEST_PAUSE: i64 = 12 * 3600;
+/// A property that a server changed in so many entries is its habit.
+const IS_HABIT: u32 = 3;
 
-/// What applying a plan came to.
+/// What a run came to so far.
 #[derive(Debug, Default)]
 pub(crate) struct Outcome {
-    pub(crate) counts: Counts,
+    pub(crate) counts: Vec<Counts>,
     pub(crate) linked: usize,
     pub(crate) damaged: usize,
     pub(crate) failed: usize,
+    pub(crate) disagreements: usize,
     pub(crate) changes: Vec<Change>,
-    /// What was written, with the ETag read back; `None` for what was deleted.
-    pub(crate) ours: BTreeMap<ObjectHref, Option<ETag>>,
-    /// Entries of the source that the next run must decide again.
-    pub(crate) again: Vec<ObjectHref>,
     /// Writes that were not begun because a person asked to stop.
     pub(crate) left: usize,
+    /// Where something was written.
+    pub(crate) wrote: BTreeSet<usize>,
+    /// What was deleted, until a listing shows it.
+    pub(crate) deleted: Vec<(usize, ObjectHref)>,
+    /// Calendars in which entries get UIDs of the route's own from now on.
+    pub(crate) own_uids: BTreeSet<String>,
 }
 
-/// One write, and what it belongs to.
+/// One case, while it is worked on.
+pub(crate) struct Work {
+    pub(crate) case: Case,
+    pub(crate) verdict: Verdict,
+    round: usize,
+    /// Where a new entry goes.
+    hrefs: Vec<Option<ObjectHref>>,
+    /// A condition failed although what is known stands there.
+    lied: Vec<bool>,
+    pub(crate) done: Vec<Option<Done>>,
+    pub(crate) trouble: Option<Trouble>,
+    /// Whose word did not count: in which fields, and what it was.
+    pub(crate) overruled: BTreeMap<usize, (Vec<String>, Option<String>)>,
+    /// What was read back before, where it differed: what comes back the same again is the server's doing.
+    came_back: Vec<Option<Fingerprint>>,
+    /// It was told whose word does not count.
+    pub(crate) is_told: bool,
+    /// It was not begun: a person asked to stop.
+    pub(crate) left: bool,
+}
+
+/// What was done in one calendar.
 #[derive(Debug, Clone)]
-pub(crate) struct Write {
-    pub(crate) link: Option<(LinkId, LinkRow)>,
-    pub(crate) source: Seen,
-    /// What stands there; `None` for a new entry.
-    pub(crate) target: Option<Seen>,
-    pub(crate) entry: Entry,
-    pub(crate) text: String,
-    pub(crate) view: Fingerprint,
-    pub(crate) sight: Sight,
+pub(crate) struct Done {
+    pub(crate) action: ChangeAction,
+    pub(crate) before: Option<String>,
+    pub(crate) told: Option<Told>,
     pub(crate) partly: Partly,
-    pub(crate) kind: WriteKind,
-    pub(crate) href: ObjectHref,
-    pub(crate) round: usize,
+    /// For how the place is remembered: what stood there but for what somebody changed since.
+    pub(crate) stood: Option<Rc<Kept>>,
 }
 
-impl Write {
-    fn outgoing(&self) -> Outgoing<'_> {
-        Outgoing {
-            href: &self.href,
-            uid: self.entry.uid(),
-            text: &self.text,
-            kind: self.kind,
-            standing: self.target.as_ref().map(|t| (t.etag.as_ref(), t.text.as_str())),
+/// What went wrong.
+#[derive(Debug, Clone)]
+pub(crate) struct Trouble {
+    pub(crate) side: usize,
+    pub(crate) told: Told,
+    /// A view that is refused for good.
+    pub(crate) refused: Option<Fingerprint>,
+    /// Whether to try at the next run; else after a pause.
+    pub(crate) at_once: bool,
+}
+
+impl Work {
+    pub(crate) fn new(case: Case, verdict: Verdict) -> Self {
+        let sides = case.places.len();
+        let mut work = Self {
+            case,
+            verdict,
+            round: 0,
+            hrefs: vec![None; sides],
+            lied: vec![false; sides],
+            done: vec![None; sides],
+            trouble: None,
+            overruled: BTreeMap::new(),
+            came_back: vec![None; sides],
+            is_told: false,
+            left: false,
+        };
+        work.note_losers();
+        work
+    }
+
+    /// Notes whose word does not count, before it is written over.
+    fn note_losers(&mut self) {
+        for loser in &self.verdict.losers {
+            let text = || self.case.places[loser.side].stands.kept().map(|kept| kept.text.text.clone());
+            self.overruled.entry(loser.side).or_insert_with(|| (loser.fields.clone(), text()));
         }
     }
 
-    pub(crate) fn source_uid(&self) -> &EventUid {
-        match (&self.source.entry, &self.link) {
-            (Some(entry), _) => entry.uid(),
-            (None, Some((_, row))) => &row.source_uid,
-            (None, None) => self.entry.uid(),
-        }
+    fn is_open(&self, side: usize) -> bool {
+        self.trouble.is_none() && !self.left && self.done[side].is_none()
+    }
+
+    /// Tells whether something is still to be sent to a calendar.
+    fn wants(&self, side: usize, deletes: bool) -> bool {
+        let has_work = match &self.verdict.steps[side] {
+            Step::Write(_) => true,
+            Step::Delete(_) => deletes,
+            Step::Leave | Step::Accept | Step::LetGo => false,
+        };
+        has_work && self.is_open(side)
+    }
+
+    fn fail(&mut self, side: usize, told: Told, at_once: bool) {
+        self.trouble = Some(Trouble { side, told, refused: None, at_once });
     }
 }
 
 pub(crate) struct Applier<'r> {
-    pub(crate) route: &'r Route,
+    pub(crate) rule: &'r Rule,
     pub(crate) store: &'r Store,
-    pub(crate) id: RouteId,
+    pub(crate) route: RouteId,
     pub(crate) run: RunId,
     pub(crate) options: &'r RunOptions,
-    pub(crate) policy: &'r RoutePolicy,
-    pub(crate) carry_changed: bool,
-    pub(crate) surveyor: &'r Surveyor<'r>,
+    pub(crate) gatherer: &'r Gatherer<'r>,
+    pub(crate) decider: &'r RefCell<Decider<'r>>,
+    pub(crate) mirrors: &'r [Mirror<'r>],
     pub(crate) observer: &'r dyn Observer,
-    pub(crate) state: &'r mut SideState,
     pub(crate) outcome: Outcome,
+    /// How far the writing is: done, and in all.
+    pub(crate) progress: (usize, usize),
 }
 
 impl Applier<'_> {
-    /// Does everything that is planned and not held.
-    pub(crate) async fn apply(&mut self, planned: &[Planned], deletions_held: bool) -> Result<(), RunError> {
-        let writes: VecDeque<Write> =
-            planned.iter().filter_map(|p| self.write_of(p, &p.decision, 0)).collect();
-        self.write_all(writes).await?;
-        let deletions: Vec<_> =
-            planned.iter().filter(|p| matches!(p.decision, Decision::Act(Action::Delete(_)))).collect();
-        if deletions_held {
-            return Ok(());
+    /// Does what was decided about some cases, and records it. `deletes` says whether deletions are done: those that
+    /// a guard has seen.
+    pub(crate) async fn apply(&mut self, works: Vec<Work>, deletes: bool) -> Result<(), RunError> {
+        let mut works = works;
+        let mut failed = None;
+        let mut next = 0;
+        // Entries that a person wants to keep besides come on top.
+        while next < works.len() {
+            let from = next;
+            next = works.len();
+            let begun = &mut works[from..];
+            match self.work(begun, deletes).await {
+                Ok(()) => {}
+                Err(error @ RunError::Store(_)) => return Err(error),
+                // What was done is recorded before anything else; of the rest, nothing counts.
+                Err(error) => {
+                    failed = failed.or(Some(error));
+                    let open = |work: &Work| (0..work.done.len()).any(|side| work.wants(side, deletes));
+                    works[from..].iter_mut().filter(|work| open(work)).for_each(|work| work.left = true);
+                }
+            }
+            let beside: Vec<Work> = works[from..].iter().filter_map(|work| self.beside(work)).collect();
+            works.extend(beside);
         }
-        for batch in deletions.chunks(BATCH) {
-            self.delete_batch(batch).await?;
+        self.note_own_uids()?;
+        self.record(&mut works)?;
+        failed.map_or(Ok(()), Err)
+    }
+
+    async fn work(&mut self, works: &mut [Work], deletes: bool) -> Result<(), RunError> {
+        for _ in 0..ROUNDS * 2 {
+            for side in 0..self.rule.ends.len() {
+                if self.rule.ends[side].takes {
+                    self.write_all(works, side).await?;
+                    if deletes {
+                        self.delete_all(works, side).await?;
+                    }
+                }
+            }
+            let open = |work: &Work| (0..work.done.len()).any(|side| work.wants(side, deletes));
+            if !works.iter().any(open) {
+                break;
+            }
         }
         Ok(())
     }
 
-    fn write_of(&self, planned: &Planned, decision: &Decision, round: usize) -> Option<Write> {
-        let Decision::Act(Action::Write { kind, entry, text, view, sight, partly }) = decision else {
-            return None;
+    fn writing<'w>(&self, work: &'w Work, side: usize) -> Option<&'w Writing> {
+        work.verdict.writing(side).filter(|_| work.is_open(side))
+    }
+
+    fn href_of(&self, work: &Work, side: usize) -> ObjectHref {
+        let standing = work.case.href(side).cloned();
+        let writing = work.verdict.writing(side);
+        match (writing, standing) {
+            (Some(writing), _) if writing.kind == WriteKind::Create => {
+                let own = || self.rule.ends[side].calendar.new_href(writing.entry.uid());
+                work.hrefs[side].clone().unwrap_or_else(own)
+            }
+            (_, Some(standing)) => standing,
+            (_, None) => ObjectHref::from(""),
+        }
+    }
+
+    async fn write_all(&mut self, works: &mut [Work], side: usize) -> Result<(), RunError> {
+        loop {
+            let mut batch: Vec<usize> =
+                (0..works.len()).filter(|at| self.writing(&works[*at], side).is_some()).collect();
+            if batch.is_empty() {
+                return Ok(());
+            }
+            let ignores = self.mirrors[side].facts().ignores_conditions;
+            // The first write to an unknown server shows whether it minds conditions.
+            if ignores.is_none() {
+                batch.truncate(1);
+            }
+            let must_look = match ignores {
+                Some(ignores) => ignores,
+                None => works[batch[0]].verdict.writing(side).is_some_and(|w| w.kind == WriteKind::Update),
+            };
+            if must_look {
+                let hrefs: Vec<_> = batch.iter().map(|at| self.href_of(&works[*at], side)).collect();
+                self.mirrors[side].read_now(&hrefs).await?;
+                for (at, href) in batch.iter().zip(&hrefs) {
+                    self.look(&mut works[*at], side, href)?;
+                }
+                batch.retain(|at| self.writing(&works[*at], side).is_some());
+                // Of these, some may be written elsewhere now.
+                batch.retain(|at| hrefs.contains(&self.href_of(&works[*at], side)));
+            }
+            self.intend(works, &batch, side)?;
+            self.tell_losers(works, &batch)?;
+            let sent = self.send_batch(works, &batch, side).await;
+            self.progress.0 += batch.len();
+            self.take_answers(works, &batch, side, sent).await?;
+        }
+    }
+
+    /// Compares what stands there now with what was decided on, and decides again where it is something else.
+    fn look(&self, work: &mut Work, side: usize, href: &ObjectHref) -> Result<bool, RunError> {
+        let found = self.store.object_at(self.mirrors[side].id, href)?;
+        let was = &work.case.places[side].stands;
+        let is_same = match (&found, was) {
+            (None, Stands::Never | Stands::Gone) => true,
+            (Some(now), Stands::Present(then, kept)) if now.id == then.id => {
+                now.state == chestnut_store::ObjectState::Present
+                    && now.body == kept.text.id
+                    && now.etag == then.etag
+            }
+            _ => false,
         };
-        let href = match (kind, &planned.target) {
-            (WriteKind::Update, Some(target)) => target.href.clone(),
-            _ => self.route.target.calendar.new_href(entry.uid()),
+        if is_same {
+            return Ok(true);
+        }
+        let stands = match found {
+            Some(found) => self.gatherer.stands(found)?,
+            None if matches!(was, Stands::Never) => Stands::Never,
+            None => Stands::Gone,
         };
-        Some(Write {
-            link: planned.link.clone(),
-            source: planned.source.clone()?,
-            target: planned.target.clone(),
-            entry: entry.clone(),
-            text: text.clone(),
-            view: *view,
-            sight: *sight,
-            partly: *partly,
-            kind: *kind,
-            href,
-            round,
+        if let (Some(writing), Stands::Present(_, kept)) = (work.verdict.writing(side), &stands)
+            && writing.kind == WriteKind::Create
+        {
+            // Only the same entry is taken as the same: another one has its place, and keeps it.
+            if kept.entry.uid() != writing.entry.uid() {
+                let name = writing.entry.uid().file_name();
+                let name = name.as_str().trim_end_matches(".ics");
+                let other = EventUid::from(format!("{name}-{}", work.round + 2));
+                work.hrefs[side] = Some(self.rule.ends[side].calendar.new_href(&other));
+                work.round += 1;
+                return Ok(false);
+            }
+            // Nor is one of another case.
+            if let Some(object) = stands.object()
+                && self.store.link_of(self.route, object.id)?.is_some_and(|link| Some(link) != work.case.link)
+            {
+                work.fail(side, Told::UidTaken, false);
+                return Ok(false);
+            }
+            if !self.rule.ends[side].gives {
+                work.case.places[side].origin = Origin::Copy;
+            }
+        }
+        work.case.places[side].stands = stands;
+        self.decide_again(work);
+        Ok(false)
+    }
+
+    fn decide_again(&self, work: &mut Work) {
+        work.round += 1;
+        if work.round >= ROUNDS {
+            let side =
+                work.verdict.steps.iter().position(|step| matches!(step, Step::Write(_) | Step::Delete(_)));
+            work.fail(side.unwrap_or(0), Told::KeepsChanging, true);
+            return;
+        }
+        let before = work.verdict.deletes().is_some();
+        let verdict = self.decider.borrow().decide(&work.case);
+        // What turned into a deletion was not guarded: it waits for the next run.
+        if verdict.deletes().is_some() && !before {
+            work.verdict = Verdict { fate: Fate::Wait, due: Some(0), ..verdict };
+            work.verdict.steps.iter_mut().for_each(|step| *step = Step::Leave);
+            return;
+        }
+        work.verdict = verdict;
+        work.note_losers();
+        for (side, step) in work.verdict.steps.iter().enumerate() {
+            if matches!(step, Step::Write(_)) {
+                work.done[side] = None;
+            }
+        }
+    }
+
+    /// Records what is about to be sent; new cases begin with it.
+    fn intend(&self, works: &mut [Work], batch: &[usize], side: usize) -> Result<(), RunError> {
+        let (store, route, form) = (self.store, self.route, self.decider.borrow().form);
+        let carried = self.rule.covers().number();
+        let links: Vec<LinkId> = store.write(|writer| {
+            let mut links = Vec::new();
+            for at in batch {
+                let work = &works[*at];
+                let link = match work.case.link {
+                    Some(link) => link,
+                    None => {
+                        let row = LinkRow { due: Some(0), ..new_row(LinkState::Failed) };
+                        let link = writer.put_link(route, None, &row)?;
+                        for (other, place) in work.case.places.iter().enumerate() {
+                            let object = place.stands.object().map(|object| object.id);
+                            let row =
+                                PlaceRow { side: other, object, origin: place.origin, ..no_place(other) };
+                            writer.put_place(route, link, &row)?;
+                        }
+                        link
+                    }
+                };
+                let kept = |kept: Option<&Rc<Kept>>| kept.map(|k| writer.keep_text(&k.text)).transpose();
+                let sent =
+                    work.verdict.writing(side).map(|writing| writer.keep(&writing.text)).transpose()?;
+                // What was written in this run already says what is agreed.
+                let mut stood = Vec::new();
+                for (other, place) in work.case.places.iter().enumerate() {
+                    if let Some(text) = place.stands.kept().filter(|_| work.done[other].is_none()) {
+                        stood.push((other, writer.keep_text(&text.text)?));
+                    }
+                }
+                writer.consider(link, &stood)?;
+                writer.intend(
+                    route,
+                    &Intent {
+                        link,
+                        side,
+                        href: self.href_of(work, side),
+                        sent,
+                        stood: kept(work.case.places[side].stands.kept())?,
+                        agreed: kept(work.verdict.agreed.as_ref())?,
+                        carried,
+                        form,
+                    },
+                )?;
+                links.push(link);
+            }
+            Ok(links)
+        })?;
+        for (at, link) in batch.iter().zip(links) {
+            works[*at].case.link = Some(link);
+        }
+        Ok(())
+    }
+
+    /// What is about to be written over is told of before: a run that is cut off must not lose it.
+    fn tell_losers(&mut self, works: &mut [Work], batch: &[usize]) -> Result<(), RunError> {
+        for at in batch {
+            let work = &mut works[*at];
+            if !work.is_told {
+                work.is_told = !work.overruled.is_empty();
+                self.outcome.disagreements += usize::from(work.is_told);
+                let lines: Vec<_> = self.overruled(&works[*at]).collect();
+                for line in lines {
+                    self.tell(line)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// A line for each calendar whose word does not count.
+    pub(crate) fn overruled<'w>(&'w self, work: &'w Work) -> impl Iterator<Item = Change> + 'w {
+        work.overruled.iter().map(|(side, (fields, before))| {
+            let told = Some(Told::Overruled { fields: fields.clone() });
+            self.line(work, *side, ChangeAction::Overruled, told, before.clone())
         })
     }
 
-    fn sender(&self) -> Sender<'_> {
-        Sender {
-            end: &self.route.target,
-            side: SideId::Target,
-            store: self.store,
-            id: self.id,
-            stop: &self.options.stop,
-            surveyor: self.surveyor,
-        }
-    }
-
-    async fn write_all(&mut self, mut queue: VecDeque<Write>) -> Result<(), RunError> {
-        let total = queue.len();
-        let mut done = 0;
-        let mut silent = 0;
-        let mut stumbled: Vec<(Write, u16)> = Vec::new();
-        while !queue.is_empty() {
-            // The first write to an unknown server shows whether it minds conditions.
-            let size = if self.state.ignores_conditions.is_none() { 1 } else { BATCH };
-            let batch: Vec<Write> = queue.drain(..size.min(queue.len())).collect();
-            self.intend(batch.iter().map(|w| (&w.href, w.source_uid())))?;
-            let results = self.send_batch(&batch, done, total).await;
-            done += batch.len();
-            let (mut stored, mut look_again) = (Vec::new(), Vec::new());
-            for (write, sent) in batch.into_iter().zip(results) {
-                silent = if matches!(sent, Sent::Lost(_)) { silent + 1 } else { 0 };
-                match sent {
-                    Sent::Stored => stored.push(write),
-                    Sent::LookAgain(href) => look_again.push((write, href)),
-                    Sent::Refused(words) => self.record_refusal(&write, words)?,
-                    Sent::UidTaken => {
-                        let words = "the server has another entry with its UID in another calendar";
-                        self.record_refusal(&write, words.to_owned())?;
-                    }
-                    Sent::Stumbled(status) => stumbled.push((write, status)),
-                    Sent::NotBegun => {
-                        self.outcome.left += 1;
-                        self.outcome.again.push(write.source.href);
-                    }
-                    Sent::SignIn => {
-                        return Err(self.route.target.sign_in_failed());
-                    }
-                    Sent::Lost(error) if silent >= GIVE_UP_AFTER => {
-                        return Err(self.route.target.failed(error));
-                    }
-                    Sent::Lost(error) => self.fail(&write, error.to_string())?,
-                }
+    /// Sends a batch; answers come in the order of the batch.
+    async fn send_batch(&self, works: &[Work], batch: &[usize], side: usize) -> Vec<Sent> {
+        let end = &self.rule.ends[side];
+        let sends = batch.iter().enumerate().map(|(number, at)| {
+            let work = &works[*at];
+            let href = self.href_of(work, side);
+            let writing = work.verdict.writing(side);
+            let kind = writing.map_or(WriteKind::Update, |writing| writing.kind);
+            let condition = condition(kind, work.case.places[side].stands.etag(), work.lied[side]);
+            async move {
+                let text = writing.map(|writing| writing.text.as_str());
+                let out = Outgoing { href: &href, text, condition };
+                (number, send(end, &out, &self.options.stop).await)
             }
-            if self.state.ignores_conditions.is_none() {
-                let tried = stored.first().map(Write::outgoing);
-                self.state.ignores_conditions = self.sender().try_conditions(tried.as_ref()).await;
-            }
-            self.read_back(stored, done, total).await?;
-            for write in self.decide_again(look_again).await? {
-                queue.push_back(write);
-            }
-        }
-        let others_went_through = !self.outcome.ours.is_empty();
-        for (write, status) in stumbled {
-            let words = format!("the server fails on this entry ({status})");
-            // One entry that fails while others are stored fails by itself: it is not sent for ever.
-            if others_went_through && status == 500 {
-                self.record_refusal(&write, words)?;
-            } else {
-                self.fail(&write, words)?;
-            }
-        }
-        Ok(())
-    }
-
-    fn intend<'a>(
-        &self,
-        writes: impl Iterator<Item = (&'a ObjectHref, &'a EventUid)>,
-    ) -> Result<(), RunError> {
-        let mut writes = writes;
-        Ok(self.store.write(|writer| writes.try_for_each(|(href, uid)| writer.intend(self.id, href, uid)))?)
-    }
-
-    /// Sends a batch; results come in the order of the batch.
-    async fn send_batch(&self, batch: &[Write], done: usize, total: usize) -> Vec<Sent> {
-        let mut results: Vec<Option<Sent>> = batch.iter().map(|_| None).collect();
-        let (sender, ignores) = (self.sender(), self.state.ignores_conditions);
-        let sender = &sender;
-        let sends = batch
-            .iter()
-            .enumerate()
-            .map(|(i, write)| async move { (i, sender.send(&write.outgoing(), ignores).await) });
-        let mut sends = stream::iter(sends).buffer_unordered(self.route.target.calendar.width().min(BATCH));
+        });
+        let mut sends = stream::iter(sends).buffer_unordered(end.calendar.width().min(400));
+        let mut answers: Vec<Option<Sent>> = batch.iter().map(|_| None).collect();
         let mut finished = 0;
-        while let Some((i, sent)) = sends.next().await {
-            results[i] = Some(sent);
+        while let Some((number, sent)) = sends.next().await {
+            answers[number] = Some(sent);
             finished += 1;
+            let (done, total) = self.progress;
             self.observer.progress(Progress { phase: Phase::Writing, done: done + finished, total });
         }
-        results.into_iter().map(|sent| sent.expect("every write was sent")).collect()
+        answers.into_iter().map(|sent| sent.expect("every write was sent")).collect()
     }
 
-    /// Reads back what was stored, compares it with what was meant, and remembers both.
-    async fn read_back(&mut self, stored: Vec<Write>, done: usize, total: usize) -> Result<(), RunError> {
-        if stored.is_empty() {
-            return Ok(());
-        }
-        self.observer.progress(Progress { phase: Phase::ReadingBack, done, total });
-        let hrefs: Vec<_> = stored.iter().map(|w| w.href.clone()).collect();
-        let mut found: BTreeMap<_, _> = self.surveyor.fetch(&hrefs).await?.into_iter().collect();
-        let mut records = Vec::new();
-        for write in stored {
-            let item = found.remove(&write.href).flatten();
-            records.push(self.judge(write, item.as_ref()));
-        }
-        let (store, id, run) = (self.store, self.id, self.run);
-        store.write(|writer| {
-            for record in &records {
-                record.write(writer, id, run)?;
+    async fn take_answers(
+        &mut self,
+        works: &mut [Work],
+        batch: &[usize],
+        side: usize,
+        answers: Vec<Sent>,
+    ) -> Result<(), RunError> {
+        let mut stored: Vec<(usize, Option<ETag>)> = Vec::new();
+        let mut look: Vec<(usize, ObjectHref)> = Vec::new();
+
+        let mut silent = 0;
+        let mut failed = None;
+        for (at, sent) in batch.iter().zip(answers) {
+            silent = if matches!(sent, Sent::Lost(_)) { silent + 1 } else { 0 };
+            let href = self.href_of(&works[*at], side);
+            match sent {
+                Sent::Done(etag) => stored.push((*at, etag)),
+                Sent::LookAgain => look.push((*at, href)),
+                Sent::UidTaken(by) => {
+                    if let Some(href) = self.uid_taken(&mut works[*at], side, by)? {
+                        look.push((*at, href));
+                    }
+                }
+                Sent::Refused { told, for_good, is_unnamed } => {
+                    let work = &mut works[*at];
+                    if is_unnamed && self.may_be_uid(work, side) {
+                        work.case.places[side].wants_own_uid = true;
+                        self.decide_again(work);
+                        continue;
+                    }
+                    let refused = work.verdict.writing(side).map(|writing| writing.view).filter(|_| for_good);
+                    work.trouble = Some(Trouble { side, told, refused, at_once: false });
+                }
+                Sent::Fails(status) => {
+                    // One entry that fails while others are stored fails by itself.
+                    works[*at].fail(side, Told::Fails { status }, status != 500);
+                }
+                Sent::NotBegun => {
+                    self.outcome.left += 1;
+                    works[*at].left = true;
+                }
+                Sent::SignIn => {
+                    works[*at].left = true;
+                    failed = Some(self.rule.ends[side].sign_in_failed());
+                }
+                Sent::Lost(error) => {
+                    works[*at].fail(side, Told::Lost { problem: error.to_string() }, true);
+                    if silent >= GIVE_UP_AFTER {
+                        failed = Some(self.rule.ends[side].failed(error));
+                    }
+                }
             }
-            Ok(())
-        })?;
-        for record in records {
-            self.count(record);
         }
-        Ok(())
+        if self.mirrors[side].facts().ignores_conditions.is_none()
+            && let Some((at, _)) = stored.first()
+            && let Some(writing) = works[*at].verdict.writing(side)
+        {
+            let (href, text) = (self.href_of(&works[*at], side), writing.text.clone());
+            let ignores = try_conditions(&self.rule.ends[side], &href, &text).await;
+            // Sent once more: only what is read back tells its ETag.
+            stored[0].1 = stored[0].1.take().filter(|_| !ignores);
+            self.mirrors[side].note(|facts| facts.ignores_conditions = Some(ignores))?;
+        }
+        let hrefs: Vec<_> = stored
+            .iter()
+            .map(|(at, _)| self.href_of(&works[*at], side))
+            .chain(look.iter().map(|(_, href)| href.clone()))
+            .collect();
+        let (done, total) = self.progress;
+        self.observer.progress(Progress { phase: Phase::ReadingBack, done, total });
+        self.mirrors[side].read_now(&hrefs).await?;
+        for ((at, etag), href) in stored.into_iter().zip(&hrefs) {
+            self.judge(&mut works[at], side, href, etag.as_ref())?;
+        }
+        for (at, href) in look {
+            let work = &mut works[at];
+            let is_update = work.verdict.writing(side).is_some_and(|w| w.kind == WriteKind::Update);
+            if self.look(work, side, &href)? {
+                // What is known stands there: the condition lied, once.
+                if work.lied[side] {
+                    let told = if is_update { Told::FalseCondition } else { Told::NoCalendar };
+                    work.fail(side, told, false);
+                }
+                work.lied[side] = true;
+            }
+        }
+        failed.map_or(Ok(()), Err)
     }
 
-    fn judge(&self, write: Write, item: Option<&Item>) -> Record {
-        let done = match write.kind {
+    /// Another entry has its UID: where in this calendar, to be looked at; else a UID of the route's own is tried.
+    fn uid_taken(
+        &mut self,
+        work: &mut Work,
+        side: usize,
+        by: Option<ObjectHref>,
+    ) -> Result<Option<ObjectHref>, RunError> {
+        let Some(writing) = work.verdict.writing(side) else { return Ok(None) };
+        let folder = |href: &ObjectHref| href.as_str().rsplit_once('/').map(|(folder, _)| folder.to_owned());
+        let out = self.href_of(work, side);
+        let known = self.store.objects_by_uid(self.mirrors[side].id, writing.entry.uid())?;
+        let known = known.into_iter().map(|object| object.href).next();
+        let here = by.or(known).filter(|href| folder(href) == folder(&out) && *href != out);
+        if let Some(href) = here {
+            // It was looked at already, and is another case's.
+            let is_free = match self.store.object_at(self.mirrors[side].id, &href)? {
+                Some(object) => match self.store.link_of(self.route, object.id)? {
+                    Some(link) => Some(link) == work.case.link,
+                    None => true,
+                },
+                None => true,
+            };
+            if is_free && work.round + 1 < ROUNDS {
+                return Ok(Some(href));
+            }
+        } else if self.rule.ends[side].gives && !writing.entry.uid().is_copy() {
+            self.mirrors[side].note(|facts| facts.own_uids = true)?;
+            self.decider.borrow_mut().facts[side].own_uids = true;
+            self.outcome.own_uids.insert(self.rule.ends[side].name.clone());
+            self.decide_again(work);
+            return Ok(None);
+        }
+        let refused = Some(writing.view);
+        work.trouble = Some(Trouble { side, told: Told::UidTaken, refused, at_once: false });
+        Ok(None)
+    }
+
+    /// A refusal without a reason: another calendar of the same user has this UID, and that may be it.
+    fn may_be_uid(&self, work: &Work, side: usize) -> bool {
+        let Some(writing) = work.verdict.writing(side) else { return false };
+        let end = &self.rule.ends[side];
+        let is_new = writing.kind == WriteKind::Create && end.gives && !writing.entry.uid().is_copy();
+        let same_user = |other: usize| {
+            other != side
+                && end.account.is_some()
+                && self.rule.ends[other].account == end.account
+                && work.case.uid(other) == Some(writing.entry.uid())
+        };
+        is_new && !work.case.places[side].wants_own_uid && (0..self.rule.ends.len()).any(same_user)
+    }
+
+    /// Compares what was read back with what was sent.
+    fn judge(
+        &mut self,
+        work: &mut Work,
+        side: usize,
+        href: &ObjectHref,
+        etag: Option<&ETag>,
+    ) -> Result<(), RunError> {
+        let Some(writing) = work.verdict.writing(side).cloned() else { return Ok(()) };
+        let before = work.case.places[side].stands.kept().map(|kept| kept.text.text.clone());
+        let action = match writing.kind {
             WriteKind::Create => ChangeAction::Created,
             WriteKind::Update => ChangeAction::Updated,
         };
-        let etag = item.and_then(|i| i.etag().cloned());
-        let (facts, words, far_text, far_uid) = match item {
-            Some(Item::Entry { entry, text, .. }) => {
-                let far = write.sight.of_far_side(entry).fingerprint();
-                let words = (far != write.view).then(|| {
-                    let differences = write.entry.meaning().differences(&entry.meaning());
-                    format!("the server changed {}", field_names(&differences))
-                });
-                (facts(write.view, Some(far)), words, text.clone(), entry.uid().clone())
-            }
-            Some(Item::Unreadable { words, .. }) => {
-                let words = format!("the server keeps something else than it was given ({words})");
-                (facts(write.view, None), Some(words), write.text.clone(), write.entry.uid().clone())
-            }
-            None => {
-                let words = "the server said it was stored, and keeps nothing".to_owned();
-                let facts = LinkFacts { view: NEVER, far: None, refused: Some(write.view) };
-                (facts, Some(words), String::new(), write.entry.uid().clone())
-            }
+        self.outcome.wrote.insert(side);
+        let Some(object) = self.store.object_at(self.mirrors[side].id, href)? else {
+            work.case.places[side].stands = Stands::Never;
+            work.fail(side, Told::KeepsNothing, false);
+            return Ok(());
         };
-        let action = if words.is_some() { ChangeAction::Damaged } else { done };
-        let kept = item.is_some();
-        let target = kept.then(|| known_row(&write.href, etag, item.and_then(Item::entry), &write));
-        let agreed = kept.then(|| Agreed { source: write.source.text.clone(), target: far_text });
-        let row = LinkRow {
-            source_uid: write.source_uid().clone(),
-            target_uid: far_uid,
-            facts,
-            words: words.clone(),
-            partly: write.partly,
-        };
-        let before = write.target.as_ref().map(|t| t.text.clone()).filter(|t| !t.is_empty());
-        let told = words.or_else(|| partly_words(write.partly));
-        let change = self.change(&write, action, told, before);
-        let source = source_known(self.policy, &write.source);
-        Record { done, write, source, row, target, agreed, change }
-    }
-
-    fn count(&mut self, record: Record) {
-        let outcome = &mut self.outcome;
-        match (record.target.is_some(), record.done) {
-            (true, ChangeAction::Created) => outcome.counts.created += 1,
-            (true, _) => outcome.counts.updated += 1,
-            (false, _) => {}
+        let stands = self.gatherer.stands(object)?;
+        let count = &mut self.outcome.counts[side];
+        match writing.kind {
+            WriteKind::Create => count.created += 1,
+            WriteKind::Update => count.updated += 1,
         }
-        outcome.damaged += usize::from(record.change.action == ChangeAction::Damaged);
-        outcome.ours.insert(record.write.href, record.target.and_then(|t| t.etag));
-        outcome.changes.push(record.change);
+        let mut done = Done { action, before, told: None, partly: writing.partly, stood: None };
+        match &stands {
+            Stands::Present(object, back) => {
+                let print = back.entry.meaning().fingerprint();
+                let again = work.came_back[side].replace(print) == Some(print);
+                let is_certain = (etag.is_some() && etag == object.etag.as_ref()) || again;
+                let habits = habits_of(&self.mirrors[side].facts().habits);
+                let undone = undo_habits(&writing.entry, &back.entry, &habits);
+                let seen = writing.sight.of_far_side(&back.entry).fingerprint();
+                let changed = seen != writing.view;
+                if is_certain || !undone.is_edited {
+                    if changed {
+                        let fields = self.note_changes(side, &writing.entry, &back.entry, is_certain)?;
+                        done.told = Some(Told::Changed { fields });
+                        done.action = ChangeAction::Damaged;
+                    }
+                    done.stood = Some(Rc::clone(back));
+                    work.case.places[side].stands = stands;
+                    self.settle(work, side, done);
+                    return Ok(());
+                }
+                // Somebody edited it since: what was sent is agreed, and their edit is a change.
+                let stood = undone.stood.caldav_text(self.options.now);
+                done.stood = Kept::of(None, stood);
+                let place = &mut work.case.places[side];
+                place.stood.clone_from(&done.stood);
+                place.in_step_with.clone_from(&work.verdict.agreed);
+                place.origin = if self.rule.ends[side].gives || place.origin == Origin::Match {
+                    place.origin
+                } else {
+                    Origin::Copy
+                };
+                place.stands = stands;
+                work.case.agreed.clone_from(&work.verdict.agreed);
+                if let Some(row) = &mut work.case.row {
+                    row.form = self.decider.borrow().form;
+                }
+                // The others are in step with it, or will be written.
+                for (other, place) in work.case.places.iter_mut().enumerate() {
+                    if other != side && matches!(work.verdict.steps[other], Step::Accept) {
+                        place.stood = place.stands.kept().cloned();
+                        place.in_step_with.clone_from(&work.verdict.agreed);
+                    }
+                }
+                let told = self.change(&work.case, side, href, &done, Some(&writing.entry));
+                self.tell(told)?;
+                self.decide_again(work);
+            }
+            Stands::Unreadable(_) => {
+                let problem = String::new();
+                done.told = Some(Told::KeepsOther { problem });
+                done.action = ChangeAction::Damaged;
+                work.case.places[side].stands = stands;
+                self.settle(work, side, done);
+            }
+            _ => {
+                // It could not be read back: the intent stays, and the next run looks.
+                work.case.places[side].stands = stands;
+                work.left = true;
+                let told = self.change(&work.case, side, href, &done, Some(&writing.entry));
+                self.tell(told)?;
+            }
+        }
+        Ok(())
     }
 
-    fn change(
+    fn settle(&mut self, work: &mut Work, side: usize, done: Done) {
+        let place = &mut work.case.places[side];
+        if !self.rule.ends[side].gives && place.origin != Origin::Match {
+            place.origin = Origin::Copy;
+        }
+        if place.wants_own_uid {
+            self.outcome.own_uids.insert(self.rule.ends[side].name.clone());
+            self.decider.borrow_mut().facts[side].own_uids = true;
+        }
+        place.refused = None;
+        work.done[side] = Some(done);
+    }
+
+    /// Notes which properties a server changed in what it stored; learns of them where nobody else can have done it.
+    fn note_changes(
         &self,
-        write: &Write,
-        action: ChangeAction,
-        words: Option<String>,
-        before: Option<String>,
-    ) -> Change {
-        let source = write.source.entry.as_ref();
-        Change {
-            calendar: self.route.target.name.clone(),
-            action,
-            href: write.href.clone(),
-            uid: write.entry.uid().clone(),
-            title: write.entry.title(),
-            start: source.map(start_text).unwrap_or_default(),
-            words,
-            before,
+        side: usize,
+        sent: &Entry,
+        back: &Entry,
+        is_certain: bool,
+    ) -> Result<Vec<String>, RunError> {
+        let mut fields: Vec<String> =
+            sent.meaning().differences(&back.meaning()).into_iter().map(|d| d.field).collect();
+        fields.sort_unstable();
+        fields.dedup();
+        if is_certain {
+            self.mirrors[side].note(|facts| {
+                for field in &fields {
+                    let seen = facts.habits.entry(field.clone()).or_default();
+                    *seen = (*seen + 1).min(IS_HABIT);
+                }
+            })?;
         }
+        Ok(fields)
     }
 
-    fn record_refusal(&mut self, write: &Write, words: String) -> Result<(), RunError> {
-        let before = write.link.as_ref().map(|(_, row)| row.facts);
-        let old = before.unwrap_or(LinkFacts { view: NEVER, far: None, refused: None });
-        let row = LinkRow {
-            source_uid: write.source_uid().clone(),
-            target_uid: write
-                .link
-                .as_ref()
-                .map_or_else(|| write.entry.uid().clone(), |(_, r)| r.target_uid.clone()),
-            facts: LinkFacts { refused: Some(write.view), ..old },
-            words: Some(words.clone()),
-            partly: Partly::default(),
-        };
-        let change = self.change(write, ChangeAction::Failed, Some(words), None);
-        let left_out = Some(chestnut_core::LeftOut::Refused.key().to_owned());
-        let source_row = Known { left_out, ..source_known(self.policy, &write.source) };
-        self.store.write(|writer| {
-            let link = writer.put_link(self.id, write.link.as_ref().map(|(id, _)| *id), &row)?;
-            writer.put_linked(self.id, SideId::Source, link, &source_row)?;
-            writer.add_change(self.run, &change)?;
-            writer.done(self.id, &write.href)
-        })?;
-        self.outcome.failed += 1;
-        self.outcome.changes.push(change);
-        Ok(())
-    }
-
-    /// A write of which nothing is known: it stays in the journal, and the next run looks.
-    fn fail(&mut self, write: &Write, words: String) -> Result<(), RunError> {
-        let change = self.change(write, ChangeAction::Failed, Some(words), None);
-        self.record_failure(change, Some(write.source.href.clone()))
-    }
-
-    /// `source` is what the next run must decide again.
-    fn record_failure(&mut self, change: Change, source: Option<ObjectHref>) -> Result<(), RunError> {
-        self.store.write(|writer| writer.add_change(self.run, &change))?;
-        self.outcome.failed += 1;
-        self.outcome.again.extend(source);
-        self.outcome.changes.push(change);
-        Ok(())
-    }
-
-    /// Reads what stands there now, and has the core decide once more.
-    async fn decide_again(&mut self, again: Vec<(Write, ObjectHref)>) -> Result<Vec<Write>, RunError> {
-        let hrefs: Vec<_> = again.iter().map(|(_, href)| href.clone()).collect();
-        if hrefs.is_empty() {
-            return Ok(Vec::new());
-        }
-        let mut found: BTreeMap<_, _> = self.surveyor.fetch(&hrefs).await?.into_iter().collect();
-        let mut writes = Vec::new();
-        for (write, href) in again {
-            if write.round + 1 >= ROUNDS {
-                self.fail(&write, "somebody else keeps changing it; the next run tries again".to_owned())?;
-                continue;
-            }
-            let target = found.remove(&href).flatten().map(|item| Seen {
-                etag: item.etag().cloned(),
-                entry: item.entry().cloned(),
-                text: if let Item::Entry { text, .. } = &item { text.clone() } else { String::new() },
-                href: href.clone(),
-                read_now: true,
-            });
-            let Some(entry) = &write.source.entry else { continue };
-            let facts = write.link.as_ref().map(|(_, row)| row.facts);
-            let pair = Pair {
-                link: facts,
-                source: Side::Present(entry),
-                target: side(&target),
-                carry_changed: self.carry_changed,
-            };
-            let decision = reconcile(self.policy, &pair, self.options.now);
-            let planned = Planned {
-                link: write.link.clone(),
-                source: Some(write.source.clone()),
-                source_href: Some(write.source.href.clone()),
-                target,
-                decision,
-                words: None,
-            };
-            match self.write_of(&planned, &planned.decision, write.round + 1) {
-                Some(next) => writes.push(next),
-                None => self.agree(&planned, &write.href)?,
+    fn note_own_uids(&self) -> Result<(), RunError> {
+        for (side, mirror) in self.mirrors.iter().enumerate() {
+            if self.decider.borrow().facts[side].own_uids {
+                mirror.note(|facts| facts.own_uids = true)?;
             }
         }
-        Ok(writes)
-    }
-
-    /// Links what is alike without a write. `intended` is the write that this settles, if any.
-    pub(crate) fn agree(&mut self, planned: &Planned, intended: &ObjectHref) -> Result<(), RunError> {
-        let Decision::Agree { view, far } = &planned.decision else { return Ok(()) };
-        let policy = self.policy;
-        let (store, id, run) = (self.store, self.id, self.run);
-        let name = self.route.target.name.clone();
-        let change = store.write(|writer| {
-            let change = record_agreement(writer, id, policy, planned, facts(*view, Some(*far)), name)?;
-            if let Some(change) = &change {
-                writer.add_change(run, change)?;
-            }
-            writer.done(id, intended)?;
-            Ok(change)
-        })?;
-        self.outcome.linked += usize::from(change.is_some());
-        self.outcome.changes.extend(change);
         Ok(())
     }
 
     /// Looks once more, keeps what stands there, and deletes it.
-    async fn delete_batch(&mut self, batch: &[&Planned]) -> Result<(), RunError> {
-        let standing: Vec<(&Planned, &Seen)> =
-            batch.iter().filter_map(|p| Some((*p, p.target.as_ref()?))).collect();
-        let nobody = EventUid::from("");
-        let uid = |p: &'_ Planned| {
-            p.link.as_ref().map_or_else(|| nobody.clone(), |(_, row)| row.source_uid.clone())
-        };
-        let intended: Vec<_> = standing.iter().map(|(p, t)| (t.href.clone(), uid(p))).collect();
-        self.intend(intended.iter().map(|(href, uid)| (href, uid)))?;
-        let hrefs: Vec<_> = standing.iter().map(|(_, t)| t.href.clone()).collect();
-        let mut found: BTreeMap<_, _> = self.surveyor.fetch(&hrefs).await?.into_iter().collect();
-        let jobs: Vec<_> =
-            standing.into_iter().map(|(p, t)| (p, t, found.remove(&t.href).flatten())).collect();
-        let outcomes: Vec<_> = {
-            let sender = self.sender();
-            let sends = jobs.into_iter().map(|(planned, target, item)| {
-                let sender = &sender;
-                async move {
-                    let outcome = sender.delete(&target.href, item.as_ref()).await;
-                    (planned, target, item, outcome)
+    async fn delete_all(&mut self, works: &mut [Work], side: usize) -> Result<(), RunError> {
+        let is_deletion =
+            |work: &Work| matches!(work.verdict.steps[side], Step::Delete(_)) && work.is_open(side);
+        let mut batch: Vec<usize> = (0..works.len()).filter(|at| is_deletion(&works[*at])).collect();
+        if batch.is_empty() {
+            return Ok(());
+        }
+        let hrefs: Vec<_> = batch.iter().map(|at| self.href_of(&works[*at], side)).collect();
+        self.mirrors[side].read_now(&hrefs).await?;
+        for (at, href) in batch.iter().zip(&hrefs) {
+            if !self.look(&mut works[*at], side, href)? {
+                // What is not known now is left for the next run.
+                tracing::debug!(%href, "changed, or not to be read, before its deletion");
+            }
+        }
+        batch.retain(|at| is_deletion(&works[*at]));
+        self.intend(works, &batch, side)?;
+        let answers = self.send_batch(works, &batch, side).await;
+        for (at, sent) in batch.iter().zip(answers) {
+            let work = &mut works[*at];
+            let href = self.href_of(work, side);
+            match sent {
+                Sent::Done(_) => {
+                    let before = work.case.places[side].stands.kept().map(|kept| kept.text.text.clone());
+                    self.outcome.wrote.insert(side);
+                    self.outcome.counts[side].deleted += 1;
+                    self.outcome.deleted.push((side, href));
+                    let (action, partly) = (ChangeAction::Deleted, Partly::default());
+                    work.done[side] = Some(Done { action, before, told: None, partly, stood: None });
                 }
-            });
-            let width = self.route.target.calendar.width().min(BATCH);
-            stream::iter(sends).buffer_unordered(width).collect().await
-        };
-        for (planned, target, item, outcome) in outcomes {
-            self.record_deletion(planned, target, item, outcome)?;
+                Sent::LookAgain if work.lied[side] => work.fail(side, Told::FalseCondition, false),
+                Sent::LookAgain => {
+                    work.lied[side] = true;
+                    work.round += 1;
+                }
+                Sent::Refused { told, .. } => work.fail(side, told, false),
+                Sent::UidTaken(_) => work.fail(side, Told::NotDeleted { status: 409 }, false),
+                Sent::Fails(status) => work.fail(side, Told::NotDeleted { status }, true),
+                Sent::Lost(error) => work.fail(side, Told::Lost { problem: error.to_string() }, true),
+                Sent::NotBegun => {
+                    self.outcome.left += 1;
+                    work.left = true;
+                }
+                Sent::SignIn => return Err(self.rule.ends[side].sign_in_failed()),
+            }
         }
         Ok(())
     }
 
-    fn record_deletion(
-        &mut self,
-        planned: &Planned,
-        target: &Seen,
-        item: Option<Item>,
-        outcome: Removed,
-    ) -> Result<(), RunError> {
-        let link = planned.link.as_ref().map(|(link, _)| *link);
-        let before = match item {
-            Some(Item::Entry { text, .. }) => Some(text),
-            _ => Some(target.text.clone()).filter(|t| !t.is_empty()),
-        };
-        let shown =
-            before.as_deref().and_then(|t| Entry::parse(t, &chestnut_core::ical::Limits::default()).ok());
-        let mut change = Change {
-            calendar: self.route.target.name.clone(),
-            action: ChangeAction::Deleted,
-            href: target.href.clone(),
-            uid: match (&planned.link, &shown) {
-                (Some((_, row)), _) => row.target_uid.clone(),
-                (None, Some(entry)) => entry.uid().clone(),
-                (None, None) => EventUid::from(""),
-            },
-            title: shown.as_ref().map(Entry::title).unwrap_or_default(),
-            start: shown.as_ref().map(start_text).unwrap_or_default(),
-            words: None,
-            before,
-        };
-        let failed = match outcome {
-            Removed::Done => None,
-            Removed::Missing => {
-                change.words = Some("it was gone already".to_owned());
-                None
-            }
-            Removed::SignIn => {
-                return Err(self.route.target.sign_in_failed());
-            }
-            Removed::NotBegun => {
-                self.outcome.left += 1;
-                self.outcome.again.extend(planned.source_href.clone());
-                return Ok(());
-            }
-            Removed::LookAgain => Some("somebody changed it meanwhile; the next run looks again".to_owned()),
-            Removed::Refused(words) => Some(words),
-            Removed::Lost(error) => Some(error.to_string()),
-        };
-        if failed.is_some() {
-            (change.action, change.before, change.words) = (ChangeAction::Failed, None, failed);
-            return self.record_failure(change, planned.source_href.clone());
+    /// What a person wants to keep besides, as a case of its own: it goes everywhere in the same run.
+    fn beside(&self, work: &Work) -> Option<Work> {
+        let (_, entry) = work.verdict.beside.clone()?;
+        if work.trouble.is_some() || work.left {
+            return None;
         }
-        let (id, run) = (self.id, self.run);
-        self.store.write(|writer| {
-            if let Some(link) = link {
-                writer.forget_link(link)?;
-            }
-            writer.forget_known(id, SideId::Target, &target.href)?;
-            if let Some(href) = planned.source_href.as_ref().filter(|_| planned.source.is_none()) {
-                writer.forget_known(id, SideId::Source, href)?;
-            }
-            writer.add_change(run, &change)?;
-            writer.done(id, &target.href)
-        })?;
-        self.outcome.counts.deleted += 1;
-        self.outcome.ours.insert(target.href.clone(), None);
+        let case = Case::new(self.rule.ends.len());
+        let agreed = Kept::of(None, entry.caldav_text(self.options.now));
+        let steps = (0..case.places.len())
+            .map(|side| {
+                let sight = self.decider.borrow().sight(side);
+                let view = sight.of_far_side(&entry);
+                let own = view.put(&Identity::New(entry.uid().clone()));
+                Step::Write(Box::new(Writing {
+                    kind: WriteKind::Create,
+                    text: own.caldav_text(self.options.now),
+                    view: view.fingerprint(),
+                    entry: own,
+                    sight,
+                    partly: Partly::default(),
+                    comes_back: false,
+                }))
+            })
+            .collect();
+        let verdict = Verdict { agreed, ..Verdict::of_steps(steps, Fate::Keep) };
+        Some(Work::new(case, verdict))
+    }
+
+    /// How long to wait before what failed is tried again.
+    pub(crate) fn pause(&self, tries: u16) -> i64 {
+        let pause = FIRST_PAUSE.saturating_mul(4_i64.saturating_pow(u32::from(tries)));
+        self.options.now.as_second() + pause.min(LONGEST_PAUSE)
+    }
+
+    /// A line for the story of a run.
+    pub(crate) fn change(
+        &self,
+        case: &Case,
+        side: usize,
+        href: &ObjectHref,
+        done: &Done,
+        written: Option<&Entry>,
+    ) -> Change {
+        let shown = written.or_else(|| case.shown());
+        let uid = written.map(Entry::uid).or_else(|| case.uid(side));
+        Change {
+            calendar: self.rule.ends[side].name.clone(),
+            action: done.action,
+            href: href.clone(),
+            uid: uid.cloned().unwrap_or_else(|| EventUid::from("")),
+            title: shown.map_or_else(|| case.title(), Entry::title),
+            start: case.start(),
+            told: done.told.clone(),
+            before: done.before.clone(),
+            after: written.and(case.places[side].stands.kept()).map(|kept| kept.text.text.clone()),
+        }
+    }
+
+    /// Adds a line to the story at once.
+    fn tell(&mut self, change: Change) -> Result<(), RunError> {
+        self.store.write(|writer| writer.add_change(self.run, &change))?;
         self.outcome.changes.push(change);
         Ok(())
     }
 }
 
-fn partly_words(partly: Partly) -> Option<String> {
-    let lacks = [
-        (partly.without_people, "without its people: the far server would write to them"),
-        (
-            partly.without_attachments,
-            "without its attachments: with them it is larger than the far server allows",
-        ),
-    ];
-    let words: Vec<_> = lacks.into_iter().filter(|(lacks, _)| *lacks).map(|(_, words)| words).collect();
-    (!words.is_empty()).then(|| words.join("; "))
+pub(crate) fn new_row(state: LinkState) -> LinkRow {
+    LinkRow {
+        state,
+        reason: String::new(),
+        agreed: None,
+        carried: 0,
+        form: 0,
+        due: None,
+        tries: 0,
+        told: None,
+        partly: Partly::default(),
+    }
+}
+
+pub(crate) fn no_place(side: usize) -> PlaceRow {
+    PlaceRow {
+        side,
+        object: None,
+        origin: Origin::Original,
+        seq: 0,
+        stood: None,
+        agreed: None,
+        refused: None,
+        let_go: false,
+    }
+}
+
+/// What is known of habits at the beginning of a run.
+pub(crate) fn habits_of(seen: &BTreeMap<String, u32>) -> Habits {
+    let known = seen.iter().filter(|(_, seen)| **seen >= IS_HABIT).map(|(name, _)| name.clone());
+    Habits { changes: known.collect(), ..Habits::default() }
 }

@@ -1,168 +1,282 @@
-//! A source that is made out of another calendar: single entries for the occurrences of series, or blocks of busy
-//! time.
-//!
-//! The calendar behind it has its own memory ([`SideId::Underlying`]). Where nothing changed there, and no day has
-//! passed, nothing is read; otherwise all of it is, since a block may come of any of its entries. What is made is
-//! compared with what was made before, so that only what differs goes on to the far side.
-
-use std::collections::{BTreeMap, BTreeSet};
+//! Calendars that are made out of others for one route alone: single entries for the occurrences of series, or blocks
+//! of busy time. Made anew only as far as the calendar behind changed, or a day passed.
 
 use chestnut_core::{
-    Bounds, BusyTime, Carry, ETag, Entry, LeftOut, ObjectHref, PastCopies, RoutePolicy, Unshown, ical,
-    refusal, single_entries,
+    Bounds, BusyTime, Carry, ContentKey, ETag, Entry, EventUid, Identity, LeftOut, ObjectHref, Position,
+    RoutePolicy, SeriesError, Sight, Unshown, ical, refusal, single_entries,
 };
-use chestnut_store::{SideId, SideState, Store};
+use chestnut_store::{CalendarId, Made, NewObject, Object, ObjectId, ObjectState, Store, StoreError, Writer};
+use jiff::Timestamp;
 
+use crate::case::Kept;
 use crate::error::RunError;
-use crate::route::{Makes, Route};
-use crate::survey::{Item, Survey, Surveyor};
+use crate::mirror::{Mirror, bare};
+use crate::rule::{Makes, Rule};
 
-/// The calendar behind a source, and which of its entries have no part in it.
-#[derive(Debug)]
-pub(crate) struct Underlying {
-    pub(crate) survey: Survey,
-    /// Empty where nothing was read.
-    pub(crate) left_out: BTreeMap<ObjectHref, LeftOut>,
-    /// Whether it was read.
-    pub(crate) is_read: bool,
+const PAGE: usize = 500;
+/// Nothing is looked for beyond the end of the year 9998, in seconds since 1970.
+const LAST: i64 = 253_370_764_800;
+
+/// Makes a calendar.
+pub(crate) struct Maker<'r> {
+    pub(crate) rule: &'r Rule,
+    pub(crate) store: &'r Store,
+    /// The calendar behind it.
+    pub(crate) behind: CalendarId,
+    pub(crate) made: &'r Mirror<'r>,
+    /// What the entries behind are asked by.
+    pub(crate) policy: &'r RoutePolicy,
+    pub(crate) now: Timestamp,
 }
 
-/// Makes the source of one run.
-pub(crate) struct Maker<'r> {
-    pub(crate) route: &'r Route,
-    pub(crate) store: &'r Store,
-    pub(crate) policy: &'r RoutePolicy,
-    /// Looks at the calendar behind the source.
-    pub(crate) surveyor: &'r Surveyor<'r>,
-    pub(crate) afresh: bool,
+/// What an object behind came to.
+enum Part {
+    /// These entries.
+    Entries(Vec<Entry>),
+    /// This time.
+    Spans(Vec<(i64, i64, bool)>),
+    /// Nothing, and what was made of it goes.
+    None(LeftOut),
+    /// It cannot be told: what was made of it stays.
+    Unknown(LeftOut),
 }
 
 impl Maker<'_> {
-    pub(crate) async fn make(&self, mut raw: Survey) -> Result<(Survey, Underlying), RunError> {
+    pub(crate) fn make(&self, seq: i64) -> Result<(), RunError> {
         let range = (self.policy.window.range.start, self.policy.window.range.end);
-        let mut state = match self.surveyor.route {
-            Some(route) => self.store.side(route, SideId::Source)?,
-            None => SideState::default(),
-        };
-        let is_first = !state.read;
-        let is_same = raw.items.is_empty() && raw.gone.is_empty() && state.made_for == Some(range);
-        state.addresses = raw.state.addresses.clone();
-        state.read = true;
-        if is_same && !self.afresh && !is_first {
-            let underlying = Underlying { survey: raw, left_out: BTreeMap::new(), is_read: false };
-            return Ok((Survey { state, ..Survey::default() }, underlying));
-        }
-        self.read_the_rest(&mut raw).await?;
-        // What was carried once follows its source, also when the window has gone on.
-        let from = match self.policy.past_copies {
-            PastCopies::Keep => state.made_from.unwrap_or(range.0).min(range.0),
-            PastCopies::Remove => range.0,
-        };
-        (state.made_for, state.made_from) = (Some(range), Some(from));
+        let rule = format!("{}{}", self.rule.settings(), self.rule.places());
+        let before = self.made.facts().made;
+        let known = before.as_ref().filter(|made| made.rule == rule);
+        let from = before.as_ref().map_or(range.0, |made| made.from.min(range.0));
         let bounds = Bounds { range: from..range.1, zone: self.policy.window.zone.clone() };
-        let (made, left_out) = self.entries(&raw, &bounds);
-        let survey = self.compare(state, made)?;
-        Ok((survey, Underlying { survey: raw, left_out, is_read: true }))
-    }
-
-    /// Reads what the survey did not, since it is as it was.
-    async fn read_the_rest(&self, raw: &mut Survey) -> Result<(), RunError> {
-        let Some(route) = self.surveyor.route else { return Ok(()) };
-        let mut rest = Vec::new();
-        self.store.each_known(route, SideId::Underlying, |known| {
-            if !raw.items.contains_key(&known.href) && !raw.gone.contains(&known.href) {
-                rest.push(known.href);
-            }
-        })?;
-        for (href, item) in self.surveyor.fetch(&rest).await? {
-            match item {
-                Some(item) => drop(raw.items.insert(href, item)),
-                None => drop(raw.gone.insert(href)),
+        let mut after = known.map_or(0, |made| made.seen);
+        let mut changed = before.is_none() || known.is_none_or(|made| made.window != range);
+        let now = self.now.as_second();
+        if known.is_some() {
+            for parent in self.store.parts_due(self.made.id, now)? {
+                if let Some(object) = self.store.object(parent)? {
+                    changed |= self.one(&object, &bounds)?;
+                }
             }
         }
-        Ok(())
+        loop {
+            let page = self.store.changed_after(self.behind, after, PAGE)?;
+            let Some(last) = page.last() else { break };
+            after = last.seq;
+            for object in &page {
+                changed |= self.one(object, &bounds)?;
+            }
+        }
+        if self.rule.makes == Makes::Blocks && changed {
+            self.blocks()?;
+        }
+        self.made.note(|facts| {
+            facts.read = true;
+            facts.made = Some(Made { seen: seq, window: range, from, rule });
+        })
     }
 
-    fn entries(&self, raw: &Survey, bounds: &Bounds) -> (Vec<Entry>, BTreeMap<ObjectHref, LeftOut>) {
-        let (mut made, mut left_out) = (Vec::new(), BTreeMap::new());
+    fn one(&self, object: &Object, bounds: &Bounds) -> Result<bool, RunError> {
+        let part = self.part(object, bounds)?;
+        let due = self.due(object)?;
+        let calendar = self.made.id;
+        Ok(self.store.write(|writer| {
+            match part {
+                Part::Unknown(reason) => {
+                    writer.mark_part(calendar, object.id, reason.key(), due)?;
+                    return Ok(false);
+                }
+                Part::None(reason) => {
+                    self.bring(writer, object.id, Vec::new())?;
+                    writer.put_part(calendar, object.id, reason.key(), due, "[]")?;
+                }
+                Part::Entries(entries) => {
+                    self.bring(writer, object.id, entries)?;
+                    writer.put_part(calendar, object.id, "", due, "[]")?;
+                }
+                Part::Spans(spans) => {
+                    let text = serde_json::to_string(&spans).expect("numbers turn into JSON");
+                    writer.put_part(calendar, object.id, "", due, &text)?;
+                }
+            }
+            if object.state == ObjectState::Gone {
+                writer.forget_part(calendar, object.id)?;
+            }
+            Ok(true)
+        })?)
+    }
+
+    fn part(&self, object: &Object, bounds: &Bounds) -> Result<Part, RunError> {
+        let kept = match (object.state, object.body) {
+            (ObjectState::Gone, _) => return Ok(Part::None(LeftOut::OutsideWindow)),
+            (ObjectState::Unread, _) => return Ok(Part::None(LeftOut::OutsideWindow)),
+            (ObjectState::Present, Some(body)) => {
+                self.store.text(body)?.and_then(|text| Kept::of(Some(body), text))
+            }
+            _ => None,
+        };
+        let Some(kept) = kept else { return Ok(Part::Unknown(LeftOut::Unreadable)) };
+        let entry = &kept.entry;
+        if let Some(reason) = refusal(self.policy, entry, true) {
+            return Ok(match reason {
+                LeftOut::TimeNotUnderstood => Part::Unknown(reason),
+                _ => Part::None(reason),
+            });
+        }
+        let twins = self.store.objects_by_uid(self.behind, entry.uid())?;
+        if twins.iter().any(|twin| twin.state == ObjectState::Present && twin.href < object.href) {
+            return Ok(Part::None(LeftOut::SameUid));
+        }
+        let not_understood = |_: SeriesError| Part::Unknown(LeftOut::TimeNotUnderstood);
+        Ok(match self.rule.makes {
+            Makes::Blocks => {
+                let mut busy = BusyTime::default();
+                let carry = Carry { me: self.policy.choice.me.clone(), ..self.rule.carry.clone() };
+                match busy.add(entry, &carry, bounds) {
+                    Ok(()) => Part::Spans(busy.spans().to_vec()),
+                    Err(Unshown::TakesNoTime) => Part::None(LeftOut::TakesNoTime),
+                    Err(Unshown::NotUnderstood(_)) => Part::Unknown(LeftOut::TimeNotUnderstood),
+                }
+            }
+            Makes::Occurrences | Makes::Entries => {
+                single_entries(entry, bounds).map_or_else(not_understood, Part::Entries)
+            }
+        })
+    }
+
+    /// The next day, where something of it is still to come in.
+    fn due(&self, object: &Object) -> Result<Option<i64>, RunError> {
+        let kept = match object.body.filter(|_| object.state == ObjectState::Present) {
+            Some(body) => self.store.text(body)?.and_then(|text| Kept::of(Some(body), text)),
+            None => return Ok((object.state == ObjectState::ToFetch).then_some(0)),
+        };
+        let Some(kept) = kept else { return Ok(None) };
+        let window = &self.policy.window;
+        let ahead = Bounds { range: window.range.end..LAST, zone: window.zone.clone() };
+        let comes_in = match ahead.position(&kept.entry) {
+            Ok(Position::Inside) => true,
+            Ok(Position::Ahead(_) | Position::Behind) => false,
+            Err(_) => true,
+        };
+        let tomorrow = self.now.to_zoned(window.zone.clone()).date().tomorrow();
+        let midnight = tomorrow.ok().and_then(|day| day.to_zoned(window.zone.clone()).ok());
+        Ok(midnight.filter(|_| comes_in).map(|at| at.timestamp().as_second()))
+    }
+
+    /// Brings what was made of one object to what it comes to now. What says the same is the same, then what has the
+    /// same UID; what goes and what comes otherwise is paired in its order: a pair is a change.
+    fn bring(&self, writer: &Writer<'_>, parent: ObjectId, entries: Vec<Entry>) -> Result<(), StoreError> {
+        let mut rows = self.store.objects_of(parent, self.made.id)?;
+        let mut new: Vec<Entry> = entries;
+        new.sort_by(|a, b| a.uid().cmp(b.uid()));
+        new.retain(|entry| {
+            let etag = etag_of(entry);
+            let same = rows.iter().position(|row| row.etag.as_ref() == Some(&etag));
+            same.map(|at| rows.remove(at)).is_none()
+        });
+        let mut left = Vec::new();
+        for entry in new {
+            match rows.iter().position(|row| row.uid.as_ref() == Some(entry.uid())) {
+                Some(at) => self.put(writer, Some(&rows.remove(at)), &entry, Some(parent))?,
+                None => left.push(entry),
+            }
+        }
+        // What was past before anybody carried it is not carried.
+        left.retain(|entry| self.policy.window.holds(entry).unwrap_or(true));
+        let mut gone = rows.into_iter();
+        for entry in left {
+            self.put(writer, gone.next().as_ref(), &entry, Some(parent))?;
+        }
+        gone.try_for_each(|row| writer.bury(self.made.id, row.id))
+    }
+
+    /// Notes a made entry, in the place of another where there is one: that keeps its UID, under which its copy was
+    /// written. No two have one UID.
+    fn put(
+        &self,
+        writer: &Writer<'_>,
+        row: Option<&Object>,
+        entry: &Entry,
+        parent: Option<ObjectId>,
+    ) -> Result<(), StoreError> {
+        let mut uid = row.and_then(|row| row.uid.clone()).unwrap_or_else(|| entry.uid().clone());
+        let mut number = 1;
+        while row.is_none() && !self.store.objects_by_uid(self.made.id, &uid)?.is_empty() {
+            number += 1;
+            uid = EventUid::from(format!("{}-{number}", entry.uid()));
+        }
+        let entry = Sight::ALL.of_far_side(entry).put(&Identity::New(uid));
+        let (etag, text) = (etag_of(&entry), ical::write(entry.object()));
+        let href = row.map_or_else(|| ObjectHref::from(entry.uid().as_str()), |row| row.href.clone());
+        let new = NewObject {
+            etag: Some(&etag),
+            uid: Some(entry.uid()),
+            content: Some(ContentKey::of(&entry)),
+            text: Some(&text),
+            parent,
+            ..bare(&href, ObjectState::Present)
+        };
+        match row {
+            Some(row) => writer.change_object(self.made.id, row.id, &new),
+            None => writer.add_object(self.made.id, &new).map(drop),
+        }
+    }
+
+    /// Joins all time that is taken, and brings the blocks to it.
+    fn blocks(&self) -> Result<(), RunError> {
         let mut busy = BusyTime::default();
-        let carry = Carry { me: self.policy.choice.me.clone(), ..self.route.carry.clone() };
-        let mut uids = BTreeSet::new();
-        for (href, item) in &raw.items {
-            let Some(entry) = item.entry() else {
-                left_out.insert(href.clone(), LeftOut::Unreadable);
-                continue;
-            };
-            let refused = refusal(self.policy, entry, true)
-                .or_else(|| (!uids.insert(entry.uid())).then_some(LeftOut::SameUid));
-            let done = match (refused, self.route.makes) {
-                (Some(reason), _) => Err(reason),
-                (None, Makes::Blocks) => busy.add(entry, &carry, bounds).map_err(|unshown| match unshown {
-                    Unshown::TakesNoTime => LeftOut::TakesNoTime,
-                    Unshown::NotUnderstood(_) => LeftOut::TimeNotUnderstood,
-                }),
-                (None, Makes::Occurrences | Makes::Entries) => single_entries(entry, bounds)
-                    .map(|singles| made.extend(singles))
-                    .map_err(|_| LeftOut::TimeNotUnderstood),
-            };
-            if let Err(reason) = done {
-                left_out.insert(href.clone(), reason);
+        for spans in self.store.spans(self.made.id)? {
+            let spans: Vec<(i64, i64, bool)> = serde_json::from_str(&spans).unwrap_or_default();
+            busy.add_spans(&spans);
+        }
+        let mut new: Vec<(Span, Entry)> =
+            busy.blocks().into_iter().filter_map(|entry| Some((span_of(&entry)?, entry))).collect();
+        let mut gone: Vec<(Span, Object)> = Vec::new();
+        for row in self.store.all_objects(self.made.id)? {
+            let kept = row.body.map(|body| self.store.text(body)).transpose()?.flatten();
+            let kept = kept.and_then(|text| Kept::of(row.body, text));
+            let Some(span) = kept.as_ref().and_then(|kept| span_of(&kept.entry)) else { continue };
+            match new.iter().position(|(own, _)| *own == span) {
+                Some(at) => drop(new.swap_remove(at)),
+                None => gone.push((span, row)),
             }
         }
-        made.extend(busy.blocks());
-        (made, left_out)
-    }
-
-    /// Finds what differs from what was made before.
-    fn compare(&self, state: SideState, made: Vec<Entry>) -> Result<Survey, RunError> {
-        let mut survey = Survey { state, ..Survey::default() };
-        let mut before: BTreeMap<ObjectHref, Option<ETag>> = BTreeMap::new();
-        let mut tidied = BTreeSet::new();
-        if let Some(route) = self.surveyor.route {
-            self.store
-                .each_known(route, SideId::Source, |known| drop(before.insert(known.href, known.etag)))?;
-            for known in self.store.known_again(route, SideId::Source)? {
-                before.entry(known.href).and_modify(|etag| *etag = None);
+        new.sort_by(|a, b| a.0.cmp(&b.0));
+        gone.sort_by(|a, b| a.0.cmp(&b.0));
+        Ok(self.store.write(|writer| {
+            // One that grew, shrank or moved is the same; then in their order.
+            let mut left = Vec::new();
+            for (span, entry) in new {
+                let overlaps =
+                    |(own, _): &(Span, Object)| own.2 == span.2 && own.0 < span.1 && span.0 < own.1;
+                match gone.iter().position(overlaps) {
+                    Some(at) => {
+                        let (_, row) = gone.remove(at);
+                        self.put(writer, Some(&row), &entry, None)?;
+                    }
+                    None => left.push(entry),
+                }
             }
-            let over = self.store.over_before(route, self.policy.window.range.start)?;
-            tidied.extend(over.into_iter().map(|known| known.href));
-        }
-        let spans: Vec<(String, String)> = made.iter().filter_map(span_of_block).collect();
-        for entry in made {
-            let href = ObjectHref::from(entry.uid().as_str());
-            let etag = ETag::from(format!("{:?}", entry.meaning().fingerprint()));
-            let is_known = before.remove(&href);
-            // An occurrence that was past before anybody carried it stays where it is.
-            let is_block = self.route.makes == Makes::Blocks;
-            if is_known.is_none() && !is_block && !self.policy.window.holds(&entry).unwrap_or(true) {
-                continue;
+            let mut gone = gone.into_iter();
+            for entry in left {
+                let row = gone.next().map(|(_, row)| row);
+                self.put(writer, row.as_ref(), &entry, None)?;
             }
-            if self.afresh || is_known.flatten().as_ref() != Some(&etag) {
-                let text = ical::write(entry.object());
-                survey.items.insert(href, Item::Entry { etag: Some(etag), entry: Box::new(entry), text });
-            }
-        }
-        for href in before.into_keys() {
-            // A block that became part of another takes no time away.
-            let swallowed = self.route.makes == Makes::Blocks
-                && start_of_block(href.as_str()).is_some_and(|at| {
-                    spans.iter().any(|(start, end)| start.as_str() < at && at < end.as_str())
-                });
-            if swallowed || tidied.contains(&href) {
-                survey.expected_gone.insert(href.clone());
-            }
-            survey.gone.insert(href);
-        }
-        Ok(survey)
+            gone.try_for_each(|(_, row)| writer.bury(self.made.id, row.id))
+        })?)
     }
 }
 
-/// Times as iCalendar writes them in UTC: their order is that of time.
-fn span_of_block(entry: &Entry) -> Option<(String, String)> {
+/// Start and end as iCalendar writes them in UTC, whose order is that of time; and whether it is not certain.
+type Span = (String, String, bool);
+
+fn span_of(entry: &Entry) -> Option<Span> {
     let main = entry.main_component();
-    Some((main.value("DTSTART")?.to_owned(), main.value("DTEND")?.to_owned()))
+    let is_tentative = main.property("STATUS").is_some();
+    Some((main.value("DTSTART")?.to_owned(), main.value("DTEND")?.to_owned(), is_tentative))
 }
 
-fn start_of_block(uid: &str) -> Option<&str> {
-    uid.split_once('-').map(|(_, start)| start)
+/// Made entries are compared by what they mean.
+fn etag_of(entry: &Entry) -> ETag {
+    ETag::from(format!("{:?}", entry.meaning().fingerprint()))
 }

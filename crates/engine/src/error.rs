@@ -21,6 +21,14 @@ pub enum RunError {
     /// The state could not be used.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// Another process runs the route.
+    #[error("route {route} is running elsewhere")]
+    Running {
+        /// The route.
+        route: String,
+        /// Who runs it, where that is known.
+        holder: Option<chestnut_store::Holder>,
+    },
     /// The route's calendars are others than when it last ran.
     #[error("route {route} last ran between other calendars ({before})")]
     OtherCalendars {
@@ -28,6 +36,20 @@ pub enum RunError {
         route: String,
         /// The calendars of its last run.
         before: String,
+    },
+    /// Two ends of the route are one calendar.
+    #[error("route {route} names one calendar twice ({place})")]
+    SameCalendar {
+        /// The route.
+        route: String,
+        /// The calendar.
+        place: String,
+    },
+    /// Our clock and a server's are more than a day apart.
+    #[error("this machine's clock and that of a server are {} hours apart; nothing was deleted", seconds / 3600)]
+    ClocksApart {
+        /// How far, in seconds.
+        seconds: i64,
     },
     /// The far calendar cannot be written.
     #[error("calendar {calendar}{} may only be read", of_account(account.as_deref()))]

@@ -1,17 +1,19 @@
 //! The story of single entries: which rule of a route lets them through or stops them, and where their copies are.
 
-use chestnut_core::{Entry, LeftOut, RoutePolicy, Scheduling, refusal};
-use chestnut_store::{SideId, Store, StoreError};
+use chestnut_core::{Entry, LeftOut, refusal};
+use chestnut_store::{Store, Told};
 
+use crate::case::{Kept, start_text};
+use crate::decide::Fate;
 use crate::error::RunError;
-use crate::read_calendar::{ReadEntry, read_calendar};
-use crate::record::start_text;
-use crate::route::{Route, RunOptions};
+use crate::observe::Silent;
+use crate::rule::{Makes, Rule, RunOptions};
+use crate::run::begin;
 
-/// What is known of one entry of a route's source.
+/// What is known of one entry of a calendar that a route takes from.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Explained {
-    /// Its UID at the source.
+    /// Its UID there.
     pub uid: String,
     /// Its title; untrusted text.
     pub title: String,
@@ -21,73 +23,77 @@ pub struct Explained {
     pub stopped: Option<LeftOut>,
     /// Where its copy stands, and under which UID, if the route has made or found one.
     pub copy: Option<(String, String)>,
-    /// What an earlier run met with it: refused, damaged, left out; a key or words, untrusted text.
-    pub trouble: Option<String>,
+    /// What an earlier run met with it: refused, damaged, left out.
+    pub trouble: Option<Told>,
 }
 
-/// Reads the source afresh, and explains the entries that `wanted` picks.
+/// Looks at the calendars, and explains the entries that `wanted` picks.
 ///
 /// # Errors
 /// One of the calendars cannot be read, or the state cannot be used.
 pub async fn explain(
-    route: &Route,
+    rule: &Rule,
     store: &Store,
     options: &RunOptions,
     wanted: &dyn Fn(&Entry) -> bool,
 ) -> Result<Vec<Explained>, RunError> {
-    let (source, target) = (&route.source, &route.target);
-    let read = read_calendar(&source.calendar).await.map_err(|e| source.failed(e))?;
-    let far = target.calendar.abilities().await.map_err(|e| target.failed(e))?;
-    let own = source.calendar.abilities().await.map_err(|e| source.failed(e))?;
-    let addresses = match own.scheduling {
-        Scheduling::For(addresses) => addresses,
-        Scheduling::Never | Scheduling::Anybody => Vec::new(),
-    };
-    let policy = route.policy(&addresses, far.kinds, far.max_size, far.scheduling, options.now);
+    let known = store.route(&rule.name)?;
+    // Made entries are explained by the entries that they are made of.
+    let plain = Rule { makes: Makes::Entries, ..rule.clone() };
+    let is_made = rule.makes != Makes::Entries;
+    let known = if is_made { None } else { known };
+    let session = begin(&plain, store, options, &Silent, known.clone()).await?;
     let mut explained = Vec::new();
-    for entry in read {
-        if let ReadEntry::Entry(entry) = entry
-            && wanted(&entry)
-        {
-            explained.push(one(route, store, options, &policy, &entry)?);
+    for (side, end) in rule.ends.iter().enumerate().filter(|(_, end)| end.gives) {
+        for object in store.all_objects(session.gatherer.mirrors[side])? {
+            let text = object.body.map(|body| store.text(body)).transpose()?.flatten();
+            let Some(kept) = text.and_then(|text| Kept::of(object.body, text)) else { continue };
+            if !wanted(&kept.entry) {
+                continue;
+            }
+            let entry = &kept.entry;
+            let link = match &known {
+                Some(route) => store.link_of(route.id, object.id)?,
+                None => None,
+            };
+            let work = match link {
+                Some(link) => session.linked(link)?,
+                None => session.free(side, object.id)?,
+            };
+            let mut one = Explained {
+                uid: entry.uid().to_string(),
+                title: entry.title(),
+                start: start_text(entry),
+                stopped: None,
+                copy: None,
+                trouble: None,
+            };
+            if let Some(work) = work {
+                if let Fate::LeaveOut(reason) = work.verdict.fate {
+                    one.stopped = Some(reason);
+                }
+                let row = work.case.row.as_ref();
+                let was_agreed = row.is_some_and(|row| row.agreed.is_some());
+                let far = (0..rule.ends.len()).find(|other| *other != side);
+                let far = far.filter(|_| was_agreed);
+                one.copy = far.and_then(|far| {
+                    let uid = work.case.uid(far)?.to_string();
+                    Some((work.case.href(far)?.to_string(), uid))
+                });
+                one.trouble = row.and_then(|row| row.told.clone());
+            }
+            if is_made
+                && let Some(policy) = plain.policy_of_source(&session.decider.borrow().facts, options.now)
+            {
+                one.stopped = refusal(&policy, entry, false);
+            }
+            debug_assert!(end.gives);
+            explained.push(one);
+        }
+        if rule.ends.iter().all(|end| end.takes) {
+            break;
         }
     }
     explained.sort_by(|a, b| (&a.start, &a.title, &a.uid).cmp(&(&b.start, &b.title, &b.uid)));
     Ok(explained)
-}
-
-fn one(
-    route: &Route,
-    store: &Store,
-    options: &RunOptions,
-    policy: &RoutePolicy,
-    entry: &Entry,
-) -> Result<Explained, RunError> {
-    let (copy, trouble) = remembered(route, store, entry)?;
-    let mut stopped = refusal(policy, entry, copy.is_some());
-    let too_large = |max: u64| entry.caldav_text(options.now).len() as u64 > max;
-    if stopped.is_none() && policy.max_size.is_some_and(too_large) {
-        stopped = Some(LeftOut::TooLarge);
-    }
-    Ok(Explained {
-        uid: entry.uid().to_string(),
-        title: entry.title(),
-        start: start_text(entry),
-        stopped,
-        copy,
-        trouble,
-    })
-}
-
-type Remembered = (Option<(String, String)>, Option<String>);
-
-fn remembered(route: &Route, store: &Store, entry: &Entry) -> Result<Remembered, StoreError> {
-    let Some(id) = store.route(&route.name)? else { return Ok((None, None)) };
-    let known = store.known_by_uid(id, SideId::Source, entry.uid())?;
-    let Some(known) = known.into_iter().next() else { return Ok((None, None)) };
-    let Some(link) = known.link else { return Ok((None, known.left_out)) };
-    let row = store.link(link)?;
-    let far = store.linked(link, SideId::Target)?;
-    let uid = row.as_ref().map(|row| row.target_uid.to_string()).unwrap_or_default();
-    Ok((far.map(|far| (far.href.to_string(), uid)), row.and_then(|row| row.words).or(known.left_out)))
 }

@@ -1,36 +1,36 @@
-//! Runs a route: survey → reconcile → guard → apply → record.
+//! Runs routes: refresh → gather → decide → guard → apply, one way through for every route.
 //!
-//! [`run_route`] is the whole of it; [`preview_route`] stops before anything is written. What is decided is
-//! decided in `chestnut-core`; this crate reads, writes and remembers. It knows no configuration file and no
-//! screen: it takes a [`Route`] and pushes [`Progress`] into an [`Observer`].
+//! Read first: [`Rule`], what a route says, its calendars with their parts; then [`run_route`], the whole of a run,
+//! and [`preview_route`], which stops before anything is written. A calendar is mirrored once ([`Round`]), however many
+//! routes use it. What is decided is decided in `chestnut-core`; this crate reads, writes and remembers. It knows no
+//! configuration file, no screen and no words: it gives facts, and pushes [`Progress`] into an [`Observer`].
 
-mod any_route;
 mod apply;
 mod calendar;
+mod case;
+mod decide;
 mod derive;
 mod error;
 mod explain;
-mod frame;
-mod held;
-mod match_far_side;
+mod gather;
+mod guard;
+mod mirror;
 mod observe;
-mod plan;
-mod preview;
 mod read_calendar;
 mod record;
-mod route;
-mod run_sync;
+mod retire;
+mod rule;
+mod run;
 mod sender;
-mod survey;
-mod two_way;
+mod story;
 
-pub use any_route::AnyRoute;
 pub use calendar::{Abilities, Calendar, CalendarError, FeedCalendar, FileCalendar, FolderCalendar};
 pub use error::RunError;
 pub use explain::{Explained, explain};
+pub use mirror::Round;
 pub use observe::{Observer, Phase, Progress, Silent};
-pub use preview::{PreviewReport, PreviewedChange};
 pub use read_calendar::{ReadEntry, read_calendar};
-pub use route::{CalendarEnd, Makes, Route, RunOptions};
-pub use run_sync::{RunReport, preview_route, run_route};
-pub use two_way::{TwoWay, preview_two_way, run_two_way};
+pub use retire::{RouteCopy, copies_of, forget_route, remove_copies};
+pub use rule::{CalendarEnd, Makes, Rule, RunOptions};
+pub use run::{preview_route, run_route};
+pub use story::{PreviewReport, PreviewedChange, RunReport, Why};

@@ -34,7 +34,7 @@ pub async fn read_calendar(calendar: &Calendar) -> Result<Vec<ReadEntry>, Calend
         let name = href.as_str().rsplit('/').next().unwrap_or_default().to_owned();
         let words = match fetched {
             Fetched::Missing => return None,
-            Fetched::Unreadable(words) => words,
+            Fetched::NotGiven(words) => words,
             Fetched::Text { text, .. } => match Entry::parse(&text, &Limits::default()) {
                 Ok(entry) => return Some(ReadEntry::Entry(Box::new(entry))),
                 Err(error) => error.to_string(),

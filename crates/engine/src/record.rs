@@ -1,151 +1,412 @@
-//! What is remembered of an entry: rows for the state, and lines for the history.
+//! Records what was decided and done: the only writer of places, agreements and the story of a run.
 
-use chestnut_core::{
-    ContentKey, ETag, Entry, FieldDifference, Fingerprint, LeftOut, LinkFacts, ObjectHref, PastCopies,
-    RoutePolicy,
-};
+use std::rc::Rc;
+
+use chestnut_core::{EventUid, LeftOut, ObjectHref, Origin, Partly};
 use chestnut_store::{
-    Agreed, Change, ChangeAction, Known, LinkRow, Recheck, RouteId, RunId, SideId, StoreError, Writer,
+    BodyId, Change, ChangeAction, HeldItem, LinkId, LinkRow, LinkState, PlaceRow, StoreError, Told, Writer,
 };
+use serde_json::json;
 
-use crate::apply::Write;
-use crate::plan::{Planned, Seen};
+use crate::apply::{Applier, Done, Work, new_row, no_place};
+use crate::case::{Kept, Stands};
+use crate::decide::{Fate, Step};
+use crate::error::RunError;
 
-/// A view that no entry has: nothing was ever agreed.
-pub(crate) const NEVER: Fingerprint = Fingerprint([0; 16]);
-
-pub(crate) fn facts(view: Fingerprint, far: Option<Fingerprint>) -> LinkFacts {
-    LinkFacts { view, far, refused: None }
-}
-
-/// What is remembered of one write that was read back.
-pub(crate) struct Record {
-    pub(crate) done: ChangeAction,
-    pub(crate) write: Write,
-    /// What is remembered of the source.
-    pub(crate) source: Known,
-    pub(crate) row: LinkRow,
-    /// `None` where the server kept nothing.
-    pub(crate) target: Option<Known>,
-    pub(crate) agreed: Option<Agreed>,
-    pub(crate) change: Change,
-}
-
-impl Record {
-    pub(crate) fn write(&self, writer: &Writer<'_>, id: RouteId, run: RunId) -> Result<(), StoreError> {
-        let link = writer.put_link(id, self.write.link.as_ref().map(|(id, _)| *id), &self.row)?;
-        let left_out = self.target.is_none().then(|| LeftOut::Refused.key().to_owned());
-        let source = Known { left_out, ..self.source.clone() };
-        writer.put_linked(id, SideId::Source, link, &source)?;
-        match &self.target {
-            Some(target) => writer.put_linked(id, SideId::Target, link, target)?,
-            None => writer.forget_place(SideId::Target, link)?,
+impl Applier<'_> {
+    /// Records some cases, in one transaction.
+    pub(crate) fn record(&mut self, works: &mut [Work]) -> Result<(), RunError> {
+        let mut changes = Vec::new();
+        for work in works.iter_mut() {
+            self.story(work, &mut changes);
         }
-        if let Some(agreed) = &self.agreed {
-            writer.put_agreed(link, agreed)?;
+        let (store, run) = (self.store, self.run);
+        store.write(|writer| {
+            for work in works.iter() {
+                self.record_one(writer, work)?;
+            }
+            changes.iter().try_for_each(|change| writer.add_change(run, change))
+        })?;
+        self.outcome.changes.append(&mut changes);
+        Ok(())
+    }
+
+    /// Lines for the story, and the counts.
+    fn story(&mut self, work: &Work, changes: &mut Vec<Change>) {
+        let case = &work.case;
+        for found in &case.found_done {
+            let action = match (&found.before, &found.after) {
+                (_, None) => ChangeAction::Deleted,
+                (None, Some(_)) => ChangeAction::Created,
+                (Some(_), Some(_)) => ChangeAction::Updated,
+            };
+            let done = Done {
+                action,
+                before: found.before.clone(),
+                told: None,
+                partly: Partly::default(),
+                stood: None,
+            };
+            let change = self.change(case, found.side, &found.href, &done, None);
+            changes.push(Change { after: found.after.clone(), ..change });
         }
-        writer.add_change(run, &self.change)?;
-        writer.done(id, &self.write.href)
+        for (side, done) in work.done.iter().enumerate() {
+            let Some(done) = done else { continue };
+            let lacks = Told::Lacks {
+                people: done.partly.without_people,
+                attachments: done.partly.without_attachments,
+            };
+            let told = done.told.clone().or((done.partly != Partly::default()).then_some(lacks));
+            self.outcome.damaged += usize::from(done.action == ChangeAction::Damaged);
+            let href = case.href(side).cloned().unwrap_or_else(|| ObjectHref::from(""));
+            let written = work.verdict.writing(side).map(|writing| &writing.entry);
+            let done = Done { told, ..done.clone() };
+            changes.push(self.change(case, side, &href, &done, written));
+        }
+        if let Some(trouble) = &work.trouble {
+            let keeps_nothing = trouble.told == Told::KeepsNothing;
+            self.outcome.failed += usize::from(!keeps_nothing);
+            self.outcome.damaged += usize::from(keeps_nothing);
+            let action = if keeps_nothing { ChangeAction::Damaged } else { ChangeAction::Failed };
+            changes.push(self.line(work, trouble.side, action, Some(trouble.told.clone()), None));
+        }
+        if !work.is_told && work.trouble.is_none() && !work.left && !work.overruled.is_empty() {
+            self.outcome.disagreements += 1;
+            changes.extend(self.overruled(work));
+        }
+        match &work.verdict.fate {
+            Fate::Keep => {
+                let was_nobodys = case.row.as_ref().is_none_or(|row| row.state == LinkState::Released);
+                let is_new = was_nobodys && work.done.iter().all(Option::is_none);
+                if is_new && work.trouble.is_none() && !work.left && case.standing() > 1 {
+                    self.outcome.linked += 1;
+                    let far = self.rule.ends.iter().position(|end| !end.gives).unwrap_or(0);
+                    let matched = case.places.iter().any(|place| place.origin == Origin::Match);
+                    let told = matched.then_some(Told::Matched);
+                    changes.push(self.line(work, far, ChangeAction::Linked, told, None));
+                }
+            }
+            Fate::LeaveOut(reason) if is_news(work, *reason) => {
+                let told = match reason {
+                    LeftOut::Unreadable => Told::Unreadable { problem: self.problem(work) },
+                    _ => Told::LeftOut { reason: reason.key().to_owned() },
+                };
+                let side = case.places.iter().position(|place| place.stands.object().is_some());
+                changes.push(self.line(work, side.unwrap_or(0), ChangeAction::LeftOut, Some(told), None));
+            }
+            Fate::Hold(collisions) => {
+                let mut fields: Vec<_> = collisions.iter().map(|c| c.field.clone()).collect();
+                fields.dedup();
+                changes.push(self.line(work, 0, ChangeAction::Held, Some(Told::Disagree { fields }), None));
+            }
+            Fate::LeaveOut(_) | Fate::Release | Fate::Forget | Fate::Wait => {}
+        }
+    }
+
+    /// What is wrong with an entry that cannot be read.
+    fn problem(&self, work: &Work) -> String {
+        let text = work.case.places.iter().find_map(|place| match &place.stands {
+            Stands::Unreadable(object) | Stands::Unknown(object) => object.body,
+            _ => None,
+        });
+        let text = text.and_then(|body| self.store.text(body).ok().flatten());
+        let limits = chestnut_core::ical::Limits::default();
+        let error = text.and_then(|text| chestnut_core::Entry::parse(&text, &limits).err());
+        error.map_or_else(|| "the server did not give it".to_owned(), |error| error.to_string())
+    }
+
+    pub(crate) fn line(
+        &self,
+        work: &Work,
+        side: usize,
+        action: ChangeAction,
+        told: Option<Told>,
+        before: Option<String>,
+    ) -> Change {
+        let case = &work.case;
+        let written = work.verdict.writing(side).map(|writing| &writing.entry);
+        let href = case.href(side).or_else(|| (0..case.places.len()).find_map(|side| case.href(side)));
+        let href = href.cloned().unwrap_or_else(|| ObjectHref::from(""));
+        let partly = Partly::default();
+        let change =
+            self.change(case, side, &href, &Done { action, before, told, partly, stood: None }, written);
+        let uid = (0..case.places.len()).find_map(|side| case.uid(side)).cloned();
+        let uid = if change.uid.as_str().is_empty() { uid } else { None };
+        Change { uid: uid.unwrap_or_else(|| EventUid::from(change.uid.as_str())), after: None, ..change }
+    }
+
+    fn record_one(&self, writer: &Writer<'_>, work: &Work) -> Result<(), StoreError> {
+        let (route, case, verdict) = (self.route, &work.case, &work.verdict);
+        let old = case.row.clone();
+        if work.left {
+            // Nothing of it is decided: it comes again.
+            return self.remember_open(writer, work);
+        }
+        let left_out = |reason: LeftOut| {
+            let kept = old.clone().unwrap_or_else(|| new_row(LinkState::LeftOut));
+            LinkRow { state: LinkState::LeftOut, reason: reason.key().to_owned(), due: verdict.due, ..kept }
+        };
+        match &verdict.fate {
+            _ if work.trouble.is_some() => {
+                let row = self.troubled(work, old);
+                self.remember(writer, work, row, false)?;
+            }
+            Fate::Forget => {
+                if let Some(link) = case.link {
+                    writer.forget_link(link)?;
+                }
+            }
+            Fate::Wait => self.remember_open(writer, work)?,
+            Fate::LeaveOut(LeftOut::Refused) => {
+                let kept = old.unwrap_or_else(|| new_row(LinkState::Refused));
+                self.remember(writer, work, LinkRow { state: LinkState::Refused, due: None, ..kept }, false)?;
+            }
+            Fate::LeaveOut(reason) => {
+                self.remember(writer, work, left_out(*reason), false)?;
+            }
+            Fate::Release => {
+                let row = LinkRow { told: None, ..new_row(LinkState::Released) };
+                self.remember(writer, work, row, false)?;
+            }
+            Fate::Hold(_) => {
+                let kept = old.unwrap_or_else(|| new_row(LinkState::Held));
+                let link = self.remember(
+                    writer,
+                    work,
+                    LinkRow { state: LinkState::Held, due: None, ..kept },
+                    false,
+                )?;
+                writer.hold(route, &self.disagreement(work, link))?;
+            }
+            Fate::Keep if verdict.deletes().is_some() => {
+                let was_sent = work.done.iter().any(Option::is_some);
+                let state = if was_sent { LinkState::Leaving } else { LinkState::Held };
+                let kept = old.unwrap_or_else(|| new_row(state));
+                let due = was_sent.then_some(0);
+                self.remember(writer, work, LinkRow { state, due, ..kept }, false)?;
+            }
+            Fate::Keep => {
+                let row = self.agreed_row(work, old.as_ref());
+                let link = self.remember(writer, work, row, true)?;
+                writer.let_through(route, Some(link))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn troubled(&self, work: &Work, old: Option<LinkRow>) -> LinkRow {
+        let Some(trouble) = &work.trouble else { return new_row(LinkState::Failed) };
+        let kept = old.unwrap_or_else(|| new_row(LinkState::Failed));
+        let for_good = trouble.refused.is_some();
+        let due = match (for_good, trouble.at_once) {
+            (true, _) => None,
+            (false, true) => Some(0),
+            (false, false) => Some(self.pause(kept.tries)),
+        };
+        LinkRow {
+            state: if for_good { LinkState::Refused } else { LinkState::Failed },
+            reason: if for_good { LeftOut::Refused.key().to_owned() } else { String::new() },
+            due,
+            tries: kept.tries.saturating_add(1),
+            told: Some(trouble.told.clone()),
+            ..kept
+        }
+    }
+
+    fn agreed_row(&self, work: &Work, old: Option<&LinkRow>) -> LinkRow {
+        let verdict = &work.verdict;
+        let wrote = work.done.iter().flatten();
+        let damage = wrote.clone().find(|done| done.action == ChangeAction::Damaged);
+        let any_written = wrote.clone().next().is_some();
+        let left_alone = verdict.steps.iter().any(|step| matches!(step, Step::Leave));
+        let unchanged = work.case.places.iter().all(|place| {
+            let text = |kept: Option<&Rc<Kept>>| kept.map(|kept| kept.text.id);
+            text(place.stands.kept()) == text(place.stood.as_ref())
+        });
+        let was_damaged = old.filter(|row| row.state == LinkState::Damaged);
+        let still = was_damaged.filter(|_| !any_written && (left_alone || unchanged));
+        let (state, told) = match (damage, still, verdict.lacking) {
+            (Some(done), ..) => (LinkState::Damaged, done.told.clone()),
+            (None, Some(row), _) => (LinkState::Damaged, row.told.clone()),
+            (None, None, Some(LeftOut::Refused)) => {
+                (LinkState::Refused, old.and_then(|row| row.told.clone()))
+            }
+            (None, None, Some(_)) => (LinkState::LeftOut, None),
+            (None, None, None) => (LinkState::InStep, None),
+        };
+        let partly = match any_written {
+            true => wrote.fold(Partly::default(), |sum, done| Partly {
+                without_people: sum.without_people || done.partly.without_people,
+                without_attachments: sum.without_attachments || done.partly.without_attachments,
+            }),
+            false => old.map(|row| row.partly).unwrap_or_default(),
+        };
+        // Where the far side was left as somebody edited it, it keeps the form in which it was written.
+        let form = match old {
+            Some(old) if left_alone && !any_written && old.agreed.is_some() => old.form,
+            _ => self.decider.borrow().form,
+        };
+        LinkRow {
+            state,
+            reason: verdict.lacking.map(|reason| reason.key().to_owned()).unwrap_or_default(),
+            agreed: None,
+            carried: self.rule.covers().number(),
+            form,
+            due: verdict.due,
+            tries: 0,
+            told,
+            partly,
+        }
+    }
+
+    /// A case of which nothing was decided: it is decided again at the next run.
+    fn remember_open(&self, writer: &Writer<'_>, work: &Work) -> Result<(), StoreError> {
+        let is_unknown = work.case.places.iter().any(|place| matches!(place.stands, Stands::Unknown(_)));
+        if work.case.link.is_none() && !is_unknown && !work.left {
+            return Ok(());
+        }
+        let kept = work.case.row.clone().unwrap_or_else(|| new_row(LinkState::Failed));
+        let row = match is_unknown {
+            true => LinkRow {
+                state: LinkState::LeftOut,
+                reason: LeftOut::Unreadable.key().to_owned(),
+                due: Some(0),
+                ..kept
+            },
+            false => LinkRow { due: Some(0), ..kept },
+        };
+        self.remember(writer, work, row, false).map(drop)
+    }
+
+    /// Remembers a case and its places. What was done counts only where it `is_agreed`.
+    fn remember(
+        &self,
+        writer: &Writer<'_>,
+        work: &Work,
+        row: LinkRow,
+        is_agreed: bool,
+    ) -> Result<LinkId, StoreError> {
+        let (route, case, verdict) = (self.route, &work.case, &work.verdict);
+        let keep = |kept: &Option<Rc<Kept>>| kept.as_ref().map(|k| writer.keep_text(&k.text)).transpose();
+        let releases = row.state == LinkState::Released;
+        // What is agreed counts as soon as one calendar has it: the others are owed it.
+        let any_done = work.done.iter().any(Option::is_some) && verdict.deletes().is_none();
+        let counts = is_agreed || any_done;
+        let agreed: Option<BodyId> = match (releases, counts) {
+            (true, _) => None,
+            (false, true) => keep(&verdict.agreed)?,
+            (false, false) => keep(&case.agreed)?,
+        };
+        let row = LinkRow { agreed, ..row };
+        let row = if any_done && !is_agreed {
+            LinkRow { carried: self.rule.covers().number(), ..row }
+        } else {
+            row
+        };
+        let link = writer.put_link(route, case.link, &row)?;
+        for (side, place) in case.places.iter().enumerate() {
+            let object = place.stands.object();
+            let step = &verdict.steps[side];
+            let done = work.done[side].as_ref();
+            let accepts =
+                counts && matches!(step, Step::Accept) || done.is_some_and(|done| done.stood.is_some());
+            let stood = match done.and_then(|done| done.stood.clone()) {
+                Some(stood) => Some(stood),
+                None if accepts => place.stands.kept().cloned(),
+                None => place.stood.clone(),
+            };
+            let in_step = match (releases, accepts) {
+                (true, _) => None,
+                (false, true) => agreed,
+                (false, false) => keep(&place.in_step_with)?,
+            };
+            let refused = match &work.trouble {
+                Some(trouble) if trouble.side == side => trouble.refused.or(place.refused),
+                _ => place.refused,
+            };
+            if let Some(object) = object {
+                self.take_over(writer, link, object.id)?;
+            }
+            writer.put_place(
+                route,
+                link,
+                &PlaceRow {
+                    object: object.map(|object| object.id),
+                    origin: place.origin,
+                    seq: object.map_or(0, |object| object.seq),
+                    stood: if releases { None } else { keep(&stood)? },
+                    agreed: in_step,
+                    refused,
+                    let_go: place.let_go || matches!(step, Step::LetGo),
+                    ..no_place(side)
+                },
+            )?;
+            // What is read back, refused, or overtaken is known; of the rest the next run finds the intent.
+            let is_open = work.left || matches!(place.stands, Stands::Unknown(_));
+            let lost =
+                work.trouble.as_ref().is_some_and(|t| t.side == side && matches!(t.told, Told::Lost { .. }));
+            let leaving = done.is_some_and(|done| done.action == ChangeAction::Deleted);
+            if !is_open && !lost && !leaving {
+                writer.done(link, side)?;
+            }
+        }
+        Ok(link)
+    }
+
+    /// An object may have belonged to a case that was only left out.
+    fn take_over(
+        &self,
+        writer: &Writer<'_>,
+        link: LinkId,
+        object: chestnut_store::ObjectId,
+    ) -> Result<(), StoreError> {
+        match self.store.link_of(self.route, object)? {
+            Some(other) if other != link => {
+                writer.free_object(self.route, object)?;
+                let row = self.store.link(other)?;
+                let was_nothing = row.is_some_and(|row| row.agreed.is_none());
+                if was_nothing { writer.forget_link(other) } else { writer.set_due(other, Some(0)) }
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn disagreement(&self, work: &Work, link: LinkId) -> HeldItem {
+        let case = &work.case;
+        let text = |kept: Option<&Rc<Kept>>| kept.map(|kept| kept.text.text.clone());
+        let sides: Vec<_> = self
+            .rule
+            .ends
+            .iter()
+            .zip(&case.places)
+            .map(|(end, place)| json!({ "calendar": end.name, "text": text(place.stands.kept()) }))
+            .collect();
+        let agreed = text(case.agreed.as_ref());
+        HeldItem {
+            id: 0,
+            route: self.rule.name.clone(),
+            link: Some(link),
+            since: self.options.now.as_second(),
+            title: case.title(),
+            start: case.start(),
+            details: json!({ "kind": "disagreement", "agreed": agreed, "sides": sides }).to_string(),
+            decision: None,
+        }
     }
 }
 
-/// Remembers a pair that is alike. Returns a line for the story where it was not linked before.
-pub(crate) fn record_agreement(
-    writer: &Writer<'_>,
-    id: RouteId,
-    policy: &RoutePolicy,
-    planned: &Planned,
-    facts: LinkFacts,
-    calendar: String,
-) -> Result<Option<Change>, StoreError> {
-    let (Some(source), Some(target)) = (&planned.source, &planned.target) else { return Ok(None) };
-    let (Some(from), Some(to)) = (&source.entry, &target.entry) else { return Ok(None) };
-    let before = planned.link.as_ref().map(|(_, row)| row);
-    let row = LinkRow {
-        source_uid: from.uid().clone(),
-        target_uid: to.uid().clone(),
-        facts,
-        words: None,
-        partly: before.map(|row| row.partly).unwrap_or_default(),
-    };
-    let link = writer.put_link(id, planned.link.as_ref().map(|(id, _)| *id), &row)?;
-    writer.put_linked(id, SideId::Source, link, &source_known(policy, source))?;
-    writer.put_linked(id, SideId::Target, link, &seen_known(target))?;
-    writer.put_agreed(link, &Agreed { source: source.text.clone(), target: target.text.clone() })?;
-    let new = planned.link.is_none();
-    Ok(new.then(|| Change {
-        calendar,
-        action: ChangeAction::Linked,
-        href: target.href.clone(),
-        uid: to.uid().clone(),
-        title: to.title(),
-        start: start_text(from),
-        words: None,
-        before: None,
-    }))
-}
-
-pub(crate) fn known_row(
-    href: &ObjectHref,
-    etag: Option<ETag>,
-    entry: Option<&Entry>,
-    write: &Write,
-) -> Known {
-    Known {
-        href: href.clone(),
-        etag,
-        uid: Some(entry.map_or_else(|| write.entry.uid().clone(), |e| e.uid().clone())),
-        content: entry.map(ContentKey::of),
-        title: write.entry.title(),
-        left_out: None,
-        recheck: Recheck::No,
-        link: None,
-        next: None,
-        over: None,
-    }
-}
-
-/// A row for an entry as it was seen, belonging to nothing yet.
-pub(crate) fn seen_known(seen: &Seen) -> Known {
-    Known {
-        href: seen.href.clone(),
-        etag: seen.etag.clone(),
-        uid: seen.entry.as_ref().map(|e| e.uid().clone()),
-        content: seen.entry.as_ref().map(ContentKey::of),
-        title: title_of(seen),
-        left_out: None,
-        recheck: Recheck::No,
-        link: None,
-        next: None,
-        over: None,
-    }
-}
-
-/// A row for an entry of the source, with the moment at which its copy is tidied away.
-pub(crate) fn source_known(policy: &RoutePolicy, seen: &Seen) -> Known {
-    let tidies = policy.past_copies == PastCopies::Remove;
-    let over = || policy.window.over_at(seen.entry.as_ref()?).ok().flatten();
-    Known { over: if tidies { over() } else { None }, ..seen_known(seen) }
-}
-
-/// The title, or the file name of an entry that cannot be read.
-pub(crate) fn title_of(seen: &Seen) -> String {
-    let file_name = || seen.href.as_str().rsplit('/').next().unwrap_or_default().to_owned();
-    seen.entry.as_ref().map_or_else(file_name, Entry::title)
-}
-
-/// The start as iCalendar writes it, the zone behind it.
-pub(crate) fn start_text(entry: &Entry) -> String {
-    match entry.start() {
-        Some((time, Some(zone))) => format!("{time} {zone}"),
-        Some((time, None)) => time.to_string(),
-        None => String::new(),
-    }
-}
-
-pub(crate) fn field_names(differences: &[FieldDifference]) -> String {
-    let mut names: Vec<_> = differences.iter().map(|d| d.field.as_str()).collect();
-    names.sort_unstable();
-    names.dedup();
-    names.join(", ")
+/// An entry that is left out for a reason that lies in the entry, the first time it is.
+fn is_news(work: &Work, reason: LeftOut) -> bool {
+    let by_choice = matches!(
+        reason,
+        LeftOut::Kind(_)
+            | LeftOut::NotAccepted(_)
+            | LeftOut::NotChosen(_)
+            | LeftOut::OutsideWindow
+            | LeftOut::TakesNoTime
+            | LeftOut::Copy
+            | LeftOut::Refused
+    );
+    let before = work.case.row.as_ref().map(|row| row.reason.as_str());
+    !by_choice && before != Some(reason.key())
 }

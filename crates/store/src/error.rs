@@ -37,14 +37,17 @@ pub enum StoreError {
     /// No room is left on the disk.
     #[error("the disk under the state is full")]
     Full,
-    /// Another run of the route is going on.
-    #[error("another run of route {route} is going on{}", holder.as_ref().map(ToString::to_string).unwrap_or_default())]
+    /// Somebody else holds a lease.
+    #[error("{name} is in use{}", holder.as_ref().map(ToString::to_string).unwrap_or_default())]
     Busy {
-        /// The route.
-        route: String,
+        /// Which.
+        name: String,
         /// Who holds it, where that is known.
         holder: Option<crate::Holder>,
     },
+    /// Something in the state is not what it was when it was written.
+    #[error("the state is damaged")]
+    Damaged,
     /// The run was cut off here by a test.
     #[error("cut off")]
     CutOff,
@@ -57,6 +60,7 @@ impl From<rusqlite::Error> for StoreError {
     fn from(error: rusqlite::Error) -> Self {
         match error.sqlite_error_code() {
             Some(rusqlite::ErrorCode::DiskFull) => Self::Full,
+            Some(rusqlite::ErrorCode::DatabaseCorrupt | rusqlite::ErrorCode::NotADatabase) => Self::Damaged,
             _ => Self::Sqlite(error),
         }
     }

@@ -1,11 +1,12 @@
-//! What was agreed: which entry here is which entry there, the last texts of both, the runs and their changes,
-//! and a journal of writes, in one SQLite file.
+//! What is known of calendars, what was agreed about their entries, the runs and their changes, in one SQLite file.
 //!
-//! Read first: [`Store`], then [`Writer`], which holds one transaction. A run reads and writes the rows of
-//! changed entries only; nothing here loads a whole table but [`Store::each_known`], which streams it.
-//! Out of scope: deciding anything.
+//! Read first: [`Store`], then [`Writer`], which holds one transaction. A calendar is mirrored once, however many
+//! routes use it: [`Object`]s, each with ETag and text in one row. A route has [`LinkRow`]s, one for each entry as it
+//! sees it, and in each of its calendars a [`PlaceRow`]. Nothing here loads a whole table but
+//! [`Store::each_object`], which streams it. Out of scope: deciding anything.
 
 mod error;
+mod history;
 mod lease;
 mod migrate;
 mod records;
@@ -16,8 +17,9 @@ mod writer;
 pub use error::StoreError;
 pub use lease::{Holder, Lease};
 pub use records::{
-    Agreed, Change, ChangeAction, Counts, HeldItem, Known, LinkId, LinkRow, Recheck, ReplicaRow,
-    ReplicaTexts, RouteId, RouteSummary, RunId, RunRecord, RunResult, SideId, SideState,
+    BodyId, CalendarFacts, CalendarId, Change, ChangeAction, Counts, HeldItem, Intent, LinkId, LinkRow,
+    LinkState, Made, NewObject, Object, ObjectId, ObjectState, PlaceRow, RouteId, RouteSummary, RunId,
+    RunRecord, RunResult, Text, Told,
 };
-pub use store::Store;
+pub use store::{Mirror, Route, Store, Tally, Touched};
 pub use writer::Writer;

@@ -7,11 +7,10 @@ use rusqlite::Connection;
 use crate::error::StoreError;
 
 /// One step per format; a step is never changed once it has shipped.
-const STEPS: &[&str] =
-    &[include_str!("schema_1.sql"), include_str!("schema_2.sql"), include_str!("schema_3.sql")];
+const STEPS: &[&str] = &[include_str!("schema_1.sql")];
 
-/// Says that the file is Chestnut's ("ChSt" as a number, SQLite's application_id).
-const APPLICATION_ID: i64 = 0x4368_5374;
+/// Says that the file is Chestnut's ("ChS2" as a number, SQLite's application_id).
+const APPLICATION_ID: i64 = 0x4368_5332;
 
 pub(crate) fn migrate(connection: &mut Connection, path: &Path) -> Result<(), StoreError> {
     let unreadable = |e: rusqlite::Error| match e.sqlite_error_code() {
@@ -21,10 +20,11 @@ pub(crate) fn migrate(connection: &mut Connection, path: &Path) -> Result<(), St
         _ => StoreError::from(e),
     };
     let known = STEPS.len() as i64;
-    let found: i64 = connection.query_row("PRAGMA user_version", [], |row| row.get(0)).map_err(unreadable)?;
-    let application: i64 = connection.query_row("PRAGMA application_id", [], |row| row.get(0))?;
-    let tables: i64 = connection.query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get(0))?;
-    if tables > 0 && application != APPLICATION_ID {
+    let number = |sql: &str| -> Result<i64, StoreError> {
+        connection.query_row(sql, [], |row| row.get(0)).map_err(unreadable)
+    };
+    let (found, application) = (number("PRAGMA user_version")?, number("PRAGMA application_id")?);
+    if number("SELECT count(*) FROM sqlite_schema")? > 0 && application != APPLICATION_ID {
         let problem = "it is a database of another program".to_owned();
         return Err(StoreError::Unreadable { path: path.to_owned(), problem });
     }

@@ -1,51 +1,250 @@
 //! Rows as values.
 
-use chestnut_core::{ContentKey, ETag, EventUid, Fingerprint, LinkFacts, ObjectHref, Partly};
+use chestnut_core::{ContentKey, ETag, EventUid, Fingerprint, ObjectHref, Origin, Partly};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
-/// A route in the state.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct RouteId(pub(crate) i64);
+macro_rules! number_id {
+    ($(#[$doc:meta])* $name:ident) => {
+        $(#[$doc])*
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+        pub struct $name(pub(crate) i64);
+    };
+}
 
-/// A link in the state.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+number_id! {
+    /// A route in the state.
+    RouteId
+}
+number_id! {
+    /// A mirror of a calendar.
+    CalendarId
+}
+number_id! {
+    /// What stands, or stood, at one place of a calendar.
+    ObjectId
+}
+number_id! {
+    /// A text that is kept.
+    BodyId
+}
+
+/// One entry as one route sees it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct LinkId(pub(crate) i64);
 
 /// A run's number, counted over all routes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct RunId(pub i64);
 
-/// Which calendar of a route.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum SideId {
-    /// The calendar that a one-way route reads.
-    Source,
-    /// The calendar that it writes.
-    Target,
-    /// One of the calendars of a two-way route, by its number.
-    Replica(u8),
-    /// The calendar behind the source, where the source is made out of it: single occurrences, blocks of time.
-    Underlying,
+/// A text, with its number where it is kept already.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Text {
+    /// Its number; `None` where it is new.
+    pub id: Option<BodyId>,
+    /// The text.
+    pub text: String,
 }
 
-impl SideId {
-    pub(crate) fn number(self) -> i64 {
-        match self {
-            Self::Source => 0,
-            Self::Target => 1,
-            Self::Replica(number) => i64::from(number),
-            Self::Underlying => 1000,
-        }
+impl Text {
+    /// A text that is not kept yet.
+    #[must_use]
+    pub fn new(text: String) -> Self {
+        Self { id: None, text }
     }
 }
 
-/// What is remembered of one calendar as a whole.
+/// How well an object of a mirror is known.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ObjectState {
+    /// Its text is what stands there.
+    Present,
+    /// It is said to have changed, and was not got: asked for at every look.
+    ToFetch,
+    /// Over before any window that needs it, by its server's word: never read.
+    Unread,
+    /// No entry; not asked again until it changes.
+    Unreadable,
+    /// It stood there, and a route still refers to it.
+    Gone,
+}
+
+impl ObjectState {
+    const ALL: [Self; 5] = [Self::Present, Self::ToFetch, Self::Unread, Self::Unreadable, Self::Gone];
+
+    pub(crate) fn number(self) -> i64 {
+        self as i64
+    }
+
+    pub(crate) fn of_number(number: i64) -> Self {
+        usize::try_from(number).ok().and_then(|at| Self::ALL.get(at).copied()).unwrap_or(Self::ToFetch)
+    }
+}
+
+/// What a mirror holds of one object.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Object {
+    /// Its number.
+    pub id: ObjectId,
+    /// In which mirror.
+    pub calendar: CalendarId,
+    /// Where it stands.
+    pub href: ObjectHref,
+    /// Its state when it was read; together with the text, never apart from it.
+    pub etag: Option<ETag>,
+    /// How well it is known.
+    pub state: ObjectState,
+    /// The number of its last change in its calendar.
+    pub seq: i64,
+    /// Since which token it is known.
+    pub generation: i64,
+    /// Its UID, where it could be read.
+    pub uid: Option<EventUid>,
+    /// What it looks like to a person, where it could be read.
+    pub content: Option<ContentKey>,
+    /// Its text: what stands there, or the last that could be read.
+    pub body: Option<BodyId>,
+}
+
+/// An object to be noted in a mirror.
+#[derive(Debug, Clone)]
+pub struct NewObject<'t> {
+    /// Where it stands.
+    pub href: &'t ObjectHref,
+    /// Its state.
+    pub etag: Option<&'t ETag>,
+    /// How well it is known.
+    pub state: ObjectState,
+    /// Since which token.
+    pub generation: i64,
+    /// Its UID.
+    pub uid: Option<&'t EventUid>,
+    /// What it looks like.
+    pub content: Option<ContentKey>,
+    /// Its text.
+    pub text: Option<&'t str>,
+    /// In a calendar that is made out of another: the object there.
+    pub parent: Option<ObjectId>,
+}
+
+/// How a case of a route stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum LinkState {
+    /// All its places say what was agreed.
+    InStep,
+    /// Not carried, for the reason beside it.
+    LeftOut,
+    /// It waits for a person.
+    Held,
+    /// Something went wrong that may pass.
+    Failed,
+    /// A server refuses it for good, until it changes.
+    Refused,
+    /// It stands there as nobody's.
+    Released,
+    /// Written, but its server keeps something else.
+    Damaged,
+    /// Its deletion was sent, and is believed once a listing shows it.
+    Leaving,
+}
+
+impl LinkState {
+    const ALL: [Self; 8] = [
+        Self::InStep,
+        Self::LeftOut,
+        Self::Held,
+        Self::Failed,
+        Self::Refused,
+        Self::Released,
+        Self::Damaged,
+        Self::Leaving,
+    ];
+
+    pub(crate) fn number(self) -> i64 {
+        self as i64
+    }
+
+    pub(crate) fn of_number(number: i64) -> Self {
+        usize::try_from(number).ok().and_then(|at| Self::ALL.get(at).copied()).unwrap_or(Self::Failed)
+    }
+
+    /// Tells whether a person should hear of it.
+    #[must_use]
+    pub fn is_trouble(self) -> bool {
+        matches!(self, Self::Failed | Self::Refused | Self::Damaged)
+    }
+}
+
+/// What is remembered of a case.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LinkRow {
+    /// How it stands.
+    pub state: LinkState,
+    /// Why it is left out: a stable key; else empty.
+    pub reason: String,
+    /// What was agreed.
+    pub agreed: Option<BodyId>,
+    /// Which details the agreement covers.
+    pub carried: u16,
+    /// In which form.
+    pub form: i64,
+    /// When it must be decided again, in seconds since 1970.
+    pub due: Option<i64>,
+    /// How often in a row it failed.
+    pub tries: u16,
+    /// What there is to tell of it.
+    pub told: Option<Told>,
+    /// What its copy does not bring along.
+    pub partly: Partly,
+}
+
+/// One entry in one calendar of a route.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PlaceRow {
+    /// Which calendar of the route.
+    pub side: usize,
+    /// What stands, or stood, there.
+    pub object: Option<ObjectId>,
+    /// What it is to the route.
+    pub origin: Origin,
+    /// The object's number of change when the route decided it last.
+    pub seq: i64,
+    /// How it stood there when it was last in step.
+    pub stood: Option<BodyId>,
+    /// What was agreed when it was last in step.
+    pub agreed: Option<BodyId>,
+    /// A view that this calendar refused for good.
+    pub refused: Option<Fingerprint>,
+    /// It was deleted there, and stays elsewhere.
+    pub let_go: bool,
+}
+
+/// A write that was about to be sent.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Intent {
+    /// Whose.
+    pub link: LinkId,
+    /// Into which calendar of the route.
+    pub side: usize,
+    /// Where.
+    pub href: ObjectHref,
+    /// What was sent; `None` for a deletion.
+    pub sent: Option<BodyId>,
+    /// What stood there.
+    pub stood: Option<BodyId>,
+    /// What is agreed once it is done.
+    pub agreed: Option<BodyId>,
+    /// Which details that covers.
+    pub carried: u16,
+    /// In which form.
+    pub form: i64,
+}
+
+/// What is known of a calendar as a whole.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct SideState {
-    /// Its address, once found.
-    pub url: Option<String>,
+#[serde(default)]
+pub struct CalendarFacts {
     /// The sync token of the last complete look (RFC 6578).
     pub sync_token: Option<String>,
     /// Its ctag at the last complete look.
@@ -56,12 +255,16 @@ pub struct SideState {
     pub provisional: bool,
     /// When the whole listing was last compared, in seconds since 1970 by our own clock.
     pub checked_at: Option<i64>,
+    /// Counts the tokens.
+    pub generation: i64,
     /// Whether it was ever read completely.
     pub read: bool,
     /// Whether sync reports are answered.
     pub sync_reports: bool,
     /// Kinds that it accepts, as component names.
     pub kinds: Vec<String>,
+    /// Whether it may be written; `None` where its server does not say.
+    pub writable: Option<bool>,
     /// The largest entry, in bytes.
     pub max_size: Option<u64>,
     /// Whether the server sends invitations by itself (RFC 6638).
@@ -70,93 +273,114 @@ pub struct SideState {
     pub addresses: Option<Vec<String>>,
     /// Whether it writes although a condition does not hold; `None` where it was not tried yet.
     pub ignores_conditions: Option<bool>,
-    /// For which window a made source was last made, in seconds since 1970.
-    #[serde(default)]
-    pub made_for: Option<(i64, i64)>,
+    /// Whether its server refuses an entry's UID because another calendar of the user has it.
+    pub own_uids: bool,
+    /// Since when its entries were read, by its server's word; `None`: all of them were.
+    pub unread_before: Option<i64>,
+    /// Properties that its server was seen to change, and in how many entries.
+    pub habits: BTreeMap<String, u32>,
+    /// For a calendar that is made out of another: up to which change of that it was made, for which window, since
+    /// when, and by which rule.
+    pub made: Option<Made>,
+}
+
+/// How far a calendar that is made out of another was made.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Made {
+    /// Up to which change of the calendar behind it.
+    pub seen: i64,
+    /// For which window, in seconds since 1970.
+    pub window: (i64, i64),
     /// From when on it was ever made.
-    #[serde(default)]
-    pub made_from: Option<i64>,
+    pub from: i64,
+    /// By which rule.
+    pub rule: String,
 }
 
-/// What the next run does about an entry although the server calls it unchanged.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Recheck {
-    /// Nothing.
-    #[default]
-    No,
-    /// It reads it again.
-    Read,
-    /// It decides again what follows from its being gone.
-    Gone,
-}
-
-/// One entry that was seen in a calendar.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Known {
-    /// Where it stands.
-    pub href: ObjectHref,
-    /// Its state when it was seen.
-    pub etag: Option<ETag>,
-    /// Its UID, where it could be read.
-    pub uid: Option<EventUid>,
-    /// Its content key, where it could be read.
-    pub content: Option<ContentKey>,
-    /// Its title, for people.
-    pub title: String,
-    /// Why it is not carried: a stable key.
-    pub left_out: Option<String>,
-    /// What the next run does about it, whatever the server says.
-    pub recheck: Recheck,
-    /// What it belongs to.
-    pub link: Option<LinkId>,
-    /// When it begins next, where it is outside the window: then it comes in. Seconds since 1970.
-    pub next: Option<i64>,
-    /// When it is over for good, where the route tidies past copies away. Seconds since 1970.
-    pub over: Option<i64>,
-}
-
-/// This entry here is that entry there.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct LinkRow {
-    /// The UID at the source.
-    pub source_uid: EventUid,
-    /// The UID on the far side.
-    pub target_uid: EventUid,
-    /// What the decision needs.
-    pub facts: LinkFacts,
-    /// What the far server did to it, or said, for people; `None` where all is well.
-    pub words: Option<String>,
-    /// What its copy does not bring along.
-    pub partly: Partly,
-}
-
-/// The last agreed texts of a link.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Agreed {
-    /// The source's text.
-    pub source: String,
-    /// The far side's text, as read back.
-    pub target: String,
-}
-
-/// One calendar's part in an entry of a two-way route.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct ReplicaRow {
-    /// Its UID there.
-    pub uid: EventUid,
-    /// A view that this calendar refused for good.
-    pub refused: Option<Fingerprint>,
-    /// It was deleted there, and stays elsewhere.
-    pub let_go: bool,
-}
-
-/// What was agreed of an entry, and how it stood in each calendar then.
+/// Something to tell of an entry: a fact; words are made of it elsewhere. Texts inside are untrusted.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct ReplicaTexts {
-    /// What was agreed.
-    pub base: String,
-    /// How it stood in each calendar; `None` where it did not.
-    pub sides: Vec<Option<String>>,
+#[serde(tag = "is", rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Told {
+    /// The server refuses it.
+    Refused {
+        /// The status.
+        status: u16,
+        /// The server's own words.
+        words: Option<String>,
+    },
+    /// The server changed it while storing it.
+    Changed {
+        /// Which properties.
+        fields: Vec<String>,
+    },
+    /// The server said it was stored, and keeps nothing.
+    KeepsNothing,
+    /// The server keeps something that is no entry.
+    KeepsOther {
+        /// What is wrong with it.
+        problem: String,
+    },
+    /// It cannot be read.
+    Unreadable {
+        /// Why.
+        problem: String,
+    },
+    /// It is left out.
+    LeftOut {
+        /// A stable key.
+        reason: String,
+    },
+    /// No answer came.
+    Lost {
+        /// What the transport says.
+        problem: String,
+    },
+    /// The server fails on this entry.
+    Fails {
+        /// The status.
+        status: u16,
+    },
+    /// Conditions fail although nothing changed.
+    FalseCondition,
+    /// The calendar was not found while writing.
+    NoCalendar,
+    /// Somebody else keeps changing it.
+    KeepsChanging,
+    /// Another calendar of the user has its UID.
+    UidTaken,
+    /// The server does not delete it.
+    NotDeleted {
+        /// The status; 0 where it said that it did.
+        status: u16,
+    },
+    /// It was gone already.
+    WasGone,
+    /// It does not bring everything along.
+    Lacks {
+        /// The people it names.
+        people: bool,
+        /// The attachments that stand in it.
+        attachments: bool,
+    },
+    /// Its deletion waits for a person.
+    DeletionHeld,
+    /// Calendars disagree.
+    Disagree {
+        /// About which properties.
+        fields: Vec<String>,
+    },
+    /// What another calendar said counts.
+    Overruled {
+        /// Which properties.
+        fields: Vec<String>,
+    },
+    /// It was deleted here, and changed elsewhere.
+    ComesBack,
+    /// It stood there before.
+    Matched,
+    /// Its source is gone, or no longer taken.
+    SourceGone,
 }
 
 /// Something that waits for a person.
@@ -251,10 +475,12 @@ pub struct Change {
     pub title: String,
     /// The start as iCalendar writes it, with the zone behind it; empty where there is none.
     pub start: String,
-    /// The server's or our own words; untrusted text.
-    pub words: Option<String>,
+    /// What there is to tell besides.
+    pub told: Option<Told>,
     /// The text that was replaced or deleted.
     pub before: Option<String>,
+    /// The text that stood there afterwards.
+    pub after: Option<String>,
 }
 
 /// How a run ended.
@@ -314,6 +540,12 @@ pub struct RouteSummary {
     /// Disagreements that were settled in this run.
     #[serde(default)]
     pub disagreements: usize,
+    /// Calendars whose server refuses UIDs that another calendar of the user has: entries get the route's own there.
+    #[serde(default)]
+    pub own_uids: Vec<String>,
+    /// How far the server's clock and ours are apart, in seconds, where it is more than a day: nothing was deleted.
+    #[serde(default)]
+    pub clocks_apart: Option<i64>,
     /// Copies that do not bring everything along, by what they lack.
     #[serde(default)]
     pub partly: BTreeMap<String, usize>,
@@ -348,24 +580,6 @@ pub struct RunRecord {
     pub summary: RouteSummary,
 }
 
-impl Recheck {
-    pub(crate) fn number(self) -> i64 {
-        match self {
-            Self::No => 0,
-            Self::Read => 1,
-            Self::Gone => 2,
-        }
-    }
-
-    pub(crate) fn from_number(number: i64) -> Self {
-        match number {
-            0 => Self::No,
-            2 => Self::Gone,
-            _ => Self::Read,
-        }
-    }
-}
-
 pub(crate) fn fingerprint(blob: Vec<u8>) -> Option<Fingerprint> {
     blob.try_into().ok().map(Fingerprint)
 }
@@ -376,4 +590,20 @@ pub(crate) fn partly_number(partly: Partly) -> i64 {
 
 pub(crate) fn partly(number: i64) -> Partly {
     Partly { without_people: number & 1 != 0, without_attachments: number & 2 != 0 }
+}
+
+pub(crate) fn origin_number(origin: Origin) -> i64 {
+    match origin {
+        Origin::Original => 0,
+        Origin::Copy => 1,
+        Origin::Match => 2,
+    }
+}
+
+pub(crate) fn origin(number: i64) -> Origin {
+    match number {
+        1 => Origin::Copy,
+        2 => Origin::Match,
+        _ => Origin::Original,
+    }
 }

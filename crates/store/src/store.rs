@@ -5,24 +5,27 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use chestnut_core::{ContentKey, ETag, EventUid, LinkFacts, ObjectHref};
+use chestnut_core::{ContentKey, ETag, EventUid, ObjectHref};
 use jiff::Timestamp;
-use rusqlite::{Connection, OptionalExtension as _, Row, named_params, params};
+use rusqlite::{Connection, OptionalExtension as _, Row, TransactionBehavior, params};
 
 use crate::error::StoreError;
+use crate::lease::Presence;
 use crate::migrate::migrate;
 use crate::records::{
-    Agreed, Change, ChangeAction, HeldItem, Known, LinkId, LinkRow, Recheck, ReplicaRow, ReplicaTexts,
-    RouteId, RunId, RunRecord, RunResult, SideId, SideState, fingerprint, partly,
+    BodyId, CalendarFacts, CalendarId, Intent, LinkId, LinkRow, LinkState, Object, ObjectId, ObjectState,
+    PlaceRow, RouteId, Told, fingerprint, origin, partly,
 };
-use crate::texts::{unpack, unpack_agreed, unpack_replicas};
+use crate::texts::unpack;
 use crate::writer::Writer;
 
 type Gate = Box<dyn FnMut() -> bool>;
+type Result<T> = std::result::Result<T, StoreError>;
 
 /// The state of an installation.
 pub struct Store {
     pub(crate) connection: Connection,
+    pub(crate) presence: Presence,
     path: PathBuf,
     gate: RefCell<Option<Gate>>,
 }
@@ -33,48 +36,89 @@ impl std::fmt::Debug for Store {
     }
 }
 
-const KNOWN_COLUMNS: &str = "href, etag, uid, content, title, left_out, again, link, next, over";
+/// A mirror of a calendar.
+#[derive(Debug, Clone)]
+pub struct Mirror {
+    /// Its number.
+    pub id: CalendarId,
+    /// The number of the last change that was noted.
+    pub seq: i64,
+    /// What is known of it as a whole.
+    pub facts: CalendarFacts,
+}
+
+/// A route, as it last ran.
+#[derive(Debug, Clone)]
+pub struct Route {
+    /// Its number.
+    pub id: RouteId,
+    /// What it said.
+    pub rule: String,
+    /// Its calendars.
+    pub ends: String,
+    /// Whether it is held back.
+    pub is_paused: bool,
+    /// When it last ran to its end, in seconds since 1970.
+    pub ran_at: Option<i64>,
+    /// Up to which change of each calendar its cases were decided.
+    pub seen: Vec<i64>,
+}
+
+/// An object with news for a route.
+#[derive(Debug, Clone, Copy)]
+pub struct Touched {
+    /// The object.
+    pub object: ObjectId,
+    /// The number of its change.
+    pub seq: i64,
+    /// The case that it belongs to.
+    pub link: Option<LinkId>,
+}
+
+const OBJECT: &str = "id, href, etag, state, seq, generation, uid, content, body, calendar";
 
 impl Store {
     /// Opens the state, making it where there is none, and brings it to the present format.
     ///
     /// # Errors
     /// [`StoreError::Newer`], [`StoreError::Unreadable`], [`StoreError::Open`] or [`StoreError::Full`].
-    pub fn open(path: &Path) -> Result<Self, StoreError> {
+    pub fn open(path: &Path) -> Result<Self> {
         let open_error = |problem: String| StoreError::Open { path: path.to_owned(), problem };
         let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
         if let Some(folder) = folder {
             std::fs::create_dir_all(folder).map_err(|e| open_error(e.to_string()))?;
         }
         keep_private(path);
-        let mut connection = Connection::open(path).map_err(|e| open_error(e.to_string()))?;
+        let connection = Connection::open(path).map_err(|e| open_error(e.to_string()))?;
         connection.busy_timeout(Duration::from_secs(20))?;
-        connection.set_prepared_statement_cache_capacity(64);
+        let unreadable = |problem: String| StoreError::Unreadable { path: path.to_owned(), problem };
         let wal = connection.pragma_update(None, "journal_mode", "WAL");
         wal.map_err(|e| match StoreError::from(e) {
-            StoreError::Sqlite(e) if is_foreign(&e) => {
-                StoreError::Unreadable { path: path.to_owned(), problem: e.to_string() }
-            }
+            StoreError::Damaged => unreadable("it is no database, or damaged".to_owned()),
             other => other,
         })?;
         // A run that is cut off by a power cut is found again by reading back; WAL keeps the file whole.
         connection.pragma_update(None, "synchronous", "NORMAL")?;
-        connection.pragma_update(None, "foreign_keys", true)?;
-        migrate(&mut connection, path)?;
-        Ok(Self { connection, path: path.to_owned(), gate: RefCell::new(None) })
+        Self::prepare(connection, path).map_err(|e| match e {
+            StoreError::Damaged => unreadable("it is damaged".to_owned()),
+            other => other,
+        })
     }
 
     /// Makes a state that is kept nowhere, for looking without a trace.
     ///
     /// # Errors
     /// SQLite cannot start.
-    pub fn in_memory() -> Result<Self, StoreError> {
-        let mut connection = Connection::open_in_memory()?;
-        connection.set_prepared_statement_cache_capacity(64);
+    pub fn in_memory() -> Result<Self> {
+        Self::prepare(Connection::open_in_memory()?, Path::new(":memory:"))
+    }
+
+    fn prepare(mut connection: Connection, path: &Path) -> Result<Self> {
+        connection.set_prepared_statement_cache_capacity(128);
         connection.pragma_update(None, "foreign_keys", true)?;
-        let path = PathBuf::from(":memory:");
-        migrate(&mut connection, &path)?;
-        Ok(Self { connection, path, gate: RefCell::new(None) })
+        migrate(&mut connection, path)?;
+        let path = path.to_owned();
+        Ok(Self { connection, presence: Presence::begin(), path, gate: RefCell::new(None) })
     }
 
     /// Returns where the state is kept.
@@ -93,421 +137,471 @@ impl Store {
     ///
     /// # Errors
     /// What `work` returns, or the disk is full.
-    pub fn write<T>(&self, work: impl FnOnce(&Writer<'_>) -> Result<T, StoreError>) -> Result<T, StoreError> {
+    pub fn write<T>(&self, work: impl FnOnce(&Writer<'_>) -> Result<T>) -> Result<T> {
         if self.gate.borrow_mut().as_mut().is_some_and(|gate| !gate()) {
             return Err(StoreError::CutOff);
         }
-        let transaction = self.connection.unchecked_transaction()?;
+        let transaction =
+            rusqlite::Transaction::new_unchecked(&self.connection, TransactionBehavior::Immediate)?;
         let result = work(&Writer { connection: &transaction })?;
         transaction.commit()?;
         Ok(result)
+    }
+
+    pub(crate) fn rows<T>(
+        &self,
+        sql: &str,
+        values: impl rusqlite::Params,
+        read: impl FnMut(&Row<'_>) -> rusqlite::Result<T>,
+    ) -> Result<Vec<T>> {
+        let mut query = self.connection.prepare_cached(sql)?;
+        let rows = query.query_map(values, read)?.collect::<rusqlite::Result<_>>();
+        Ok(rows?)
+    }
+
+    pub(crate) fn one<T>(
+        &self,
+        sql: &str,
+        values: impl rusqlite::Params,
+        read: impl FnOnce(&Row<'_>) -> rusqlite::Result<T>,
+    ) -> Result<Option<T>> {
+        Ok(self.connection.prepare_cached(sql)?.query_row(values, read).optional()?)
+    }
+
+    /// Returns a text.
+    ///
+    /// # Errors
+    /// The state cannot be read; so for all methods here.
+    pub fn text(&self, body: BodyId) -> Result<Option<String>> {
+        let bytes = self.one("SELECT bytes FROM body WHERE id = ?", [body.0], |r| r.get::<_, Vec<u8>>(0))?;
+        bytes.map_or(Ok(None), |bytes| unpack(&self.connection, &bytes))
+    }
+
+    /// Returns the mirror of the calendar at a place.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn mirror(&self, place: &str) -> Result<Option<Mirror>> {
+        let sql = "SELECT id, seq, facts FROM calendar WHERE place = ?";
+        self.one(sql, [place], |row| {
+            let facts: String = row.get(2)?;
+            Ok(Mirror {
+                id: CalendarId(row.get(0)?),
+                seq: row.get(1)?,
+                // What this version cannot read is as good as nothing: the calendar is looked at afresh.
+                facts: serde_json::from_str(&facts).unwrap_or_default(),
+            })
+        })
+    }
+
+    /// Calls `each` for everything that stands in a calendar, as far as is known: where, its state, how well it is
+    /// known, and since when.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn each_object(
+        &self,
+        calendar: CalendarId,
+        mut each: impl FnMut(ObjectHref, Option<ETag>, ObjectState, i64),
+    ) -> Result<()> {
+        let sql = "SELECT href, etag, state, generation FROM object WHERE calendar = ? AND state <> 4";
+        let mut query = self.connection.prepare_cached(sql)?;
+        let mut rows = query.query([calendar.0])?;
+        while let Some(row) = rows.next()? {
+            let etag: Option<String> = row.get(1)?;
+            let state = ObjectState::of_number(row.get(2)?);
+            each(ObjectHref::from(row.get::<_, String>(0)?), etag.map(ETag::from), state, row.get(3)?);
+        }
+        Ok(())
+    }
+
+    /// Tells whether more than `count` objects stand in a calendar, without counting them all.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn holds_more_than(&self, calendar: CalendarId, count: usize) -> Result<bool> {
+        let sql = "SELECT 1 FROM object WHERE calendar = ? AND state <> 4 LIMIT 1 OFFSET ?";
+        Ok(self.connection.prepare_cached(sql)?.exists(params![calendar.0, count])?)
+    }
+
+    /// Returns what stands at an href.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn object_at(&self, calendar: CalendarId, href: &ObjectHref) -> Result<Option<Object>> {
+        let sql = format!("SELECT {OBJECT} FROM object WHERE calendar = ? AND href = ? AND state <> 4");
+        self.one(&sql, params![calendar.0, href.as_str()], object)
+    }
+
+    /// Returns an object by its number.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn object(&self, id: ObjectId) -> Result<Option<Object>> {
+        self.one(&format!("SELECT {OBJECT} FROM object WHERE id = ?"), [id.0], object)
+    }
+
+    /// Returns what stands in a calendar under a UID, by href.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn objects_by_uid(&self, calendar: CalendarId, uid: &EventUid) -> Result<Vec<Object>> {
+        let sql = format!(
+            "SELECT {OBJECT} FROM object WHERE calendar = ? AND uid = ? AND state <> 4 ORDER BY href"
+        );
+        self.rows(&sql, params![calendar.0, uid.as_str()], object)
+    }
+
+    /// Returns what stands in a calendar and looks like this, by href; at most `most`.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn objects_by_content(
+        &self,
+        calendar: CalendarId,
+        content: ContentKey,
+        most: usize,
+    ) -> Result<Vec<Object>> {
+        let sql = format!(
+            "SELECT {OBJECT} FROM object WHERE calendar = ? AND content = ? AND state = 0 ORDER BY href LIMIT ?"
+        );
+        self.rows(&sql, params![calendar.0, content.0.to_vec(), most], object)
+    }
+
+    /// Returns the hrefs of a calendar that are in a state.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn hrefs_in(&self, calendar: CalendarId, state: ObjectState) -> Result<Vec<ObjectHref>> {
+        let sql = "SELECT href FROM object WHERE calendar = ? AND state = ? AND state IN (1, 2, 4)";
+        self.rows(sql, params![calendar.0, state.number()], |row| {
+            Ok(ObjectHref::from(row.get::<_, String>(0)?))
+        })
+    }
+
+    /// Returns the objects that were made out of one, in the order of their hrefs.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn objects_of(&self, parent: ObjectId, calendar: CalendarId) -> Result<Vec<Object>> {
+        let sql = format!(
+            "SELECT {OBJECT} FROM object WHERE parent = ? AND calendar = ? AND state <> 4 ORDER BY href"
+        );
+        self.rows(&sql, params![parent.0, calendar.0], object)
+    }
+
+    /// Returns everything that stands in a calendar, as far as it was read; for calendars that are made.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn all_objects(&self, calendar: CalendarId) -> Result<Vec<Object>> {
+        let sql = format!("SELECT {OBJECT} FROM object WHERE calendar = ? AND state <> 4 ORDER BY href");
+        self.rows(&sql, [calendar.0], object)
+    }
+
+    /// Returns the spans that the objects of the calendar behind a made one came to, as they were written down.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn spans(&self, calendar: CalendarId) -> Result<Vec<String>> {
+        let sql = "SELECT spans FROM part WHERE calendar = ? AND spans <> '[]'";
+        self.rows(sql, [calendar.0], |row| row.get(0))
+    }
+
+    /// Returns the objects of the calendar behind a made one that must be looked at again by now.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn parts_due(&self, calendar: CalendarId, now: i64) -> Result<Vec<ObjectId>> {
+        let sql = "SELECT parent FROM part WHERE calendar = ? AND due IS NOT NULL AND due <= ?";
+        self.rows(sql, params![calendar.0, now], |row| Ok(ObjectId(row.get(0)?)))
+    }
+
+    /// Returns the objects behind a made calendar that are left out, with why.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn parts_left_out(&self, calendar: CalendarId) -> Result<Vec<(ObjectId, String)>> {
+        let sql = "SELECT parent, reason FROM part WHERE calendar = ? AND reason <> ''";
+        self.rows(sql, [calendar.0], |row| Ok((ObjectId(row.get(0)?), row.get(1)?)))
+    }
+
+    /// Returns objects of a calendar that changed after `after`, in the order of their changes; at most `most`.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn changed_after(&self, calendar: CalendarId, after: i64, most: usize) -> Result<Vec<Object>> {
+        let sql = format!("SELECT {OBJECT} FROM object WHERE calendar = ? AND seq > ? ORDER BY seq LIMIT ?");
+        self.rows(&sql, params![calendar.0, after, most], object)
     }
 
     /// Finds a route that has run before.
     ///
     /// # Errors
     /// The state cannot be read.
-    pub fn route(&self, name: &str) -> Result<Option<RouteId>, StoreError> {
-        let mut query = self.connection.prepare_cached("SELECT id FROM route WHERE name = ?")?;
-        Ok(query.query_row([name], |row| row.get(0).map(RouteId)).optional()?)
+    pub fn route(&self, name: &str) -> Result<Option<Route>> {
+        let sql = "SELECT id, rule, ends, paused, ran_at, seen FROM route WHERE name = ?";
+        self.one(sql, [name], |row| {
+            let seen: String = row.get(5)?;
+            Ok(Route {
+                id: RouteId(row.get(0)?),
+                rule: row.get(1)?,
+                ends: row.get(2)?,
+                is_paused: row.get(3)?,
+                ran_at: row.get(4)?,
+                seen: serde_json::from_str(&seen).unwrap_or_default(),
+            })
+        })
     }
 
-    /// Returns the settings and the calendars a route last ran with; both empty before its first run.
+    /// Returns the names of all routes that ever ran and were not retired.
     ///
     /// # Errors
     /// The state cannot be read.
-    pub fn route_settings(&self, route: RouteId) -> Result<(String, String), StoreError> {
-        let mut query =
-            self.connection.prepare_cached("SELECT settings, endpoints FROM route WHERE id = ?")?;
-        Ok(query.query_row([route.0], |row| Ok((row.get(0)?, row.get(1)?)))?)
+    pub fn route_names(&self) -> Result<Vec<String>> {
+        self.rows("SELECT name FROM route ORDER BY name", [], |row| row.get(0))
     }
 
-    /// Returns what is remembered of one calendar of a route.
+    /// Returns objects with news for a route, in the order of their changes: what changed after `after` and was not
+    /// decided yet, of cases, and of nobody; at most `most`.
     ///
     /// # Errors
     /// The state cannot be read.
-    pub fn side(&self, route: RouteId, side: SideId) -> Result<SideState, StoreError> {
-        let mut query =
-            self.connection.prepare_cached("SELECT state FROM side WHERE route = ? AND side = ?")?;
-        let text: Option<String> =
-            query.query_row(params![route.0, side.number()], |row| row.get(0)).optional()?;
-        // A state that this version cannot read is as good as none: the calendar is read afresh.
-        Ok(text.and_then(|t| serde_json::from_str(&t).ok()).unwrap_or_default())
+    pub fn touched(
+        &self,
+        route: Option<RouteId>,
+        calendar: CalendarId,
+        after: i64,
+        most: usize,
+    ) -> Result<Vec<Touched>> {
+        let sql = "SELECT o.id, o.seq, p.link FROM object o
+             LEFT JOIN place p ON p.object = o.id AND p.route = ?1
+             WHERE o.calendar = ?2 AND o.seq > ?3 AND (p.link IS NULL OR p.seq <> o.seq)
+             ORDER BY o.seq LIMIT ?4";
+        self.rows(sql, params![route.map(|r| r.0), calendar.0, after, most], |row| {
+            let link: Option<i64> = row.get(2)?;
+            Ok(Touched { object: ObjectId(row.get(0)?), seq: row.get(1)?, link: link.map(LinkId) })
+        })
     }
 
-    /// Returns what is known of one href.
+    /// Returns the cases of a route that must be decided again by now; at most `most`, from a number on.
     ///
     /// # Errors
     /// The state cannot be read.
-    pub fn known(
+    pub fn due(&self, route: RouteId, now: i64, after: Option<LinkId>, most: usize) -> Result<Vec<LinkId>> {
+        let sql = "SELECT id FROM link WHERE route = ? AND due IS NOT NULL AND due <= ? AND id > ?
+             ORDER BY id LIMIT ?";
+        let after = after.map_or(i64::MIN, |link| link.0);
+        self.rows(sql, params![route.0, now, after, most], |row| Ok(LinkId(row.get(0)?)))
+    }
+
+    /// Returns what is remembered of a case.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn link(&self, link: LinkId) -> Result<Option<LinkRow>> {
+        let sql =
+            "SELECT state, reason, agreed, carried, form, due, tries, told, partly FROM link WHERE id = ?";
+        self.one(sql, [link.0], |row| {
+            let told: Option<String> = row.get(7)?;
+            Ok(LinkRow {
+                state: LinkState::of_number(row.get(0)?),
+                reason: row.get(1)?,
+                agreed: row.get::<_, Option<i64>>(2)?.map(BodyId),
+                carried: row.get(3)?,
+                form: row.get(4)?,
+                due: row.get(5)?,
+                tries: row.get(6)?,
+                told: told.and_then(|told| serde_json::from_str(&told).ok()),
+                partly: partly(row.get(8)?),
+            })
+        })
+    }
+
+    /// Returns the places of a case.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn places(&self, link: LinkId) -> Result<Vec<PlaceRow>> {
+        let sql =
+            "SELECT side, object, origin, seq, stood, agreed, refused, let_go FROM place WHERE link = ?";
+        self.rows(sql, [link.0], |row| {
+            Ok(PlaceRow {
+                side: row.get(0)?,
+                object: row.get::<_, Option<i64>>(1)?.map(ObjectId),
+                origin: origin(row.get(2)?),
+                seq: row.get(3)?,
+                stood: row.get::<_, Option<i64>>(4)?.map(BodyId),
+                agreed: row.get::<_, Option<i64>>(5)?.map(BodyId),
+                refused: row.get::<_, Option<Vec<u8>>>(6)?.and_then(fingerprint),
+                let_go: row.get(7)?,
+            })
+        })
+    }
+
+    /// Returns the case of a route that an object belongs to.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn link_of(&self, route: RouteId, object: ObjectId) -> Result<Option<LinkId>> {
+        let sql = "SELECT link FROM place WHERE object = ? AND route = ?";
+        self.one(sql, params![object.0, route.0], |row| Ok(LinkId(row.get(0)?)))
+    }
+
+    /// Returns cases of a route in one of these states, by number; at most `most`.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn links_in(
         &self,
         route: RouteId,
-        side: SideId,
-        href: &ObjectHref,
-    ) -> Result<Option<Known>, StoreError> {
-        let found = self.known_where(route, side, "known", "href = :value", href.as_str())?;
-        Ok(found.into_iter().next())
+        states: &[LinkState],
+        after: Option<LinkId>,
+        most: usize,
+    ) -> Result<Vec<LinkId>> {
+        let mut all = Vec::new();
+        for state in states {
+            let sql = "SELECT id FROM link WHERE route = ? AND state = ? AND id > ? ORDER BY id LIMIT ?";
+            let after = after.map_or(i64::MIN, |link| link.0);
+            all.extend(
+                self.rows(sql, params![route.0, state.number(), after, most], |row| Ok(LinkId(row.get(0)?)))?,
+            );
+        }
+        Ok(all)
     }
 
-    /// Returns the entries with this UID; more than one where a calendar breaks the rules.
+    /// Returns all cases of a route, by number; at most `most`.
     ///
     /// # Errors
     /// The state cannot be read.
-    pub fn known_by_uid(
-        &self,
-        route: RouteId,
-        side: SideId,
-        uid: &EventUid,
-    ) -> Result<Vec<Known>, StoreError> {
-        self.known_where(route, side, "known INDEXED BY known_uid", "uid = :value", uid.as_str())
+    pub fn links_of(&self, route: RouteId, after: Option<LinkId>, most: usize) -> Result<Vec<LinkId>> {
+        let sql = "SELECT id FROM link WHERE route = ? AND id > ? ORDER BY id LIMIT ?";
+        let after = after.map_or(i64::MIN, |link| link.0);
+        self.rows(sql, params![route.0, after, most], |row| Ok(LinkId(row.get(0)?)))
     }
 
-    /// Returns the entries without link that have this content.
+    /// Returns what went wrong with cases of a route and is not over: the title, and what there is to tell.
     ///
     /// # Errors
     /// The state cannot be read.
-    pub fn unlinked_by_content(
-        &self,
-        route: RouteId,
-        side: SideId,
-        content: ContentKey,
-    ) -> Result<Vec<Known>, StoreError> {
-        let table = "known INDEXED BY known_content";
-        self.known_where(route, side, table, "link IS NULL AND content = :value", content.0)
+    pub fn troubles(&self, route: RouteId) -> Result<Vec<(String, Option<Told>)>> {
+        let mut troubles = Vec::new();
+        let states = [LinkState::Failed, LinkState::Refused, LinkState::Damaged];
+        for link in self.links_in(route, &states, None, usize::MAX >> 1)? {
+            let told = self.link(link)?.and_then(|row| row.told);
+            troubles.push((self.title_of(link)?, told));
+        }
+        Ok(troubles)
     }
 
-    /// Tells whether a calendar has more known entries than `count`, without counting them all.
+    /// Returns what a person would call a case.
+    fn title_of(&self, link: LinkId) -> Result<String> {
+        let mut name = String::new();
+        for place in self.places(link)? {
+            let object = place.object.map(|id| self.object(id)).transpose()?.flatten();
+            if let Some(object) = &object {
+                object.href.as_str().rsplit('/').next().unwrap_or_default().clone_into(&mut name);
+            }
+            let body = object.and_then(|object| object.body).or(place.stood);
+            let text = body.map(|body| self.text(body)).transpose()?.flatten();
+            let limits = chestnut_core::ical::Limits::default();
+            if let Some(entry) = text.and_then(|text| chestnut_core::Entry::parse(&text, &limits).ok()) {
+                return Ok(entry.title());
+            }
+        }
+        Ok(name)
+    }
+
+    /// Returns how many cases of a route stand how: by state, by reason where they are left out, and by what copies
+    /// lack.
     ///
     /// # Errors
     /// The state cannot be read.
-    pub fn knows_more_than(&self, route: RouteId, side: SideId, count: usize) -> Result<bool, StoreError> {
-        let sql = "SELECT 1 FROM known WHERE route = ? AND side = ? LIMIT 1 OFFSET ?";
-        let mut query = self.connection.prepare_cached(sql)?;
-        Ok(query.exists(params![route.0, side.number(), count])?)
-    }
-
-    /// Returns the entries that the next run must look at again.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn known_again(&self, route: RouteId, side: SideId) -> Result<Vec<Known>, StoreError> {
-        let table = "known INDEXED BY known_again";
-        self.known_where(route, side, table, "again > 0 AND :value IS NULL", None::<i64>)
-    }
-
-    /// Returns the entries of a calendar that come into a window which ends before `end`, in seconds since 1970.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn coming_in(&self, route: RouteId, side: SideId, end: i64) -> Result<Vec<Known>, StoreError> {
-        self.known_where(route, side, "known INDEXED BY known_next", "next < :value", end)
-    }
-
-    /// Returns the linked entries of the source that are over before a window which begins at `start`.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn over_before(&self, route: RouteId, start: i64) -> Result<Vec<Known>, StoreError> {
-        let (table, side) = ("known INDEXED BY known_over", SideId::Source);
-        self.known_where(route, side, table, "over <= :value AND link IS NOT NULL", start)
-    }
-
-    /// Counts the copies that do not bring everything along, by what they lack.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn partly_counts(&self, route: RouteId) -> Result<BTreeMap<String, usize>, StoreError> {
-        let sql = "SELECT partly, count(*) FROM link WHERE route = ? AND partly > 0 GROUP BY partly";
-        let mut query = self.connection.prepare_cached(sql)?;
-        let mut counts = BTreeMap::new();
-        for row in query.query_map([route.0], |row| Ok((row.get(0)?, row.get(1)?)))? {
-            let (number, count): (i64, usize) = row?;
-            let lacks = partly(number);
-            for (name, lacks) in
-                [("without-people", lacks.without_people), ("without-attachments", lacks.without_attachments)]
+    pub fn tally(&self, route: RouteId) -> Result<Tally> {
+        let mut tally = Tally::default();
+        let sql = "SELECT state, reason, partly, number FROM tally WHERE route = ? AND number > 0";
+        for (state, reason, lacks, number) in self.rows(sql, [route.0], |row| {
+            let row: (i64, String, i64, usize) = (row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?);
+            Ok(row)
+        })? {
+            let state = LinkState::of_number(state);
+            *tally.states.entry(state).or_default() += number;
+            if !reason.is_empty() {
+                *tally.left_out.entry(reason).or_default() += number;
+            }
+            let lacks = partly(lacks);
+            for (lacks, key) in
+                [(lacks.without_people, "without-people"), (lacks.without_attachments, "without-attachments")]
             {
                 if lacks {
-                    *counts.entry(name.to_owned()).or_default() += count;
+                    *tally.partly.entry(key.to_owned()).or_default() += number;
                 }
             }
         }
-        Ok(counts)
+        Ok(tally)
     }
 
-    /// Returns the entries that are left out, with their calendar, for those who ask for names.
+    /// Returns the writes of a case that were perhaps sent.
     ///
     /// # Errors
     /// The state cannot be read.
-    pub fn left_out(&self, route: RouteId) -> Result<Vec<(SideId, Known)>, StoreError> {
-        let mut left_out = Vec::new();
-        let replicas = (0..self.replica_sides(route)?).map(SideId::Replica);
-        let table = "known INDEXED BY known_left_out";
-        for side in [SideId::Source, SideId::Underlying].into_iter().chain(replicas.skip(1)) {
-            let found =
-                self.known_where(route, side, table, "left_out IS NOT NULL AND :value IS NULL", None::<i64>)?;
-            left_out.extend(found.into_iter().map(|known| (side, known)));
-        }
-        Ok(left_out)
+    pub fn intents(&self, link: LinkId) -> Result<Vec<Intent>> {
+        let sql = "SELECT link, side, href, sent, stood, agreed, carried, form FROM intent WHERE link = ?";
+        self.rows(sql, [link.0], intent)
     }
 
-    /// `table` names the index: left to itself, SQLite walks the primary key past every entry where an index holds
-    /// but the few that are asked for.
-    fn known_where(
-        &self,
-        route: RouteId,
-        side: SideId,
-        table: &str,
-        condition: &str,
-        value: impl rusqlite::ToSql,
-    ) -> Result<Vec<Known>, StoreError> {
-        let sql = format!(
-            "SELECT {KNOWN_COLUMNS} FROM {table} WHERE route = :route AND side = :side AND {condition}"
-        );
-        let mut query = self.connection.prepare_cached(&sql)?;
-        let bound = named_params! { ":route": route.0, ":side": side.number(), ":value": value };
-        let rows = query.query_map(bound, known_row)?;
-        Ok(rows.collect::<Result<_, _>>()?)
-    }
-
-    /// Calls `visit` with every known entry of a calendar, in the order of hrefs, without holding them all.
+    /// Returns what stood in the places of a case when its writes were decided.
     ///
     /// # Errors
     /// The state cannot be read.
-    pub fn each_known(
-        &self,
-        route: RouteId,
-        side: SideId,
-        mut visit: impl FnMut(Known),
-    ) -> Result<(), StoreError> {
-        let sql = format!("SELECT {KNOWN_COLUMNS} FROM known WHERE route = ? AND side = ? ORDER BY href");
-        let mut query = self.connection.prepare_cached(&sql)?;
-        for row in query.query_map(params![route.0, side.number()], known_row)? {
-            visit(row?);
-        }
-        Ok(())
+    pub fn considered(&self, link: LinkId) -> Result<Vec<(usize, BodyId)>> {
+        let sql = "SELECT side, body FROM considered WHERE link = ?";
+        self.rows(sql, [link.0], |row| Ok((row.get(0)?, BodyId(row.get(1)?))))
     }
 
-    /// Returns the entry on the given side of a link.
+    /// Returns the cases of a route of which writes were perhaps sent.
     ///
     /// # Errors
     /// The state cannot be read.
-    pub fn linked(&self, link: LinkId, side: SideId) -> Result<Option<Known>, StoreError> {
-        let sql = format!("SELECT {KNOWN_COLUMNS} FROM known WHERE link = ? AND side = ?");
-        let mut query = self.connection.prepare_cached(&sql)?;
-        Ok(query.query_row(params![link.0, side.number()], known_row).optional()?)
-    }
-
-    /// Returns a link.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn link(&self, link: LinkId) -> Result<Option<LinkRow>, StoreError> {
-        let sql = "SELECT source_uid, target_uid, view, far, refused, words, partly FROM link WHERE id = ?";
-        let mut query = self.connection.prepare_cached(sql)?;
-        Ok(query.query_row([link.0], link_row).optional()?)
-    }
-
-    /// Returns the last agreed texts of a link; `None` where they are lost, and must be read.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn agreed(&self, link: LinkId) -> Result<Option<Agreed>, StoreError> {
-        let mut query = self.connection.prepare_cached("SELECT texts FROM agreed WHERE link = ?")?;
-        let blob: Option<Vec<u8>> = query.query_row([link.0], |row| row.get(0)).optional()?;
-        Ok(blob.and_then(|blob| unpack_agreed(&blob)))
-    }
-
-    /// Returns a link's parts in the calendars of a two-way route.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn replicas(&self, link: LinkId) -> Result<BTreeMap<u8, ReplicaRow>, StoreError> {
-        let sql = "SELECT side, uid, refused, let_go FROM replica WHERE link = ?";
-        let mut query = self.connection.prepare_cached(sql)?;
-        let rows = query.query_map([link.0], |row| {
-            let refused = row.get::<_, Option<Vec<u8>>>(2)?.and_then(fingerprint);
-            let replica = ReplicaRow { uid: EventUid::from(text(row, 1)?), refused, let_go: row.get(3)? };
-            Ok((row.get(0)?, replica))
-        })?;
-        Ok(rows.collect::<Result<_, _>>()?)
-    }
-
-    /// Returns what was agreed of an entry of a two-way route; `None` where it is lost.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn replica_texts(&self, link: LinkId) -> Result<Option<ReplicaTexts>, StoreError> {
-        let mut query = self.connection.prepare_cached("SELECT texts FROM replica_texts WHERE link = ?")?;
-        let blob: Option<Vec<u8>> = query.query_row([link.0], |row| row.get(0)).optional()?;
-        Ok(blob.and_then(|blob| unpack_replicas(&blob)))
-    }
-
-    /// Returns the names of all routes that the state knows.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn route_names(&self) -> Result<Vec<String>, StoreError> {
-        let mut query = self.connection.prepare_cached("SELECT name FROM route ORDER BY name")?;
-        Ok(query.query_map([], |row| row.get(0))?.collect::<Result<_, _>>()?)
-    }
-
-    /// Tells whether a person holds a route back.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn is_paused(&self, route: RouteId) -> Result<bool, StoreError> {
-        let mut query = self.connection.prepare_cached("SELECT paused FROM route WHERE id = ?")?;
-        Ok(query.query_row([route.0], |row| row.get(0))?)
-    }
-
-    /// Finds the link of an entry of a two-way route by its UID.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn link_by_uid(&self, route: RouteId, uid: &EventUid) -> Result<Option<LinkId>, StoreError> {
-        let sql = "SELECT id FROM link WHERE route = ? AND source_uid = ?";
-        let mut query = self.connection.prepare_cached(sql)?;
-        Ok(query.query_row(params![route.0, uid.as_str()], |row| row.get(0).map(LinkId)).optional()?)
-    }
-
-    fn replica_sides(&self, route: RouteId) -> Result<u8, StoreError> {
-        let sql = "SELECT count(*) FROM side WHERE route = ? AND side < 1000";
-        Ok(self.connection.prepare_cached(sql)?.query_row([route.0], |row| row.get(0))?)
-    }
-
-    /// Returns what waits for a person, of one route or of all, in the order of its numbers.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn held(&self, route: Option<RouteId>) -> Result<Vec<HeldItem>, StoreError> {
-        let sql = "SELECT held.id, route.name, link, since, title, start, details, decision
-                   FROM held JOIN route ON route.id = held.route WHERE ?1 IS NULL OR route.id = ?1 ORDER BY held.id";
-        let mut query = self.connection.prepare_cached(sql)?;
-        let rows = query.query_map([route.map(|r| r.0)], |row| {
-            Ok(HeldItem {
-                id: row.get(0)?,
-                route: row.get(1)?,
-                link: row.get::<_, Option<i64>>(2)?.map(LinkId),
-                since: row.get(3)?,
-                title: row.get(4)?,
-                start: row.get(5)?,
-                details: row.get(6)?,
-                decision: row.get(7)?,
-            })
-        })?;
-        Ok(rows.collect::<Result<_, _>>()?)
-    }
-
-    /// Tells how many links a route has.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn link_count(&self, route: RouteId) -> Result<usize, StoreError> {
-        let mut query = self.connection.prepare_cached("SELECT links FROM route WHERE id = ?")?;
-        Ok(query.query_row([route.0], |row| row.get(0))?)
-    }
-
-    /// Returns the links that the far server damaged or refused, each with its words and the source's title.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn link_troubles(&self, route: RouteId) -> Result<Vec<(String, String)>, StoreError> {
-        let sql =
-            "SELECT coalesce((SELECT title FROM known WHERE known.link = link.id AND side = 0), ''), words
-                   FROM link WHERE route = ? AND words IS NOT NULL ORDER BY id";
-        let mut query = self.connection.prepare_cached(sql)?;
-        let rows = query.query_map([route.0], |row| Ok((row.get(0)?, row.get(1)?)))?;
-        Ok(rows.collect::<Result<_, _>>()?)
-    }
-
-    /// Counts the entries of the source that are left out, by reason.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn left_out_counts(&self, route: RouteId) -> Result<BTreeMap<String, usize>, StoreError> {
-        let sql =
-            "SELECT left_out, count(*) FROM known WHERE route = ? AND left_out IS NOT NULL GROUP BY left_out";
-        let mut query = self.connection.prepare_cached(sql)?;
-        let rows = query.query_map([route.0], |row| Ok((row.get(0)?, row.get(1)?)))?;
-        Ok(rows.collect::<Result<_, _>>()?)
-    }
-
-    /// Returns writes of a run that was cut off: perhaps sent, perhaps not.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn unfinished_writes(&self, route: RouteId) -> Result<Vec<(ObjectHref, EventUid)>, StoreError> {
-        let mut query =
-            self.connection.prepare_cached("SELECT href, source_uid FROM journal WHERE route = ?")?;
-        let rows = query.query_map([route.0], |row| {
-            Ok((ObjectHref::from(text(row, 0)?), EventUid::from(text(row, 1)?)))
-        })?;
-        Ok(rows.collect::<Result<_, _>>()?)
-    }
-
-    /// Returns the newest runs, newest first; of one route, or of all.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn runs(&self, route: Option<&str>, at_most: usize) -> Result<Vec<RunRecord>, StoreError> {
-        let sql = "SELECT run.id, route.name, started, finished, result, summary FROM run
-                   JOIN route ON route.id = run.route
-                   WHERE ?1 IS NULL OR route.name = ?1 ORDER BY run.id DESC LIMIT ?2";
-        let mut query = self.connection.prepare_cached(sql)?;
-        let rows = query.query_map(params![route, at_most], run_row)?;
-        Ok(rows.collect::<Result<_, _>>()?)
-    }
-
-    /// Returns one run.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn run(&self, run: RunId) -> Result<Option<RunRecord>, StoreError> {
-        let sql = "SELECT run.id, route.name, started, finished, result, summary FROM run
-                   JOIN route ON route.id = run.route WHERE run.id = ?";
-        Ok(self.connection.prepare_cached(sql)?.query_row([run.0], run_row).optional()?)
-    }
-
-    /// Returns the newest run of a route that ended well.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn last_success(&self, route: &str) -> Result<Option<RunRecord>, StoreError> {
-        let sql = "SELECT run.id, route.name, started, finished, result, summary FROM run
-                   JOIN route ON route.id = run.route
-                   WHERE route.name = ? AND result = 'ok' ORDER BY run.id DESC LIMIT 1";
-        Ok(self.connection.prepare_cached(sql)?.query_row([route], run_row).optional()?)
-    }
-
-    /// Returns what a run did, in order.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn changes(&self, run: RunId) -> Result<Vec<Change>, StoreError> {
-        let sql = "SELECT calendar, action, href, uid, title, start, words, before FROM change
-                   WHERE run = ? ORDER BY id";
-        let mut query = self.connection.prepare_cached(sql)?;
-        let rows = query.query_map([run.0], |row| {
-            let action = text(row, 1)?;
-            Ok(Change {
-                calendar: row.get(0)?,
-                action: ChangeAction::ALL
-                    .into_iter()
-                    .find(|a| a.word() == action)
-                    .unwrap_or(ChangeAction::Failed),
-                href: ObjectHref::from(text(row, 2)?),
-                uid: EventUid::from(text(row, 3)?),
-                title: row.get(4)?,
-                start: row.get(5)?,
-                words: row.get(6)?,
-                before: row.get::<_, Option<Vec<u8>>>(7)?.and_then(|blob| unpack(&blob)),
-            })
-        })?;
-        Ok(rows.collect::<Result<_, _>>()?)
+    pub fn unfinished(&self, route: RouteId) -> Result<Vec<LinkId>> {
+        let sql = "SELECT DISTINCT link FROM intent WHERE route = ? ORDER BY link";
+        self.rows(sql, [route.0], |row| Ok(LinkId(row.get(0)?)))
     }
 }
 
-/// The state holds titles: only its owner may read it. A file that exists keeps the rights it has.
+/// How many cases of a route stand how.
+#[derive(Debug, Clone, Default)]
+pub struct Tally {
+    /// By state.
+    pub states: BTreeMap<LinkState, usize>,
+    /// By why they are left out.
+    pub left_out: BTreeMap<String, usize>,
+    /// By what copies lack.
+    pub partly: BTreeMap<String, usize>,
+}
+
+impl Tally {
+    /// Returns how many stand so.
+    #[must_use]
+    pub fn of(&self, state: LinkState) -> usize {
+        self.states.get(&state).copied().unwrap_or(0)
+    }
+
+    /// Returns how many were ever agreed, and still are the route's.
+    #[must_use]
+    pub fn linked(&self) -> usize {
+        [LinkState::InStep, LinkState::Held, LinkState::Failed, LinkState::Refused, LinkState::Damaged]
+            .map(|state| self.of(state))
+            .iter()
+            .sum()
+    }
+}
+
+pub(crate) fn at_millisecond(millis: i64) -> Timestamp {
+    Timestamp::from_millisecond(millis).unwrap_or_default()
+}
+
+/// Makes the file before SQLite does, so that nobody else can read it.
 fn keep_private(path: &Path) {
     #[cfg(unix)]
     {
@@ -521,54 +615,31 @@ fn keep_private(path: &Path) {
     }
 }
 
-fn is_foreign(error: &rusqlite::Error) -> bool {
-    use rusqlite::ErrorCode::{DatabaseCorrupt, NotADatabase};
-    matches!(error.sqlite_error_code(), Some(NotADatabase | DatabaseCorrupt))
-}
-
-fn text(row: &Row<'_>, column: usize) -> rusqlite::Result<String> {
-    row.get(column)
-}
-
-fn known_row(row: &Row<'_>) -> rusqlite::Result<Known> {
-    Ok(Known {
-        href: ObjectHref::from(text(row, 0)?),
-        etag: row.get::<_, Option<String>>(1)?.map(ETag::from),
-        uid: row.get::<_, Option<String>>(2)?.map(EventUid::from),
-        content: row.get::<_, Option<Vec<u8>>>(3)?.and_then(|blob| blob.try_into().ok()).map(ContentKey),
-        title: row.get(4)?,
-        left_out: row.get(5)?,
-        recheck: Recheck::from_number(row.get(6)?),
-        link: row.get::<_, Option<i64>>(7)?.map(LinkId),
-        next: row.get(8)?,
-        over: row.get(9)?,
+fn object(row: &Row<'_>) -> rusqlite::Result<Object> {
+    Ok(Object {
+        id: ObjectId(row.get(0)?),
+        calendar: CalendarId(row.get(9)?),
+        href: ObjectHref::from(row.get::<_, String>(1)?),
+        etag: row.get::<_, Option<String>>(2)?.map(ETag::from),
+        state: ObjectState::of_number(row.get(3)?),
+        seq: row.get(4)?,
+        generation: row.get(5)?,
+        uid: row.get::<_, Option<String>>(6)?.map(EventUid::from),
+        content: row.get::<_, Option<Vec<u8>>>(7)?.and_then(|blob| blob.try_into().ok()).map(ContentKey),
+        body: row.get::<_, Option<i64>>(8)?.map(BodyId),
     })
 }
 
-fn link_row(row: &Row<'_>) -> rusqlite::Result<LinkRow> {
-    let print = |column| row.get::<_, Option<Vec<u8>>>(column).map(|blob| blob.and_then(fingerprint));
-    let damaged = || rusqlite::Error::InvalidColumnType(2, "view".into(), rusqlite::types::Type::Blob);
-    Ok(LinkRow {
-        source_uid: EventUid::from(text(row, 0)?),
-        target_uid: EventUid::from(text(row, 1)?),
-        facts: LinkFacts { view: print(2)?.ok_or_else(damaged)?, far: print(3)?, refused: print(4)? },
-        words: row.get(5)?,
-        partly: partly(row.get(6)?),
-    })
-}
-
-fn run_row(row: &Row<'_>) -> rusqlite::Result<RunRecord> {
-    let at = |millis: i64| Timestamp::from_millisecond(millis).unwrap_or_default();
-    let result: Option<String> = row.get(4)?;
-    Ok(RunRecord {
-        id: RunId(row.get(0)?),
-        route: row.get(1)?,
-        started: at(row.get(2)?),
-        finished: row.get::<_, Option<i64>>(3)?.map(at),
-        result: result.map(|word| {
-            let known = RunResult::ALL.into_iter().find(|r| r.word() == word);
-            known.unwrap_or(RunResult::Failed)
-        }),
-        summary: serde_json::from_str(&text(row, 5)?).unwrap_or_default(),
+fn intent(row: &Row<'_>) -> rusqlite::Result<Intent> {
+    let body = |column| row.get::<_, Option<i64>>(column).map(|id| id.map(BodyId));
+    Ok(Intent {
+        link: LinkId(row.get(0)?),
+        side: row.get(1)?,
+        href: ObjectHref::from(row.get::<_, String>(2)?),
+        sent: body(3)?,
+        stood: body(4)?,
+        agreed: body(5)?,
+        carried: row.get(6)?,
+        form: row.get(7)?,
     })
 }

@@ -1,39 +1,99 @@
-//! Texts, compressed: calendar data shrinks to a half, two versions of one entry to a third.
+//! Texts, compressed: against a dictionary of what nearly every entry says, time zones cut out and kept once.
 
-use lz4_flex::block::{compress_prepend_size, decompress_size_prepended};
+use lz4_flex::block::{compress_prepend_size_with_dict, decompress_size_prepended_with_dict};
+use rusqlite::{Connection, OptionalExtension as _};
+use sha2::{Digest, Sha256};
 
-use crate::records::{Agreed, ReplicaTexts};
+use crate::error::StoreError;
 
 /// Larger than any text that was ever packed: a damaged blob must not ask for all memory.
 const LONGEST: usize = 512 << 20;
+/// The way of packing, in front of each blob: the dictionary belongs to it, and is never changed.
+const VERSION: u8 = 1;
+const DICTIONARY: &[u8] = b"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Chestnut//Chestnut 0.1//EN\r\nCALSCALE:GREGORIAN\r\n\
+BEGIN:VALARM\r\nACTION:DISPLAY\r\nTRIGGER:-PT15M\r\nDESCRIPTION:Reminder\r\nEND:VALARM\r\nRRULE:FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR;INTERVAL=1;COUNT=10\r\n\
+RRULE:FREQ=DAILY;UNTIL=20261231T230000Z\r\nRECURRENCE-ID;TZID=Europe/\r\nEXDATE;TZID=Europe/\r\nORGANIZER;CN=\"\":mailto:\r\n\
+ATTENDEE;CUTYPE=INDIVIDUAL;ROLE=REQ-PARTICIPANT;PARTSTAT=NEEDS-ACTION;RSVP=TRUE;CN=:mailto:\r\nATTENDEE;PARTSTAT=ACCEPTED;CN=:mailto:\r\n\
+CATEGORIES:\r\nURL:https://\r\nGEO:\r\nCOLOR:\r\nATTACH:https://\r\nX-APPLE-TRAVEL-ADVISORY-BEHAVIOR:AUTOMATIC\r\nX-MICROSOFT-CDO-BUSYSTATUS:BUSY\r\n\
+BEGIN:VTODO\r\nDUE;VALUE=DATE:20261231\r\nPERCENT-COMPLETE:0\r\nEND:VTODO\r\nBEGIN:VEVENT\r\nUID:chestnut-\r\nCREATED:20260101T000000Z\r\n\
+LAST-MODIFIED:20260101T000000Z\r\nDTSTAMP:20260101T000000Z\r\nDTSTART;VALUE=DATE:20261001\r\nDTEND;VALUE=DATE:20261002\r\nDURATION:PT1H\r\n\
+DTSTART;TZID=Europe/Berlin:20261001T080000\r\nDTEND;TZID=Europe/Berlin:20261001T090000\r\nDTSTART:20261001T080000Z\r\nDTEND:20261001T090000Z\r\n\
+SEQUENCE:0\r\nSTATUS:CONFIRMED\r\nTRANSP:OPAQUE\r\nCLASS:PUBLIC\r\nPRIORITY:0\r\nLOCATION:\r\nDESCRIPTION:\r\nSUMMARY:\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
 
-pub(crate) fn pack(text: &str) -> Vec<u8> {
-    compress_prepend_size(text.as_bytes())
+/// Stands where a zone was cut out; no content line may hold it (RFC 5545, 3.1).
+const CUT: char = '\u{1}';
+const ZONE: (&str, &str) = ("BEGIN:VTIMEZONE", "END:VTIMEZONE");
+
+fn compress(text: &str) -> Vec<u8> {
+    let mut bytes = vec![VERSION];
+    bytes.extend(compress_prepend_size_with_dict(text.as_bytes(), DICTIONARY));
+    bytes
+}
+
+fn decompress(blob: &[u8]) -> Option<String> {
+    let (version, packed) = blob.split_first()?;
+    let size = u32::from_le_bytes(*packed.first_chunk::<4>()?) as usize;
+    if *version != VERSION || size > LONGEST {
+        return None;
+    }
+    String::from_utf8(decompress_size_prepended_with_dict(packed, DICTIONARY).ok()?).ok()
+}
+
+/// Packs a text, and keeps its zones.
+pub(crate) fn pack(connection: &Connection, text: &str) -> Result<Vec<u8>, StoreError> {
+    if text.contains(CUT) || !text.contains(ZONE.0) {
+        return Ok(compress(text));
+    }
+    let mut out = String::with_capacity(text.len() / 2);
+    let mut rest = text;
+    while let Some(from) = rest.find(ZONE.0) {
+        let Some(length) = rest[from..].find(ZONE.1) else { break };
+        let to = from + length + ZONE.1.len();
+        out.push_str(&rest[..from]);
+        out.push_str(&format!("{CUT}{}{CUT}", keep_zone(connection, &rest[from..to])?));
+        rest = &rest[to..];
+    }
+    out.push_str(rest);
+    Ok(compress(&out))
+}
+
+fn keep_zone(connection: &Connection, zone: &str) -> Result<i64, StoreError> {
+    let digest = Sha256::digest(zone)[..16].to_vec();
+    let known = connection
+        .prepare_cached("SELECT id FROM zone WHERE digest = ?")?
+        .query_row([&digest], |row| row.get(0))
+        .optional()?;
+    if let Some(id) = known {
+        return Ok(id);
+    }
+    connection
+        .prepare_cached("INSERT INTO zone (digest, bytes) VALUES (?, ?)")?
+        .execute(rusqlite::params![digest, compress(zone)])?;
+    Ok(connection.last_insert_rowid())
 }
 
 /// `None` where the bytes are no text of ours: the caller reads the entry afresh then.
-pub(crate) fn unpack(blob: &[u8]) -> Option<String> {
-    let size = u32::from_le_bytes(*blob.first_chunk::<4>()?) as usize;
-    let bytes = if size > LONGEST { return None } else { decompress_size_prepended(blob).ok()? };
-    String::from_utf8(bytes).ok()
-}
-
-/// Both texts in one blob, the length of the first in front.
-pub(crate) fn pack_agreed(agreed: &Agreed) -> Vec<u8> {
-    pack(&format!("{}\n{}{}", agreed.source.len(), agreed.source, agreed.target))
-}
-
-pub(crate) fn unpack_agreed(blob: &[u8]) -> Option<Agreed> {
-    let whole = unpack(blob)?;
-    let (length, texts) = whole.split_once('\n')?;
-    let (source, target) = texts.split_at_checked(length.parse().ok()?)?;
-    Some(Agreed { source: source.to_owned(), target: target.to_owned() })
-}
-
-pub(crate) fn pack_replicas(texts: &ReplicaTexts) -> Vec<u8> {
-    pack(&serde_json::to_string(texts).expect("plain values turn into JSON"))
-}
-
-pub(crate) fn unpack_replicas(blob: &[u8]) -> Option<ReplicaTexts> {
-    serde_json::from_str(&unpack(blob)?).ok()
+pub(crate) fn unpack(connection: &Connection, blob: &[u8]) -> Result<Option<String>, StoreError> {
+    let Some(text) = decompress(blob) else { return Ok(None) };
+    if !text.contains(CUT) {
+        return Ok(Some(text));
+    }
+    let mut out = String::with_capacity(text.len() * 3);
+    for (at, part) in text.split(CUT).enumerate() {
+        // Every second part is the number of a zone; a text that held the mark itself was not cut.
+        let zone = match (at % 2, part.parse::<i64>()) {
+            (1, Ok(id)) => connection
+                .prepare_cached("SELECT bytes FROM zone WHERE id = ?")?
+                .query_row([id], |row| row.get::<_, Vec<u8>>(0))
+                .optional()?
+                .and_then(|bytes| decompress(&bytes)),
+            (1, Err(_)) => return Ok(Some(text)),
+            _ => Some(part.to_owned()),
+        };
+        match zone {
+            Some(part) => out.push_str(&part),
+            None => return Ok(None),
+        }
+    }
+    Ok(Some(out))
 }

@@ -1,15 +1,15 @@
 //! Writes the state, within one transaction.
 
-use chestnut_core::{EventUid, ObjectHref};
+use chestnut_core::ObjectHref;
 use jiff::Timestamp;
-use rusqlite::{Connection, params};
+use rusqlite::{Connection, OptionalExtension as _, params};
 
 use crate::error::StoreError;
 use crate::records::{
-    Agreed, Change, HeldItem, Known, LinkId, LinkRow, ReplicaRow, ReplicaTexts, RouteId, RouteSummary, RunId,
-    RunResult, SideId, SideState, partly_number,
+    BodyId, CalendarFacts, CalendarId, Change, HeldItem, Intent, LinkId, LinkRow, NewObject, ObjectId,
+    ObjectState, PlaceRow, RouteId, RouteSummary, RunId, RunResult, Text, Told, origin_number, partly_number,
 };
-use crate::texts::{pack, pack_agreed, pack_replicas};
+use crate::texts::pack;
 
 /// One transaction on the state.
 #[derive(Debug)]
@@ -19,32 +19,245 @@ pub struct Writer<'c> {
 
 type Done = Result<(), StoreError>;
 
+fn json(value: &impl serde::Serialize) -> String {
+    serde_json::to_string(value).expect("plain values turn into JSON")
+}
+
+fn told_text(told: Option<&Told>) -> Option<String> {
+    told.map(json)
+}
+
 impl Writer<'_> {
     fn run(&self, sql: &str, values: impl rusqlite::Params) -> Done {
         self.connection.prepare_cached(sql)?.execute(values)?;
         Ok(())
     }
 
-    /// Finds a route, or adds it.
+    /// Keeps a text. Whoever asks names it in the same transaction.
     ///
     /// # Errors
     /// The state cannot be written; so for all methods here.
-    pub fn route(&self, name: &str) -> Result<RouteId, StoreError> {
-        self.run("INSERT INTO route (name) VALUES (?) ON CONFLICT DO NOTHING", [name])?;
-        let id =
-            self.connection.query_row("SELECT id FROM route WHERE name = ?", [name], |row| row.get(0))?;
-        Ok(RouteId(id))
+    pub fn keep(&self, text: &str) -> Result<BodyId, StoreError> {
+        let bytes = pack(self.connection, text)?;
+        self.run("INSERT INTO body (bytes) VALUES (?)", [bytes])?;
+        Ok(BodyId(self.connection.last_insert_rowid()))
     }
 
-    /// Remembers the settings and the calendars a route runs with.
+    /// Keeps a text that may be kept already.
     ///
     /// # Errors
     /// The state cannot be written.
-    pub fn set_route_settings(&self, route: RouteId, settings: &str, endpoints: &str) -> Done {
+    pub fn keep_text(&self, text: &Text) -> Result<BodyId, StoreError> {
+        let Some(id) = text.id else { return self.keep(&text.text) };
+        // It may have been let go of since it was read.
+        let sql = "SELECT 1 FROM body WHERE id = ?";
+        match self.connection.prepare_cached(sql)?.exists([id.0])? {
+            true => Ok(id),
+            false => self.keep(&text.text),
+        }
+    }
+
+    /// Finds the mirror of the calendar at a place, or adds it.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn calendar(&self, place: &str) -> Result<CalendarId, StoreError> {
+        self.run("INSERT INTO calendar (place) VALUES (?) ON CONFLICT DO NOTHING", [place])?;
+        let sql = "SELECT id FROM calendar WHERE place = ?";
+        Ok(CalendarId(self.connection.prepare_cached(sql)?.query_row([place], |row| row.get(0))?))
+    }
+
+    /// Remembers what is known of a calendar as a whole.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn set_facts(&self, calendar: CalendarId, facts: &CalendarFacts) -> Done {
+        self.run("UPDATE calendar SET facts = ? WHERE id = ?", params![json(facts), calendar.0])
+    }
+
+    /// Numbers a change of a calendar. The order of numbers is that of transactions.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn next_seq(&self, calendar: CalendarId) -> Result<i64, StoreError> {
+        let sql = "UPDATE calendar SET seq = seq + 1 WHERE id = ? RETURNING seq";
+        Ok(self.connection.prepare_cached(sql)?.query_row([calendar.0], |row| row.get(0))?)
+    }
+
+    /// Notes a new object; nothing may be noted at its href.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn add_object(&self, calendar: CalendarId, new: &NewObject<'_>) -> Result<ObjectId, StoreError> {
+        let seq = self.next_seq(calendar)?;
+        let body = new.text.map(|text| self.keep(text)).transpose()?;
         self.run(
-            "UPDATE route SET settings = ?, endpoints = ? WHERE id = ?",
-            params![settings, endpoints, route.0],
+            "INSERT INTO object (calendar, href, etag, state, seq, generation, uid, content, body, parent)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            params![
+                calendar.0,
+                new.href.as_str(),
+                new.etag.map(|e| e.as_str()),
+                new.state.number(),
+                seq,
+                new.generation,
+                new.uid.map(|u| u.as_str()),
+                new.content.map(|c| c.0.to_vec()),
+                body.map(|b| b.0),
+                new.parent.map(|p| p.0),
+            ],
+        )?;
+        Ok(ObjectId(self.connection.last_insert_rowid()))
+    }
+
+    /// Notes that an object changed.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn change_object(&self, calendar: CalendarId, id: ObjectId, new: &NewObject<'_>) -> Done {
+        let seq = self.next_seq(calendar)?;
+        let body = new.text.map(|text| self.keep(text)).transpose()?;
+        self.run(
+            "UPDATE object SET href = ?, etag = ?, state = ?, seq = ?, generation = ?, uid = coalesce(?, uid),
+             content = coalesce(?, content), body = coalesce(?, body) WHERE id = ?",
+            params![
+                new.href.as_str(),
+                new.etag.map(|e| e.as_str()),
+                new.state.number(),
+                seq,
+                new.generation,
+                new.uid.map(|u| u.as_str()),
+                new.content.map(|c| c.0.to_vec()),
+                body.map(|b| b.0),
+                id.0,
+            ],
         )
+    }
+
+    /// Notes another ETag of the same text: no change.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn same_object(
+        &self,
+        id: ObjectId,
+        etag: Option<&chestnut_core::ETag>,
+        state: ObjectState,
+        generation: i64,
+    ) -> Done {
+        self.run(
+            "UPDATE object SET etag = ?, state = ?, generation = ? WHERE id = ?",
+            params![etag.map(|e| e.as_str()), state.number(), generation, id.0],
+        )
+    }
+
+    /// Notes that an object is gone: a route that refers to it hears of it, else it is forgotten.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn bury(&self, calendar: CalendarId, id: ObjectId) -> Done {
+        let placed = self
+            .connection
+            .prepare_cached("SELECT 1 FROM place WHERE object = ? LIMIT 1")?
+            .query_row([id.0], |_| Ok(()))
+            .optional()?;
+        let parts = self
+            .connection
+            .prepare_cached("SELECT 1 FROM part WHERE parent = ? LIMIT 1")?
+            .query_row([id.0], |_| Ok(()))
+            .optional()?;
+        if placed.or(parts).is_none() {
+            return self.run("DELETE FROM object WHERE id = ?", [id.0]);
+        }
+        let seq = self.next_seq(calendar)?;
+        self.run(
+            "UPDATE object SET state = ?, seq = ? WHERE id = ?",
+            params![ObjectState::Gone.number(), seq, id.0],
+        )
+    }
+
+    /// Forgets what is gone and nobody refers to any more, mirrors that no route uses among it.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn forget_gone(&self, calendar: CalendarId) -> Done {
+        self.run(
+            "DELETE FROM object WHERE calendar = ? AND state = 4
+             AND NOT EXISTS (SELECT 1 FROM place WHERE place.object = object.id)
+             AND NOT EXISTS (SELECT 1 FROM part WHERE part.parent = object.id)",
+            [calendar.0],
+        )
+    }
+
+    /// Remembers what an object behind a made calendar came to.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn put_part(
+        &self,
+        calendar: CalendarId,
+        parent: ObjectId,
+        reason: &str,
+        due: Option<i64>,
+        spans: &str,
+    ) -> Done {
+        self.run(
+            "INSERT INTO part VALUES (?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET reason = excluded.reason,
+             due = excluded.due, spans = excluded.spans",
+            params![calendar.0, parent.0, reason, due, spans],
+        )
+    }
+
+    /// Says that it cannot be told what an object behind a made calendar comes to; what it came to stays.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn mark_part(&self, calendar: CalendarId, parent: ObjectId, reason: &str, due: Option<i64>) -> Done {
+        self.run(
+            "INSERT INTO part (calendar, parent, reason, due) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE
+             SET reason = excluded.reason, due = excluded.due",
+            params![calendar.0, parent.0, reason, due],
+        )
+    }
+
+    /// Forgets what an object behind a made calendar came to.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn forget_part(&self, calendar: CalendarId, parent: ObjectId) -> Done {
+        self.run("DELETE FROM part WHERE calendar = ? AND parent = ?", params![calendar.0, parent.0])
+    }
+
+    /// Finds a route, or adds it.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn route(&self, name: &str) -> Result<RouteId, StoreError> {
+        self.run("INSERT INTO route (name) VALUES (?) ON CONFLICT DO NOTHING", [name])?;
+        let sql = "SELECT id FROM route WHERE name = ?";
+        Ok(RouteId(self.connection.prepare_cached(sql)?.query_row([name], |row| row.get(0))?))
+    }
+
+    /// Remembers what a route says. Another rule is owed to every case until it is done for each.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn set_rule(&self, route: RouteId, rule: &str, ends: &str, owe_all: bool) -> Done {
+        let sql = "UPDATE route SET rule = ?, ends = ? WHERE id = ?";
+        self.run(sql, params![rule, ends, route.0])?;
+        if owe_all {
+            self.run("UPDATE link SET due = 0 WHERE route = ?", [route.0])?;
+        }
+        Ok(())
+    }
+
+    /// Remembers up to where a route's cases were decided, and when.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn set_seen(&self, route: RouteId, seen: &[i64], ran_at: i64) -> Done {
+        let sql = "UPDATE route SET seen = ?, ran_at = ? WHERE id = ?";
+        self.run(sql, params![json(&seen), ran_at, route.0])
     }
 
     /// Holds a route back, or lets it go on.
@@ -55,131 +268,164 @@ impl Writer<'_> {
         self.run("UPDATE route SET paused = ? WHERE id = ?", params![is_paused, route.0])
     }
 
-    /// Forgets a route, with all that is remembered of it.
+    /// Forgets a route and its cases; its runs and their texts stay.
     ///
     /// # Errors
     /// The state cannot be written.
     pub fn forget_route(&self, route: RouteId) -> Done {
+        let considered = "DELETE FROM considered WHERE link IN (SELECT link FROM intent WHERE route = ?)";
+        self.run(considered, [route.0])?;
+        self.run("DELETE FROM intent WHERE route = ?", [route.0])?;
+        self.run("DELETE FROM place WHERE route = ?", [route.0])?;
+        self.run("DELETE FROM link WHERE route = ?", [route.0])?;
+        let made = "DELETE FROM calendar WHERE place = (SELECT 'made ' || name FROM route WHERE id = ?)";
+        self.run(made, [route.0])?;
         self.run("DELETE FROM route WHERE id = ?", [route.0])
     }
 
-    /// Remembers what is known of a calendar as a whole.
-    ///
-    /// # Errors
-    /// The state cannot be written.
-    pub fn set_side(&self, route: RouteId, side: SideId, state: &SideState) -> Done {
-        let text = serde_json::to_string(state).expect("plain values turn into JSON");
-        self.run("INSERT OR REPLACE INTO side VALUES (?, ?, ?)", params![route.0, side.number(), text])
-    }
-
-    /// Remembers an entry.
-    ///
-    /// # Errors
-    /// The state cannot be written.
-    pub fn put_known(&self, route: RouteId, side: SideId, known: &Known) -> Done {
-        self.run(
-            "INSERT OR REPLACE INTO known (route, side, href, etag, uid, content, title, left_out, again, link,
-             next, over) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            params![
-                route.0,
-                side.number(),
-                known.href.as_str(),
-                known.etag.as_ref().map(|e| e.as_str()),
-                known.uid.as_ref().map(EventUid::as_str),
-                known.content.map(|c| c.0.to_vec()),
-                known.title,
-                known.left_out,
-                known.recheck.number(),
-                known.link.map(|l| l.0),
-                known.next,
-                known.over,
-            ],
-        )
-    }
-
-    /// Remembers where a link's entry stands on one side, and forgets where it stood there before.
-    ///
-    /// # Errors
-    /// The state cannot be written.
-    pub fn put_linked(&self, route: RouteId, side: SideId, link: LinkId, known: &Known) -> Done {
-        self.forget_place(side, link)?;
-        self.put_known(route, side, &Known { link: Some(link), ..known.clone() })
-    }
-
-    /// Forgets an entry.
-    ///
-    /// # Errors
-    /// The state cannot be written.
-    pub fn forget_known(&self, route: RouteId, side: SideId, href: &ObjectHref) -> Done {
-        let sql = "DELETE FROM known WHERE route = ? AND side = ? AND href = ?";
-        self.run(sql, params![route.0, side.number(), href.as_str()])
-    }
-
-    /// Has the next run read an entry again, whether or not it is known yet.
-    ///
-    /// # Errors
-    /// The state cannot be written.
-    pub fn read_again(&self, route: RouteId, side: SideId, href: &ObjectHref) -> Done {
-        self.run(
-            "INSERT INTO known (route, side, href, again) VALUES (?, ?, ?, 1)
-             ON CONFLICT DO UPDATE SET again = 1",
-            params![route.0, side.number(), href.as_str()],
-        )
-    }
-
-    /// Adds a link, or replaces what is remembered of one.
+    /// Adds a case, or replaces what is remembered of one.
     ///
     /// # Errors
     /// The state cannot be written.
     pub fn put_link(&self, route: RouteId, id: Option<LinkId>, link: &LinkRow) -> Result<LinkId, StoreError> {
-        let facts = &link.facts;
+        let values = params![
+            link.state.number(),
+            link.reason,
+            link.agreed.map(|b| b.0),
+            link.carried,
+            link.form,
+            link.due,
+            link.tries,
+            told_text(link.told.as_ref()),
+            partly_number(link.partly),
+            id.map_or(route.0, |id| id.0),
+        ];
+        match id {
+            Some(id) => {
+                self.run(
+                    "UPDATE link SET state = ?, reason = ?, agreed = ?, carried = ?, form = ?, due = ?, tries = ?,
+                     told = ?, partly = ? WHERE id = ?",
+                    values,
+                )?;
+                Ok(id)
+            }
+            None => {
+                self.run(
+                    "INSERT INTO link (state, reason, agreed, carried, form, due, tries, told, partly, route)
+                     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                    values,
+                )?;
+                Ok(LinkId(self.connection.last_insert_rowid()))
+            }
+        }
+    }
+
+    /// Says when a case must be decided again.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn set_due(&self, link: LinkId, due: Option<i64>) -> Done {
+        self.run("UPDATE link SET due = ? WHERE id = ?", params![due, link.0])
+    }
+
+    /// Remembers one place of a case.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn put_place(&self, route: RouteId, link: LinkId, place: &PlaceRow) -> Done {
         self.run(
-            "INSERT INTO link (id, route, source_uid, target_uid, view, far, refused, words, partly)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
-             ON CONFLICT (id) DO UPDATE SET source_uid = excluded.source_uid, target_uid = excluded.target_uid,
-             view = excluded.view, far = excluded.far, refused = excluded.refused, words = excluded.words,
-             partly = excluded.partly",
+            "INSERT INTO place (link, side, route, object, origin, seq, stood, agreed, refused, let_go)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+             ON CONFLICT (link, side) DO UPDATE SET object = excluded.object, origin = excluded.origin,
+             seq = excluded.seq, stood = excluded.stood, agreed = excluded.agreed, refused = excluded.refused,
+             let_go = excluded.let_go",
             params![
-                id.map(|id| id.0),
+                link.0,
+                place.side,
                 route.0,
-                link.source_uid.as_str(),
-                link.target_uid.as_str(),
-                facts.view.0.to_vec(),
-                facts.far.map(|f| f.0.to_vec()),
-                facts.refused.map(|f| f.0.to_vec()),
-                link.words,
-                partly_number(link.partly),
+                place.object.map(|o| o.0),
+                origin_number(place.origin),
+                place.seq,
+                place.stood.map(|b| b.0),
+                place.agreed.map(|b| b.0),
+                place.refused.map(|f| f.0.to_vec()),
+                place.let_go,
             ],
-        )?;
-        Ok(id.unwrap_or_else(|| LinkId(self.connection.last_insert_rowid())))
-    }
-
-    /// Remembers the last agreed texts of a link.
-    ///
-    /// # Errors
-    /// The state cannot be written.
-    pub fn put_agreed(&self, link: LinkId, agreed: &Agreed) -> Done {
-        self.run("INSERT OR REPLACE INTO agreed VALUES (?, ?)", params![link.0, pack_agreed(agreed)])
-    }
-
-    /// Remembers one calendar's part in a link.
-    ///
-    /// # Errors
-    /// The state cannot be written.
-    pub fn put_replica(&self, link: LinkId, side: u8, row: &ReplicaRow) -> Done {
-        self.run(
-            "INSERT OR REPLACE INTO replica VALUES (?, ?, ?, ?, ?)",
-            params![link.0, side, row.uid.as_str(), row.refused.map(|f| f.0.to_vec()), row.let_go],
         )
     }
 
-    /// Remembers what was agreed of an entry of a two-way route.
+    /// Forgets one place of a case.
     ///
     /// # Errors
     /// The state cannot be written.
-    pub fn put_replica_texts(&self, link: LinkId, texts: &ReplicaTexts) -> Done {
-        let sql = "INSERT OR REPLACE INTO replica_texts VALUES (?, ?)";
-        self.run(sql, params![link.0, pack_replicas(texts)])
+    pub fn forget_place(&self, link: LinkId, side: usize) -> Done {
+        self.run("DELETE FROM place WHERE link = ? AND side = ?", params![link.0, side])
+    }
+
+    /// Takes an object away from whatever case of a route it belongs to.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn free_object(&self, route: RouteId, object: ObjectId) -> Done {
+        self.run("UPDATE place SET object = NULL WHERE object = ? AND route = ?", params![object.0, route.0])
+    }
+
+    /// Forgets a case; what stands in its places is nobody's then.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn forget_link(&self, link: LinkId) -> Done {
+        self.run("DELETE FROM intent WHERE link = ?", [link.0])?;
+        self.run("DELETE FROM considered WHERE link = ?", [link.0])?;
+        self.run("DELETE FROM place WHERE link = ?", [link.0])?;
+        self.run("DELETE FROM link WHERE id = ?", [link.0])
+    }
+
+    /// Records that a write is about to be sent.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn intend(&self, route: RouteId, intent: &Intent) -> Done {
+        self.done(intent.link, intent.side)?;
+        self.run(
+            "INSERT INTO intent (link, side, route, href, sent, stood, agreed, carried, form)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            params![
+                intent.link.0,
+                intent.side,
+                route.0,
+                intent.href.as_str(),
+                intent.sent.map(|b| b.0),
+                intent.stood.map(|b| b.0),
+                intent.agreed.map(|b| b.0),
+                intent.carried,
+                intent.form,
+            ],
+        )
+    }
+
+    /// Records what stood in the places of a case when its writes were decided.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn consider(&self, link: LinkId, stood: &[(usize, BodyId)]) -> Done {
+        for (side, body) in stood {
+            self.run(
+                "INSERT INTO considered VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET body = excluded.body",
+                params![link.0, side, body.0],
+            )?;
+        }
+        Ok(())
+    }
+
+    /// Records that the outcome of a write is known and remembered.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn done(&self, link: LinkId, side: usize) -> Done {
+        self.run("DELETE FROM intent WHERE link = ? AND side = ?", params![link.0, side])?;
+        let none_left = "NOT EXISTS (SELECT 1 FROM intent WHERE intent.link = considered.link)";
+        self.run(&format!("DELETE FROM considered WHERE link = ? AND {none_left}"), [link.0])
     }
 
     /// Adds something that waits for a person, or brings what is said of it up to date. What they decided, and its
@@ -216,38 +462,24 @@ impl Writer<'_> {
         self.run(sql, params![route.0, link.map(|link| link.0)])
     }
 
-    /// Remembers what a person decided. Returns whether there was such a number.
+    /// Remembers what a person decided; what it is about is due at once.
     ///
     /// # Errors
     /// The state cannot be written.
-    pub fn decide(&self, id: i64, decision: &str) -> Result<bool, StoreError> {
-        let mut update = self.connection.prepare_cached("UPDATE held SET decision = ? WHERE id = ?")?;
-        Ok(update.execute(params![decision, id])? > 0)
-    }
-
-    /// Forgets a link; what stands on both sides is nobody's then.
-    ///
-    /// # Errors
-    /// The state cannot be written.
-    pub fn forget_link(&self, link: LinkId) -> Done {
-        self.run("UPDATE known SET link = NULL WHERE link = ?", [link.0])?;
-        self.run("DELETE FROM link WHERE id = ?", [link.0])
-    }
-
-    /// Forgets where a link's entry stands on one side.
-    ///
-    /// # Errors
-    /// The state cannot be written.
-    pub fn forget_place(&self, side: SideId, link: LinkId) -> Done {
-        self.run("DELETE FROM known WHERE link = ? AND side = ?", params![link.0, side.number()])
+    pub fn decide(&self, id: i64, decision: &str) -> Done {
+        self.run("UPDATE held SET decision = ? WHERE id = ?", params![decision, id])?;
+        self.run("UPDATE link SET due = 0 WHERE id IN (SELECT link FROM held WHERE id = ?)", [id])
     }
 
     /// Begins a run.
     ///
     /// # Errors
     /// The state cannot be written.
-    pub fn begin_run(&self, route: RouteId, now: Timestamp) -> Result<RunId, StoreError> {
-        self.run("INSERT INTO run (route, started) VALUES (?, ?)", params![route.0, now.as_millisecond()])?;
+    pub fn begin_run(&self, route: &str, now: Timestamp) -> Result<RunId, StoreError> {
+        self.run(
+            "INSERT INTO run (route_name, started) VALUES (?, ?)",
+            params![route, now.as_millisecond()],
+        )?;
         Ok(RunId(self.connection.last_insert_rowid()))
     }
 
@@ -256,9 +488,8 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn finish_run(&self, run: RunId, now: Timestamp, result: RunResult, summary: &RouteSummary) -> Done {
-        let text = serde_json::to_string(summary).expect("plain values turn into JSON");
         let sql = "UPDATE run SET finished = ?, result = ?, summary = ? WHERE id = ?";
-        self.run(sql, params![now.as_millisecond(), result.word(), text, run.0])
+        self.run(sql, params![now.as_millisecond(), result.word(), json(summary), run.0])
     }
 
     /// Adds a line to a run's story.
@@ -266,9 +497,11 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn add_change(&self, run: RunId, change: &Change) -> Done {
+        let keep = |text: &Option<String>| text.as_ref().map(|text| self.keep(text)).transpose();
+        let (before, after) = (keep(&change.before)?, keep(&change.after)?);
         self.run(
-            "INSERT INTO change (run, calendar, action, href, uid, title, start, words, before)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO change (run, calendar, action, href, uid, title, start, told, before, after)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             params![
                 run.0,
                 change.calendar,
@@ -277,27 +510,11 @@ impl Writer<'_> {
                 change.uid.as_str(),
                 change.title,
                 change.start,
-                change.words,
-                change.before.as_deref().map(pack),
+                told_text(change.told.as_ref()),
+                before.map(|b| b.0),
+                after.map(|b| b.0),
             ],
         )
-    }
-
-    /// Records that a write is about to be sent.
-    ///
-    /// # Errors
-    /// The state cannot be written.
-    pub fn intend(&self, route: RouteId, href: &ObjectHref, source: &EventUid) -> Done {
-        let sql = "INSERT OR REPLACE INTO journal VALUES (?, ?, ?)";
-        self.run(sql, params![route.0, href.as_str(), source.as_str()])
-    }
-
-    /// Records that the outcome of a write is known and remembered.
-    ///
-    /// # Errors
-    /// The state cannot be written.
-    pub fn done(&self, route: RouteId, href: &ObjectHref) -> Done {
-        self.run("DELETE FROM journal WHERE route = ? AND href = ?", params![route.0, href.as_str()])
     }
 
     /// Forgets runs, and the texts kept with them, that ended before a moment.
@@ -306,5 +523,15 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn prune_history(&self, before: Timestamp) -> Done {
         self.run("DELETE FROM run WHERE started < ?", [before.as_millisecond()])
+    }
+
+    /// Tells where an object stands; `None` where it is not known any more.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn object_seq(&self, calendar: CalendarId, href: &ObjectHref) -> Result<Option<i64>, StoreError> {
+        let sql = "SELECT seq FROM object WHERE calendar = ? AND href = ? AND state <> 4";
+        let mut query = self.connection.prepare_cached(sql)?;
+        Ok(query.query_row(params![calendar.0, href.as_str()], |row| row.get(0)).optional()?)
     }
 }

@@ -1,86 +1,141 @@
 //! The state file: what it refuses, what it keeps, and that it survives a full disk and a second process.
 
-use chestnut_core::{EventUid, Fingerprint, LinkFacts, ObjectHref, Partly};
+use chestnut_core::{ETag, EventUid, ObjectHref, Partly};
 use chestnut_store::{
-    Agreed, Change, ChangeAction, Known, Lease, LinkRow, Recheck, RouteSummary, RunResult, SideId, SideState,
-    Store, StoreError,
+    CalendarFacts, CalendarId, Change, ChangeAction, HeldItem, Intent, LinkRow, LinkState, NewObject,
+    ObjectState, PlaceRow, RouteSummary, RunResult, Store, StoreError, Text, Told,
 };
 use jiff::Timestamp;
 
-fn known(href: &str, title: &str) -> Known {
-    Known {
-        href: ObjectHref::from(href),
-        etag: None,
-        uid: Some(EventUid::from(href)),
-        content: None,
-        title: title.to_owned(),
-        left_out: None,
-        recheck: Recheck::No,
-        link: None,
-        next: None,
-        over: None,
+fn link_row(state: LinkState) -> LinkRow {
+    LinkRow {
+        state,
+        reason: String::new(),
+        agreed: None,
+        carried: 7,
+        form: -3,
+        due: Some(5),
+        tries: 2,
+        told: Some(Told::Refused { status: 403, words: Some("no".into()) }),
+        partly: Partly { without_people: true, without_attachments: false },
     }
 }
 
-fn link_row() -> LinkRow {
-    let facts = LinkFacts { view: Fingerprint([1; 16]), far: None, refused: Some(Fingerprint([2; 16])) };
-    LinkRow {
-        source_uid: "a".into(),
-        target_uid: "b".into(),
-        facts,
-        words: Some("cut".into()),
-        partly: Partly::default(),
+fn place(side: usize) -> PlaceRow {
+    PlaceRow {
+        side,
+        object: None,
+        origin: chestnut_core::Origin::Match,
+        seq: 3,
+        stood: None,
+        agreed: None,
+        refused: None,
+        let_go: true,
     }
+}
+
+fn add(store: &Store, calendar: CalendarId, href: &str, text: &str) -> chestnut_store::ObjectId {
+    let (href, uid, etag) = (ObjectHref::from(href), EventUid::from(href), ETag::from("\"1\""));
+    let new = NewObject {
+        href: &href,
+        etag: Some(&etag),
+        state: ObjectState::Present,
+        generation: 1,
+        uid: Some(&uid),
+        content: None,
+        text: Some(text),
+        parent: None,
+    };
+    store.write(|w| w.add_object(calendar, &new)).expect("written")
+}
+
+/// How many texts are kept.
+fn bodies(path: &std::path::Path) -> i64 {
+    let connection = rusqlite::Connection::open(path).expect("it opens");
+    connection.query_row("SELECT count(*) FROM body", [], |row| row.get(0)).expect("a number")
 }
 
 #[test]
 fn what_is_written_is_read_back_after_reopening() {
     let folder = tempfile::tempdir().expect("a folder");
     let path = folder.path().join("inner/state");
-    let side = SideState {
-        sync_token: Some("t".into()),
-        provisional: true,
-        addresses: Some(vec![]),
-        ..SideState::default()
-    };
-    let agreed = Agreed { source: "BEGIN:VCALENDAR\r\nč\r\n".repeat(50), target: "12\nno number".into() };
+    let facts =
+        CalendarFacts { sync_token: Some("t".into()), addresses: Some(vec![]), ..CalendarFacts::default() };
+    let zone = "BEGIN:VTIMEZONE\r\nTZID:Orchard\r\nEND:VTIMEZONE";
+    let text = format!("BEGIN:VCALENDAR\r\n{zone}\r\nč{zone}\r\n\r\nEND:VCALENDAR\r\n");
     let store = Store::open(&path).expect("a new state");
+    let calendar = store.write(|w| w.calendar("dav board")).expect("a mirror");
+    let object = add(&store, calendar, "/a", &text);
+    let body = store.object(object).expect("read").expect("noted").body;
     let (route, link, run) = store
         .write(|w| {
+            w.set_facts(calendar, &facts)?;
             let route = w.route("presses")?;
-            let link = w.put_link(route, None, &link_row())?;
-            w.put_agreed(link, &agreed)?;
-            w.put_linked(route, SideId::Source, link, &known("/old", "moved away"))?;
-            w.put_linked(route, SideId::Source, link, &known("/new", "here"))?;
-            w.put_known(route, SideId::Target, &known("/stranger", "theirs"))?;
-            w.read_again(route, SideId::Target, &"/unknown".into())?;
-            w.set_side(route, SideId::Source, &side)?;
-            w.intend(route, &"/new".into(), &"a".into())?;
-            let run = w.begin_run(route, Timestamp::UNIX_EPOCH)?;
+            w.set_rule(route, "rule", "ends", false)?;
+            w.set_seen(route, &[4, 5], 60)?;
+            let link = w.put_link(route, None, &LinkRow { agreed: body, ..link_row(LinkState::Refused) })?;
+            w.put_place(route, link, &PlaceRow { object: Some(object), stood: body, ..place(1) })?;
+            let sent = w.keep_text(&Text::new("sent".into()))?;
+            let href = ObjectHref::from("/b");
+            let intent = Intent {
+                link,
+                side: 1,
+                href,
+                sent: Some(sent),
+                stood: body,
+                agreed: body,
+                carried: 1,
+                form: 2,
+            };
+            w.intend(route, &intent)?;
+            let run = w.begin_run("presses", Timestamp::UNIX_EPOCH)?;
+            let held = HeldItem {
+                id: 0,
+                route: "presses".into(),
+                link: Some(link),
+                since: 3,
+                title: "t".into(),
+                start: String::new(),
+                details: "{}".into(),
+                decision: None,
+            };
+            w.hold(route, &held)?;
             w.finish_run(
                 run,
                 Timestamp::UNIX_EPOCH,
                 RunResult::Held,
-                &RouteSummary { held: 3, ..RouteSummary::default() },
+                &RouteSummary { held: 3, ..Default::default() },
             )?;
             Ok((route, link, run))
         })
         .expect("written");
     drop(store);
-    let store = Store::open(&path).expect("the same state");
-    assert_eq!(store.link(link).expect("read"), Some(link_row()));
-    assert_eq!(store.agreed(link).expect("read"), Some(agreed));
-    assert_eq!(store.side(route, SideId::Source).expect("read"), side);
-    assert_eq!(store.linked(link, SideId::Source).expect("read").expect("a place").title, "here");
-    assert_eq!(store.known(route, SideId::Source, &"/old".into()).expect("read"), None);
-    assert_eq!(store.known_again(route, SideId::Target).expect("read").len(), 1);
-    assert_eq!(store.unfinished_writes(route).expect("read"), [("/new".into(), "a".into())]);
-    assert_eq!(store.link_troubles(route).expect("read"), [("here".to_owned(), "cut".to_owned())]);
+    let store = Store::open(&path).expect("it opens again");
+    let mirror = store.mirror("dav board").expect("read").expect("a mirror");
+    assert_eq!((mirror.id, mirror.seq, mirror.facts), (calendar, 1, facts));
+    assert_eq!(store.text(body.expect("a text")).expect("read"), Some(text));
+    let known = store.route("presses").expect("read").expect("a route");
+    assert_eq!(
+        (known.id, known.rule.as_str(), known.seen, known.ran_at),
+        (route, "rule", vec![4, 5], Some(60))
+    );
+    assert_eq!(
+        store.link(link).expect("read"),
+        Some(LinkRow { agreed: body, ..link_row(LinkState::Refused) })
+    );
+    let places = store.places(link).expect("read");
+    assert_eq!(places, [PlaceRow { object: Some(object), stood: body, ..place(1) }]);
+    assert_eq!(store.link_of(route, object).expect("read"), Some(link));
+    assert_eq!(store.unfinished(route).expect("read"), [link]);
+    assert_eq!(store.held_about(link).expect("read").expect("it waits").since, 3);
     let record = store.run(run).expect("read").expect("a run");
     assert_eq!((record.result, record.summary.held), (Some(RunResult::Held), 3));
-    // A forgotten link leaves its entries as strangers.
-    store.write(|w| w.forget_link(link)).expect("written");
-    assert_eq!(store.known(route, SideId::Source, &"/new".into()).expect("read").expect("known").link, None);
+    // History outlives routes; what nobody names goes.
+    store.write(|w| w.forget_route(route)).expect("forgotten");
+    assert_eq!(store.runs(Some("presses"), 9).expect("read").len(), 1);
+    assert_eq!(bodies(&path), 1, "the mirror's text alone is left");
+    store.write(|w| w.bury(calendar, object)).expect("buried");
+    assert_eq!(bodies(&path), 0);
     #[cfg(unix)]
     {
         use std::os::unix::fs::PermissionsExt as _;
@@ -89,14 +144,40 @@ fn what_is_written_is_read_back_after_reopening() {
 }
 
 #[test]
+fn news_are_what_a_route_did_not_decide_yet() {
+    let store = Store::in_memory().expect("a state");
+    let (calendar, route) =
+        store.write(|w| Ok((w.calendar("dav board")?, w.route("presses")?))).expect("written");
+    let objects: Vec<_> = ["/a", "/b", "/c"].map(|href| add(&store, calendar, href, "text")).into();
+    let link = store
+        .write(|w| {
+            let link = w.put_link(route, None, &link_row(LinkState::InStep))?;
+            w.put_place(route, link, &PlaceRow { object: Some(objects[0]), seq: 1, ..place(0) })?;
+            let other = w.put_link(route, None, &LinkRow { due: None, ..link_row(LinkState::InStep) })?;
+            w.put_place(route, other, &PlaceRow { object: Some(objects[1]), seq: 1, ..place(0) })?;
+            Ok(link)
+        })
+        .expect("written");
+    let touched = store.touched(Some(route), calendar, 0, 9).expect("read");
+    let told: Vec<_> = touched.iter().map(|t| (t.object, t.link.is_some())).collect();
+    assert_eq!(told, [(objects[1], true), (objects[2], false)], "what was decided drops out");
+    assert!(store.touched(Some(route), calendar, 3, 9).expect("read").is_empty());
+    assert_eq!(store.due(route, 5, None, 9).expect("read"), [link]);
+    assert!(store.due(route, 4, None, 9).expect("read").is_empty());
+    // What is gone is remembered as long as a case refers to it.
+    store.write(|w| objects.iter().try_for_each(|object| w.bury(calendar, *object))).expect("buried");
+    assert_eq!(store.object(objects[0]).expect("read").expect("a tombstone").state, ObjectState::Gone);
+    assert_eq!(store.object(objects[2]).expect("read"), None);
+}
+
+#[test]
 fn history_is_kept_as_long_as_asked_and_no_longer() {
     let store = Store::in_memory().expect("a state");
     let at = |day: i64| Timestamp::from_second(day * 86_400).expect("a moment");
     store
         .write(|w| {
-            let route = w.route("presses")?;
             for day in 0..10 {
-                let run = w.begin_run(route, at(day))?;
+                let run = w.begin_run("presses", at(day))?;
                 let change = Change {
                     calendar: "board".into(),
                     action: ChangeAction::Updated,
@@ -104,8 +185,9 @@ fn history_is_kept_as_long_as_asked_and_no_longer() {
                     uid: "a".into(),
                     title: "t".into(),
                     start: String::new(),
-                    words: None,
+                    told: None,
                     before: Some("the text before".into()),
+                    after: None,
                 };
                 w.add_change(run, &change)?;
                 w.finish_run(run, at(day), RunResult::Ok, &RouteSummary::default())?;
@@ -127,7 +209,7 @@ fn foreign_and_newer_files_are_refused_and_left_as_they_are() {
     let connection = rusqlite::Connection::open(&newer).expect("it opens");
     connection.pragma_update(None, "user_version", 99).expect("set");
     drop(connection);
-    assert!(matches!(Store::open(&newer), Err(StoreError::Newer { found: 99, known: 3, .. })));
+    assert!(matches!(Store::open(&newer), Err(StoreError::Newer { found: 99, known: 1, .. })));
     let other = folder.path().join("other");
     let connection = rusqlite::Connection::open(&other).expect("it opens");
     connection.execute_batch("CREATE TABLE apples (kind TEXT)").expect("made");
@@ -142,44 +224,49 @@ fn foreign_and_newer_files_are_refused_and_left_as_they_are() {
 #[test]
 fn a_write_is_whole_or_not_at_all() {
     let store = Store::in_memory().expect("a state");
-    let route = store.write(|w| w.route("presses")).expect("written");
     let half = store.write(|w| {
-        w.put_known(route, SideId::Source, &known("/a", "a"))?;
+        w.route("presses")?;
         Err::<(), _>(StoreError::Full)
     });
     assert!(matches!(half, Err(StoreError::Full)));
-    assert_eq!(store.known(route, SideId::Source, &"/a".into()).expect("read"), None);
+    assert!(store.route("presses").expect("read").is_none());
     store.set_gate(|| false);
     assert!(matches!(store.write(|w| w.route("other")), Err(StoreError::CutOff)));
 }
 
 #[test]
-fn the_number_of_links_follows_what_is_written() {
+fn the_tally_follows_what_is_written() {
     let store = Store::in_memory().expect("a state");
     let (presses, market) =
         store.write(|w| Ok((w.route("presses")?, w.route("market")?))).expect("two routes");
-    let count = |route| store.link_count(route).expect("a number");
-    let links: Vec<_> = (0..3)
-        .map(|_| store.write(|w| w.put_link(presses, None, &link_row())).expect("written"))
-        .chain([store.write(|w| w.put_link(market, None, &link_row())).expect("written")])
-        .collect();
-    assert_eq!((count(presses), count(market)), (3, 1));
-    store.write(|w| w.put_link(presses, Some(links[0]), &link_row()).map(drop)).expect("written again");
+    let put = |route, id, state| store.write(|w| w.put_link(route, id, &link_row(state))).expect("written");
+    let links = [0, 1, 2].map(|_| put(presses, None, LinkState::InStep));
+    put(market, None, LinkState::InStep);
+    let linked = |route| store.tally(route).expect("read").linked();
+    assert_eq!((linked(presses), linked(market)), (3, 1));
+    put(presses, Some(links[0]), LinkState::Released);
     store.write(|w| w.forget_link(links[1])).expect("forgotten");
-    assert_eq!((count(presses), count(market)), (2, 1));
+    assert_eq!((linked(presses), linked(market)), (1, 1));
+    assert_eq!(store.tally(presses).expect("read").partly["without-people"], 2);
     store.write(|w| w.forget_route(presses)).expect("forgotten");
-    assert_eq!(count(market), 1);
+    assert_eq!(linked(market), 1);
 }
 
 #[test]
-fn one_lease_for_each_route() {
+fn a_lease_ends_with_whoever_holds_it() {
     let folder = tempfile::tempdir().expect("a folder");
-    let state = folder.path().join("state");
-    let first = Lease::take(&state, "presses", "noon").expect("free");
-    let second = Lease::take(&state, "presses", "later");
-    let words = second.expect_err("taken").to_string();
-    assert!(words.contains("route presses is going on (process ") && words.contains("since noon"), "{words}");
-    drop(Lease::take(&state, "market", "noon").expect("another route is free"));
-    drop(first);
-    drop(Lease::take(&state, "presses", "later").expect("free again"));
+    let path = folder.path().join("state");
+    let (first, second) = (Store::open(&path).expect("a state"), Store::open(&path).expect("the same"));
+    let lease = first.lease("route presses").expect("free");
+    let words = second.lease("route presses").expect_err("taken").to_string();
+    assert!(words.contains("route presses is in use (process "), "{words}");
+    drop(second.lease("route market").expect("another one is free"));
+    lease.renew().expect("still held");
+    drop(lease);
+    drop(second.lease("route presses").expect("free again"));
+    // A process that ended without a word holds nothing.
+    let connection = rusqlite::Connection::open(&path).expect("it opens");
+    let left = "UPDATE lease SET holder = '4000000000:1:1', until = 99999999999 WHERE name = 'route presses'";
+    connection.execute(left, []).expect("set");
+    drop(first.lease("route presses").expect("free"));
 }

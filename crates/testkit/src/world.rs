@@ -8,8 +8,8 @@ use std::rc::Rc;
 use chestnut_caldav::{Answer, Client, ClientOptions, Request, Transport, TransportError, TransportFault};
 use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
 use chestnut_engine::{
-    Calendar, CalendarEnd, PreviewReport, Route, RunError, RunOptions, RunReport, Silent, TwoWay,
-    preview_route, run_route, run_two_way,
+    Calendar, CalendarEnd, PreviewReport, Rule, RunError, RunOptions, RunReport, Silent, preview_route,
+    run_route,
 };
 use chestnut_standin::{Habit, Server, ServerRequest, Temper, orchard_entries};
 use chestnut_store::Store;
@@ -126,7 +126,7 @@ pub struct World {
     /// How many of the first three a two-way route keeps alike.
     pub between: usize,
     /// What else a two-way route says.
-    pub shape_two_way: Rc<dyn Fn(&mut TwoWay)>,
+    pub shape_two_way: Rc<dyn Fn(&mut Rule)>,
     /// What the route says; tests change it.
     pub kinds: Vec<Kind>,
     /// What deletions do.
@@ -134,7 +134,7 @@ pub struct World {
     /// What edits on the far side do.
     pub far_edits: FarEdits,
     /// What else the route says.
-    pub shape: Rc<dyn Fn(&mut Route)>,
+    pub shape: Rc<dyn Fn(&mut Rule)>,
     /// How the next runs are run.
     pub allow_deletions: bool,
     /// Read everything again.
@@ -177,7 +177,7 @@ impl World {
             shape_two_way: Rc::new(|_| {}),
             kinds: vec![Kind::Event, Kind::Task],
             deletions: Deletions::Carry,
-            far_edits: FarEdits::Restore,
+            far_edits: FarEdits::Correct,
             shape: Rc::new(|_| {}),
             allow_deletions: false,
             afresh: false,
@@ -293,22 +293,19 @@ impl World {
             fuse: Rc::clone(&self.fuse),
             last_one_arrives: Rc::clone(&self.last_one_arrives),
         };
-        CalendarEnd {
-            name: end.name.to_owned(),
-            account: Some(format!("{}-account", end.name)),
-            calendar: Calendar::Dav {
-                client: Client::new(Rc::new(transport), ClientOptions::default()),
-                url: Url::parse(&format!("http://{}.example{}", end.name, end.path)).expect("an address"),
-            },
-        }
+        let calendar = Calendar::Dav {
+            client: Client::new(Rc::new(transport), ClientOptions::default()),
+            url: Url::parse(&format!("http://{}.example{}", end.name, end.path)).expect("an address"),
+        };
+        CalendarEnd::new(end.name, Some(&format!("{}-account", end.name)), calendar)
     }
 
     /// Returns the one-way route, ready to run.
     #[must_use]
-    pub fn route(&self) -> Route {
+    pub fn route(&self) -> Rule {
         let key = RouteKey::new(b"a key for tests", "presses-to-board");
         let ends = (self.end(&self.source), self.end(&self.target));
-        let mut route = Route::plain("presses-to-board", ends.0, ends.1, key);
+        let mut route = Rule::one_way("presses-to-board", ends.0, ends.1, key);
         route.kinds = self.kinds.iter().copied().collect();
         route.deletions = self.deletions;
         route.far_edits = self.far_edits;
@@ -324,9 +321,9 @@ impl World {
 
     /// Returns a two-way route between the calendars, ready to run.
     #[must_use]
-    pub fn two_way(&self) -> TwoWay {
+    pub fn two_way(&self) -> Rule {
         let ends = self.sides().into_iter().map(|end| self.end(end)).collect();
-        let mut route = TwoWay::plain("crews", ends, RouteKey::new(b"a key for tests", "crews"));
+        let mut route = Rule::two_way("crews", ends, RouteKey::new(b"a key for tests", "crews"));
         (self.shape_two_way)(&mut route);
         route
     }
@@ -337,7 +334,7 @@ impl World {
     /// The run was killed, or could not begin.
     pub fn try_sync_two_way(&self) -> Result<RunReport, RunError> {
         let (route, store, options) = (self.two_way(), self.store(), self.options());
-        block_on(run_two_way(&route, &store, &options, &Silent))
+        block_on(run_route(&route, &store, &options, &Silent))
     }
 
     /// Runs the two-way route once.
@@ -379,7 +376,7 @@ impl World {
     ///
     /// # Errors
     /// The run was killed, or could not begin.
-    pub fn run_one_way(&self, route: &Route) -> Result<RunReport, RunError> {
+    pub fn run_one_way(&self, route: &Rule) -> Result<RunReport, RunError> {
         let (store, options) = (self.store(), self.options());
         block_on(run_route(route, &store, &options, &Silent))
     }

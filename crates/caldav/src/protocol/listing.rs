@@ -183,19 +183,22 @@ pub fn etag_listing(calendar: &Url) -> Request {
 /// complete listing may make anything count as gone.
 pub fn read_listing(answer: &Answer, calendar: &Url) -> Result<Listing, DavError> {
     let multistatus = Multistatus::read(answer, "a listing of entries")?;
-    let own = href_of(calendar.path(), calendar);
+    // The address that was asked, or the one that answered after a redirect.
+    let own = [href_of(calendar.path(), calendar), href_of(answer.url.path(), calendar)];
     let mut listing = Listing { date: answer.date(), ..Listing::default() };
+    let mut tells_of_itself = false;
     for response in &multistatus.responses {
         let Some(href) = href_of(&response.href, calendar) else { continue };
-        let itself = own.as_ref().is_some_and(|own| same_collection(own, &href));
+        // RFC 6578, 3.6, names the collection; some servers name what is above it.
+        if response.status == Some(507) {
+            return Err(DavError::Incomplete);
+        }
+        let itself = own.iter().flatten().any(|own| same_collection(own, &href));
         if itself {
-            match response.status {
-                Some(404 | 410) => {
-                    return Err(DavError::NotFound { url: Box::new(calendar.clone()), status: 404 });
-                }
-                Some(507) => return Err(DavError::Incomplete),
-                _ => {}
+            if response.is_gone() {
+                return Err(DavError::NotFound { url: Box::new(calendar.clone()), status: 404 });
             }
+            tells_of_itself = true;
             listing.sync_token = response.text(DAV, "sync-token").map(SyncToken::from);
             listing.ctag = response.text(CALENDARSERVER, "getctag").map(SyncToken::from);
         } else if !is_collection(response) && !response.is_gone() {
@@ -203,7 +206,8 @@ pub fn read_listing(answer: &Answer, calendar: &Url) -> Result<Listing, DavError
             listing.entries.push(Listed { href, etag });
         }
     }
-    Ok(listing)
+    // RFC 4918, 9.1: an answer of depth 1 has the collection itself. Without it, something else was left out too.
+    if tells_of_itself { Ok(listing) } else { Err(DavError::Incomplete) }
 }
 
 pub(super) fn same_collection(a: &ObjectHref, b: &ObjectHref) -> bool {

@@ -63,13 +63,11 @@ pub fn read_sync(answer: &Answer, calendar: &Url) -> Result<SyncAnswer, DavError
     let (mut changed, mut removed, mut more) = (Vec::new(), Vec::new(), false);
     for response in &multistatus.responses {
         let Some(href) = href_of(&response.href, calendar) else { continue };
-        if own.as_ref().is_some_and(|own| same_collection(own, &href)) {
-            match response.status {
-                Some(507) => more = true,
-                Some(404 | 410) => {
-                    return Err(DavError::NotFound { url: Box::new(calendar.clone()), status: 404 });
-                }
-                _ => {}
+        if response.status == Some(507) {
+            more = true;
+        } else if own.as_ref().is_some_and(|own| same_collection(own, &href)) {
+            if response.is_gone() {
+                return Err(DavError::NotFound { url: Box::new(calendar.clone()), status: 404 });
             }
         } else if response.is_gone() {
             removed.push(href);
@@ -79,5 +77,9 @@ pub fn read_sync(answer: &Answer, calendar: &Url) -> Result<SyncAnswer, DavError
         }
     }
     let token = multistatus.sync_token.map(SyncToken::from);
+    // RFC 6578, 3.2: a report has a token. One that has none says nothing that could be relied on.
+    if token.is_none() {
+        return Ok(SyncAnswer::TokenRefused);
+    }
     Ok(SyncAnswer::Changes { changed, removed, token, more, date: answer.date() })
 }

@@ -33,12 +33,14 @@ pub enum Stored {
         /// Where, if the server says.
         by: Option<ObjectHref>,
     },
-    /// It refuses this text for good.
+    /// It refuses this text.
     Refused {
         /// The status.
         status: u16,
         /// The server's own words; untrusted text.
         words: Option<String>,
+        /// Whether it says what is wrong with the text (a named precondition, 413, 415): it will refuse it again.
+        for_good: bool,
     },
     /// Nothing stands there (404 to a DELETE).
     Missing,
@@ -84,7 +86,12 @@ pub fn get_object(calendar: &Url, href: &ObjectHref) -> Request {
 /// Reads the answer to a PUT or a DELETE.
 #[must_use]
 pub fn read_write(answer: &Answer, calendar: &Url) -> Stored {
-    let refused = || Stored::Refused { status: answer.status, words: server_words(answer) };
+    let refused = || {
+        let words = server_words(answer);
+        let named = words.as_ref().is_some_and(|words| is_precondition(words));
+        let for_good = named || matches!(answer.status, 400 | 413 | 415 | 422);
+        Stored::Refused { status: answer.status, words, for_good }
+    };
     match answer.status {
         200..300 => Stored::Done { etag: answer.header("etag").map(ETag::from_header) },
         401 => Stored::SignIn,
@@ -113,7 +120,9 @@ fn is_precondition(words: &str) -> bool {
 
 fn uid_conflict(answer: &Answer, calendar: &Url) -> Option<Stored> {
     let root = parse_xml(&answer.body).ok()?;
-    let conflict = root.children.iter().find(|c| c.name == "no-uid-conflict")?;
+    // RFC 4791, 5.3.2.1, and RFC 6638, 3.2.4.1: once in a calendar, or once for a user.
+    let names = ["no-uid-conflict", "unique-scheduling-object-resource"];
+    let conflict = root.children.iter().find(|c| names.contains(&c.name.as_str()))?;
     let by = conflict.child_text(DAV, "href").and_then(|raw| href_of(raw, calendar));
     Some(Stored::UidTaken { by })
 }

@@ -11,6 +11,7 @@ use crate::error_report::Failure;
 use crate::exit_code::ExitCode;
 use crate::render::{Align, clean, moment_text, style, table};
 use crate::run::Io;
+use crate::words::told_words;
 
 #[derive(Debug, Serialize)]
 struct Report {
@@ -85,7 +86,7 @@ fn run_of(record: &RunRecord, changes: Option<&[Change]>) -> Run {
         uid: c.uid.to_string(),
         title: c.title.clone(),
         start: c.start.clone(),
-        words: c.words.clone(),
+        words: c.told.as_ref().map(told_words),
         kept_text: c.before.is_some(),
     };
     Run {

@@ -77,7 +77,10 @@ fn routes(command: &RouteCommand, common: &Common, io: &mut Io<'_>) -> Result<Ex
         RouteCommand::Add(args) => route::add(args, common, io),
         RouteCommand::Pause { route } => route::pause(route, true, common, io),
         RouteCommand::Resume { route } => route::pause(route, false, common, io),
-        RouteCommand::Retire { route, remove_copies } => route::retire(route, *remove_copies, common, io),
+        RouteCommand::Retire { route, remove_copies, yes } => {
+            let how = route::Retiring { remove_copies: *remove_copies, yes: *yes };
+            route::retire(route, how, common, io)
+        }
     }
 }
 

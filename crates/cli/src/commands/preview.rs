@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use chestnut_engine::{PreviewReport, PreviewedChange, RunOptions};
+use chestnut_engine::{PreviewReport, PreviewedChange, RunOptions, preview_route};
 use jiff::tz::TimeZone;
 use serde::Serialize;
 
@@ -15,6 +15,7 @@ use crate::progress::Bars;
 use crate::render::{Align, clean, count, shorten, start_text, style, table, zone_name};
 use crate::run::Io;
 use crate::settings::{Connections, RouteSettings, route_key};
+use crate::words::why_words;
 
 #[derive(Debug, Serialize)]
 struct Report {
@@ -65,7 +66,7 @@ pub(super) fn run(routes: &[String], common: &Common, io: &mut Io<'_>) -> Result
         let mut previews = Vec::new();
         for (name, route) in settings.chosen_routes(routes)? {
             let ready = connections.route(name, route, &key).await?;
-            let preview = ready.preview(&store, &options, &bars.route(name)).await?;
+            let preview = preview_route(&ready, &store, &options, &bars.route(name)).await?;
             previews.push(route_preview(route, preview));
         }
         Ok::<_, Failure>(previews)
@@ -86,7 +87,7 @@ fn route_preview(route: &RouteSettings, preview: PreviewReport) -> RoutePreview 
         calendar: c.calendar,
         title: c.title,
         start: c.start,
-        why: c.why,
+        why: why_words(&c.why),
     };
     RoutePreview {
         route: preview.route.clone(),
@@ -134,8 +135,7 @@ fn human(preview: &RoutePreview, zone: &TimeZone, all: bool) -> String {
     if !preview.left_out.is_empty() {
         let mut reasons: BTreeMap<&str, usize> = BTreeMap::new();
         for line in &preview.left_out {
-            // What is no key are words about a text that cannot be read.
-            *reasons.entry(if line.why.contains(' ') { "unreadable" } else { &line.why }).or_default() += 1;
+            *reasons.entry(line.why.as_str()).or_default() += 1;
         }
         let words: Vec<_> = reasons.into_iter().map(|(key, n)| left_out_words(key, n)).collect();
         let names = if all { "" } else { "; -v names them" };

@@ -1,8 +1,9 @@
 //! `chestnut route list / show / add / pause / resume / retire`.
 
 use chestnut_core::{Disagree, Kinds, Shows};
-use chestnut_engine::{AnyRoute, RunOptions, Silent};
+use chestnut_engine::{RouteCopy, RunOptions, Silent, copies_of, forget_route, preview_route, remove_copies};
 use chestnut_store::{RunResult, Store};
+use jiff::tz::TimeZone;
 use serde::Serialize;
 use toml_edit::{Array, InlineTable, Value};
 
@@ -12,7 +13,7 @@ use crate::args::{Common, RouteAdd};
 use crate::error_report::Failure;
 use crate::exit_code::ExitCode;
 use crate::questions::Questions;
-use crate::render::{Align, clean, count, style, table};
+use crate::render::{Align, clean, count, shorten, start_text, style, table, zone_name};
 use crate::run::Io;
 use crate::settings::{ConfigurationText, Connections, RouteSettings, Settings, route_key};
 
@@ -45,15 +46,16 @@ fn carries(route: &RouteSettings) -> String {
 }
 
 fn line(store: &Store, name: &str, route: Option<&RouteSettings>) -> Result<Line, Failure> {
-    let id = store.route(name)?;
+    let known = store.route(name)?;
+    let tally = known.as_ref().map(|route| store.tally(route.id)).transpose()?.unwrap_or_default();
     let last = store.runs(Some(name), 1)?.into_iter().next();
     Ok(Line {
         route: name.to_owned(),
         calendars: route.map(|route| route.ends.clone()).unwrap_or_default(),
         two_way: route.is_some_and(|route| route.is_two_way),
         carries: route.map(carries).unwrap_or_default(),
-        paused: id.map(|id| store.is_paused(id)).transpose()?.unwrap_or(false),
-        linked: id.map(|id| store.link_count(id)).transpose()?.unwrap_or(0),
+        paused: known.is_some_and(|route| route.is_paused),
+        linked: tally.linked(),
         last_result: last.map(|run| run.result.unwrap_or(RunResult::Failed)),
         gone: route.is_none(),
         way: route.map(RouteSettings::way).unwrap_or_default(),
@@ -155,6 +157,7 @@ fn described(line: &Line, route: &RouteSettings) -> String {
         rows.push(("disagree", whose_word));
     } else {
         rows.push(("far edits", format!("{:?}", route.far_edits).to_lowercase()));
+        rows.push(("matches", format!("{:?}", route.matches).to_lowercase()));
         rows.push(("strangers", format!("{:?}", route.strangers).to_lowercase()));
     }
     rows.push(("relays copies", yes(route.relay).to_owned()));
@@ -193,46 +196,59 @@ pub(super) fn pause(
     Ok(ExitCode::Ok)
 }
 
-/// Takes a route out of the configuration and the state; its copies too, if that is asked for.
+/// How to retire a route.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Retiring {
+    /// Its copies go too.
+    pub(super) remove_copies: bool,
+    /// Without a question.
+    pub(super) yes: bool,
+}
+
+/// Copies that are named before they go, without `-v`.
+const ENOUGH: usize = 12;
+
+/// Takes a route out of the configuration and the state; its copies too, if that is asked for. Its runs stay in the
+/// history.
 pub(super) fn retire(
     name: &str,
-    remove_copies: bool,
+    how: Retiring,
     common: &Common,
     io: &mut Io<'_>,
 ) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
     let store = open_state(common, &settings)?;
     let is_gone = gone(&store, &settings)?.iter().any(|gone| gone == name);
-    let mut removed = 0;
-    let mut names = vec![name.to_owned()];
-    if is_gone && remove_copies {
+    if is_gone && how.remove_copies {
         return Err(Failure::usage(format!("route {name} is not in the configuration any more")).hint(
             "To take its copies away, put it back into the configuration first: nothing else says where they are.",
         ));
     }
+    let mut removed = 0;
+    let mut names = vec![name.to_owned()];
     if !is_gone {
         let chosen = settings.chosen_routes(&[name.to_owned()])?;
         names = chosen.iter().map(|(name, _)| (*name).to_owned()).collect();
-        if remove_copies {
-            for (name, route) in chosen {
-                removed += remove(name, route, &settings, &store, io)?;
-            }
+        if how.remove_copies {
+            removed = remove(name, &chosen, how.yes, (&settings, &store), common, io)?;
         }
+    }
+    for name in &names {
+        block_on(forget_route(name, &store))??;
+    }
+    if !is_gone {
         let mut text = ConfigurationText::read(&settings.path)?;
         text.remove("route", name);
         text.save()?;
     }
-    for name in &names {
-        if let Some(id) = store.route(name)? {
-            store.write(|writer| writer.forget_route(id))?;
-        }
-    }
-    let copies = match (is_gone || !remove_copies, removed) {
+    let copies = match (is_gone || !how.remove_copies, removed) {
         (true, _) => "its copies stay where they are".to_owned(),
         (false, number) => format!("{} removed", count(number, "copy", "copies")),
     };
     let report = Retired { route: name.to_owned(), removed };
-    show(common, io, &report, || format!("{} is retired; {copies}\n", clean(name)))?;
+    show(common, io, &report, || {
+        format!("{} is retired; {copies}; its runs stay in the history\n", clean(name))
+    })?;
     Ok(ExitCode::Ok)
 }
 
@@ -242,15 +258,16 @@ struct Retired {
     removed: usize,
 }
 
-/// Runs a one-way route as if its source had nothing: every copy that it made goes, and nothing else.
+/// Lists the copies that a route made, asks, and deletes those that were listed; nothing else.
 fn remove(
     name: &str,
-    route: &RouteSettings,
-    settings: &Settings,
-    store: &Store,
-    io: &Io<'_>,
+    chosen: &[(&str, &RouteSettings)],
+    yes: bool,
+    (settings, store): (&Settings, &Store),
+    common: &Common,
+    io: &mut Io<'_>,
 ) -> Result<usize, Failure> {
-    if route.is_two_way {
+    if chosen.iter().any(|(_, route)| route.is_two_way) {
         return Err(Failure::usage(format!(
             "route {name} made no copies: it keeps calendars alike, both ways"
         ))
@@ -258,22 +275,58 @@ fn remove(
     }
     let key = route_key(settings, false)?;
     let connections = Connections::new(settings, &io.environment);
-    let options = RunOptions { allow_deletions: true, afresh: true, ..RunOptions::at(io.environment.now()?) };
-    let report = block_on(async {
-        let mut ready = connections.one_way(name, route, &key).await?;
-        ready.kinds = std::iter::empty().collect();
-        ready.strangers = chestnut_core::Strangers::Leave;
-        ready.deletions = chestnut_core::Deletions::Carry;
-        let ready = AnyRoute::OneWay(Box::new(ready));
-        Ok::<_, Failure>(ready.run(store, &options, &Silent).await?)
+    let options = RunOptions::at(io.environment.now()?);
+    let found = block_on(async {
+        let mut found = Vec::new();
+        for (name, route) in chosen {
+            let rule = connections.route(name, route, &key).await?;
+            let copies = copies_of(&rule, store, &options).await?;
+            found.push((rule, copies));
+        }
+        Ok::<_, Failure>(found)
     })??;
-    if report.result == RunResult::Failed {
-        let message = format!("not every copy of route {name} could be removed");
-        return Err(
-            Failure::failed(message).hint("`chestnut history` says which; run it again to try the rest.")
-        );
+    let copies: Vec<&RouteCopy> = found.iter().flat_map(|(_, copies)| copies).collect();
+    if copies.is_empty() {
+        return Ok(0);
     }
-    Ok(report.summary.calendars.values().map(|counts| counts.deleted).sum())
+    if !yes {
+        let Some(mut questions) = Questions::of_terminal(io.can_ask) else {
+            let number = count(copies.len(), "copy", "copies");
+            return Err(Failure::usage(format!("retiring route {name} deletes {number}, and asks first"))
+                .hint("Say --yes to go on; without --remove-copies they stay."));
+        };
+        io.err.write_all(copy_lines(&copies, &settings.zone, common.verbose > 0).as_bytes())?;
+        if !questions.yes("Delete these copies now?", false)? {
+            return Err(Failure::usage(format!("route {name} was not retired; nothing was deleted")));
+        }
+    }
+    let mut removed = 0;
+    for (rule, copies) in &found {
+        let report = block_on(remove_copies(rule, store, &options, copies))??;
+        if report.result == RunResult::Failed {
+            let message = format!("not every copy of route {name} could be removed");
+            return Err(
+                Failure::failed(message).hint("`chestnut history` says which; run it again to try the rest.")
+            );
+        }
+        removed += report.summary.calendars.values().map(|counts| counts.deleted).sum::<usize>();
+    }
+    Ok(removed)
+}
+
+fn copy_lines(copies: &[&RouteCopy], zone: &TimeZone, all: bool) -> String {
+    let shown = if all { copies.len() } else { copies.len().min(ENOUGH) };
+    let number = count(copies.len(), "copy", "copies");
+    let mut out = format!("{number} would be deleted; times in {}\n", zone_name(zone));
+    let columns = [("In", Align::Left), ("Starts", Align::Left), ("Title", Align::Left)];
+    let row = |copy: &&RouteCopy| {
+        vec![clean(&copy.calendar), start_text(&copy.start, zone), shorten(&copy.title, 60)]
+    };
+    out += &table(&columns, &copies[..shown].iter().map(row).collect::<Vec<_>>());
+    if shown < copies.len() {
+        out += &format!("  … and {} more; -v names them all\n", copies.len() - shown);
+    }
+    out
 }
 
 /// Writes a route into the configuration, after a look at what its first run would do.
@@ -323,7 +376,7 @@ pub(super) fn add(args: &RouteAdd, common: &Common, io: &mut Io<'_>) -> Result<E
     for (name, route) in settings.chosen_routes(std::slice::from_ref(&args.route))? {
         let preview = block_on(async {
             let ready = connections.route(name, route, &key).await?;
-            Ok::<_, Failure>(ready.preview(&store, &options, &Silent).await?)
+            Ok::<_, Failure>(preview_route(&ready, &store, &options, &Silent).await?)
         })??;
         summary += &first_summary(name, route, &preview);
         routes.push(line(&store, name, Some(route))?);

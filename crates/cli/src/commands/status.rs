@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use chestnut_store::{RunRecord, RunResult, Store};
+use chestnut_store::{LinkState, RunRecord, RunResult, Store};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde::Serialize;
@@ -17,6 +17,7 @@ use crate::exit_code::ExitCode;
 use crate::render::{Align, clean, count, moment_text, shorten, style, table};
 use crate::run::Io;
 use crate::settings::{RouteSettings, Settings};
+use crate::words::told_words;
 
 #[derive(Debug, Serialize)]
 struct Report {
@@ -74,13 +75,12 @@ fn code(status: &RouteStatus) -> ExitCode {
 fn status(store: &Store, name: &str, route: &RouteSettings) -> Result<RouteStatus, Failure> {
     let record = store.runs(Some(name), 1)?.into_iter().next();
     let success = store.last_success(name)?.map(|r| r.started);
-    let id = store.route(name)?;
-    let troubles = match id {
-        Some(id) => store.link_troubles(id)?,
-        None => Vec::new(),
-    };
-    let links = id.map(|id| store.link_count(id)).transpose()?.unwrap_or(0);
+    let id = store.route(name)?.map(|route| route.id);
+    let troubles = id.map(|id| store.troubles(id)).transpose()?.unwrap_or_default();
+    let tally = id.map(|id| store.tally(id)).transpose()?.unwrap_or_default();
     let result = record.as_ref().map(|r| r.result.unwrap_or(RunResult::Failed));
+    // What an earlier run met with is told until it is over.
+    let result = if troubles.is_empty() { result } else { result.map(|_| RunResult::Failed) };
     Ok(RouteStatus {
         route: name.to_owned(),
         from: route.from().to_owned(),
@@ -89,10 +89,13 @@ fn status(store: &Store, name: &str, route: &RouteSettings) -> Result<RouteStatu
         last_began: record.as_ref().map(|r| r.started.to_string()),
         last_result: result,
         last_success: success.map(|at| at.to_string()),
-        in_step: links.saturating_sub(troubles.len() + record.as_ref().map_or(0, |r| r.summary.held)),
+        in_step: tally.of(LinkState::InStep),
         held: record.as_ref().map_or(0, |r| r.summary.held),
-        left_out: id.map(|id| store.left_out_counts(id)).transpose()?.unwrap_or_default(),
-        troubles: troubles.into_iter().map(|(title, reason)| Trouble { title, reason }).collect(),
+        left_out: record.as_ref().map(|r| r.summary.left_out.clone()).unwrap_or_default(),
+        troubles: troubles
+            .into_iter()
+            .map(|(title, told)| Trouble { title, reason: told.as_ref().map(told_words).unwrap_or_default() })
+            .collect(),
         error: record.as_ref().and_then(|r| r.summary.error.clone()),
         needs_a_person: result != Some(RunResult::Ok),
         record,

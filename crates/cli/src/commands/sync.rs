@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use std::rc::Rc;
 
 use chestnut_core::People;
-use chestnut_engine::{PreviewReport, RunOptions, RunReport, Silent};
-use chestnut_store::{Change, ChangeAction, Counts, RunResult, SideId, Store};
+use chestnut_engine::{PreviewReport, RunOptions, RunReport, Silent, preview_route, run_route};
+use chestnut_store::{Change, ChangeAction, Counts, RunResult, Store};
 use jiff::tz::TimeZone;
 use serde::Serialize;
 
@@ -21,6 +21,7 @@ use crate::questions::Questions;
 use crate::render::{Align, clean, count, shorten, start_text, style, table, zone_name};
 use crate::run::Io;
 use crate::settings::{Connections, RouteSettings, route_key, side_by_side};
+use crate::words::told_words;
 
 #[derive(Debug, Serialize)]
 struct Report {
@@ -85,9 +86,8 @@ pub(super) fn run(
     let mut chosen = settings.chosen_routes(routes)?;
     let store = open_state(common, &settings)?;
     let mut paused = String::new();
-    let is_paused = |name: &str| -> Result<bool, Failure> {
-        Ok(store.route(name)?.map(|id| store.is_paused(id)).transpose()?.unwrap_or(false))
-    };
+    let is_paused =
+        |name: &str| -> Result<bool, Failure> { Ok(store.route(name)?.is_some_and(|route| route.is_paused)) };
     for name in chosen.iter().map(|(name, _)| *name).collect::<Vec<_>>() {
         if is_paused(name)? {
             chosen.retain(|(other, _)| *other != name);
@@ -123,7 +123,7 @@ pub(super) fn run(
         }
         // One route that fails does not stop the others.
         let report = match connections.route(name, route, &key).await {
-            Ok(ready) => ready.run(&store, &options, &bars.route(name)).await.map_err(Failure::from),
+            Ok(ready) => run_route(&ready, &store, &options, &bars.route(name)).await.map_err(Failure::from),
             Err(failure) => Err(failure),
         };
         report.map_or_else(|failure| not_begun(name, route, failure), |report| begun(route, report))
@@ -179,9 +179,7 @@ impl First<'_> {
         can_ask: bool,
         err: &mut dyn std::io::Write,
     ) -> Result<Option<Failure>, Failure> {
-        let id = self.store.route(name)?;
-        let has_read = id.map(|id| self.store.side(id, SideId::Source)).transpose()?.is_some_and(|s| s.read);
-        if has_read {
+        if self.store.route(name)?.is_some_and(|route| route.ran_at.is_some()) {
             return Ok(None);
         }
         if route.carry.people == People::Invite {
@@ -199,7 +197,7 @@ impl First<'_> {
         };
         let preview = block_on(async {
             let ready = self.connections.route(name, route, self.key).await?;
-            Ok::<_, Failure>(ready.preview(self.store, self.options, &Silent).await?)
+            Ok::<_, Failure>(preview_route(&ready, self.store, self.options, &Silent).await?)
         })?;
         // What cannot be read fails in the run, and is told there.
         let Ok(preview) = preview else { return Ok(None) };
@@ -237,6 +235,7 @@ pub(super) fn first_summary(name: &str, route: &RouteSettings, preview: &Preview
         };
         line(count, &format!("{what} in {}{more}", clean(calendar)));
     }
+    line(preview.matched, "of these stood there before: they follow their sources, and stay their owner's");
     line(number("hold"), "say different things in different calendars, and wait for a person");
     line(preview.held, "deletions are held, for a person to decide");
     line(preview.strangers, "stand only on the far side, and are left alone");
@@ -311,7 +310,7 @@ fn begun(route: &RouteSettings, report: RunReport) -> Run {
             uid: c.uid.to_string(),
             title: c.title.clone(),
             start: c.start.clone(),
-            reason: c.words.clone().unwrap_or_default(),
+            reason: c.told.as_ref().map(told_words).unwrap_or_default(),
         };
         of.into_iter().map(trouble).collect()
     };
@@ -515,9 +514,9 @@ pub(super) fn change_lines(changes: &[Change], zone: &TimeZone) -> String {
     };
     let line = |c: &Change| {
         let words = c
-            .words
+            .told
             .as_ref()
-            .map(|w| format!("  {}", style::paint(style::FAINT, shorten(w, 100))))
+            .map(|told| format!("  {}", style::paint(style::FAINT, shorten(&told_words(told), 100))))
             .unwrap_or_default();
         let start = start_text(&c.start, zone);
         format!("  {:9} {}{start:24} {}{words}\n", c.action.word(), place(c), shorten(&c.title, 56))

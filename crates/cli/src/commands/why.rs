@@ -15,6 +15,7 @@ use crate::exit_code::ExitCode;
 use crate::render::{clean, count, shorten, start_text, style, zone_name};
 use crate::run::Io;
 use crate::settings::{Connections, RouteSettings, route_key};
+use crate::words::told_words;
 
 #[derive(Debug, Serialize)]
 struct Report {
@@ -49,7 +50,7 @@ pub(super) fn run(route: &str, entry: &str, common: &Common, io: &mut Io<'_>) ->
     let zone = settings.zone.clone();
     let wanted = |candidate: &Entry| is_wanted(entry, candidate, &zone);
     let found = block_on(async {
-        let ready = connections.one_way(name, route, &key).await?;
+        let ready = connections.route(name, route, &key).await?;
         Ok::<_, Failure>(explain(&ready, &store, &options, &wanted).await?)
     })??;
     if found.is_empty() {
@@ -83,7 +84,7 @@ fn line(one: Explained, route: &RouteSettings) -> Line {
     let far = &route.to();
     let why = match one.stopped {
         None if route.makes == Makes::Blocks => {
-            format!("the route takes it; its time is part of the blocks in {far} (`merge-busy`)")
+            format!("the route takes it; its time is part of the blocks in {far} (`join-busy`)")
         }
         None if route.makes == Makes::Occurrences => {
             format!("the route takes it; its occurrences in the window stand in {far} (`occurrences`)")
@@ -102,7 +103,7 @@ fn line(one: Explained, route: &RouteSettings) -> Line {
         why,
         copy,
         copy_uid,
-        trouble: one.trouble.filter(|trouble| one.stopped.is_none_or(|reason| reason.key() != *trouble)),
+        trouble: one.trouble.as_ref().map(told_words),
     }
 }
 

@@ -2,13 +2,15 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use chestnut_core::{Carry, Categories, Colour, Detail, Details, People, Privacy, Reminders, ShowAs, Shows};
+use chestnut_core::{
+    BlocksTime, Carry, Categories, Colour, Detail, Details, People, Privacy, Reminders, Shows,
+};
 
 use super::reader::Section;
 use crate::error_report::Failure;
 
 const KEYS: &[&str] =
-    &["details", "title", "prefix", "show-as", "privacy", "reminders", "people", "categories", "colour"];
+    &["details", "title", "prefix", "blocks-time", "privacy", "reminders", "people", "categories", "colour"];
 
 /// Reads `carry` and `busy-title`.
 pub(super) fn carry(route: &Section<'_>) -> Result<Carry, Failure> {
@@ -37,13 +39,14 @@ pub(super) fn carry(route: &Section<'_>) -> Result<Carry, Failure> {
 }
 
 fn details(table: &Section<'_>) -> Result<Carry, Failure> {
+    table.renamed(&[("show-as", "blocks-time")])?;
     table.allow(KEYS)?;
     let mut details = Details {
         title: table.text("title")?,
         prefix: table.text("prefix")?,
-        show_as: table.choice(
-            "show-as",
-            &[("as-it-is", None), ("busy", Some(ShowAs::Busy)), ("free", Some(ShowAs::Free))],
+        blocks_time: table.choice(
+            "blocks-time",
+            &[("as-it-is", None), ("yes", Some(BlocksTime::Yes)), ("no", Some(BlocksTime::No))],
             None,
         )?,
         privacy: table.choice(

@@ -7,9 +7,7 @@ use std::rc::Rc;
 use chestnut_caldav::protocol::{Found, feed_address, url_of};
 use chestnut_caldav::{Client, ClientOptions, DavError, HttpOptions, HttpTransport};
 use chestnut_core::{Choice, ObjectHref, RouteKey};
-use chestnut_engine::{
-    AnyRoute, Calendar, CalendarEnd, FeedCalendar, FileCalendar, FolderCalendar, Route, TwoWay,
-};
+use chestnut_engine::{Calendar, CalendarEnd, FeedCalendar, FileCalendar, FolderCalendar, Rule};
 use secrecy::ExposeSecret as _;
 use url::Url;
 
@@ -58,7 +56,8 @@ impl<'s> Connections<'s> {
 
     fn connect(&self, name: &str, account: &AccountSettings) -> Result<Client, Failure> {
         let options = http_options(name, account, self.settings.base(), self.environment)?;
-        client(&format!("account {name}"), options, account.at_once)
+        let client = client(&format!("account {name}"), options, account.at_once)?;
+        Ok(client.signed_in_as(account.user.as_deref().unwrap_or(name)))
     }
 
     /// Returns where the search for an account's calendars begins; asks the name service once, and only for a
@@ -109,7 +108,7 @@ impl<'s> Connections<'s> {
             }
             (Place::Path(_) | Place::Name(_), None) => unreachable!("the configuration was checked"),
         };
-        Ok(CalendarEnd { name: name.to_owned(), account, calendar })
+        Ok(CalendarEnd::new(name, account.as_deref(), calendar))
     }
 
     /// Makes a calendar ready to be read.
@@ -184,33 +183,37 @@ impl<'s> Connections<'s> {
     }
 
     /// Makes a route ready to run.
-    pub(crate) async fn route(
-        &self,
-        name: &str,
-        route: &RouteSettings,
-        key: &[u8],
-    ) -> Result<AnyRoute, Failure> {
-        if !route.is_two_way {
-            return Ok(AnyRoute::OneWay(Box::new(self.one_way(name, route, key).await?)));
-        }
+    pub(crate) async fn route(&self, name: &str, route: &RouteSettings, key: &[u8]) -> Result<Rule, Failure> {
         let mut ends = Vec::new();
-        for name in &route.ends {
-            ends.push(self.end(name, true).await?);
+        for end in &route.ends {
+            ends.push(self.end(end, route.writes().contains(end)).await?);
         }
-        Ok(AnyRoute::TwoWay(Box::new(TwoWay {
-            kinds: route.kinds.clone(),
+        let own = RouteKey::new(key, name);
+        let plain = match (route.is_two_way, &mut ends[..]) {
+            (false, [from, to]) => Rule::one_way(name, from.clone(), to.clone(), own),
+            _ => Rule::two_way(name, ends, own),
+        };
+        let tag = |name: &String| RouteKey::new(key, name).tag().clone();
+        Ok(Rule {
             choice: self.choice(route),
+            kinds: route.kinds.clone(),
             window: route.window,
             zone: self.settings.zone.clone(),
+            past_copies: route.past_copies,
             carry: route.carry.clone(),
-            disagree: route.disagree,
-            relay: route.relay,
+            makes: route.makes,
             deletions: route.deletions,
             deletion_limit: route.deletion_limit,
-            check_every: route.check_every,
+            disagree: route.disagree,
+            relay: route.relay,
+            strangers: route.strangers,
+            matches: route.matches,
+            far_edits: route.far_edits,
+            full_look_every: route.full_look_every,
             keep_history: self.settings.keep_history,
-            ..TwoWay::plain(name, ends, RouteKey::new(key, name))
-        })))
+            known_tags: self.settings.routes.keys().map(tag).collect(),
+            ..plain
+        })
     }
 
     /// Where nothing else is said, the users who sign in are the calendars' owners.
@@ -223,34 +226,6 @@ impl<'s> Connections<'s> {
             choice.add_addresses(&users.filter(|user| user.contains('@')).collect::<Vec<_>>());
         }
         choice
-    }
-
-    /// Makes a one-way route ready to run.
-    pub(crate) async fn one_way(
-        &self,
-        name: &str,
-        route: &RouteSettings,
-        key: &[u8],
-    ) -> Result<Route, Failure> {
-        let (source, target) =
-            (self.end(&route.ends[0], false).await?, self.end(&route.ends[1], true).await?);
-        Ok(Route {
-            choice: self.choice(route),
-            kinds: route.kinds.clone(),
-            window: route.window,
-            zone: self.settings.zone.clone(),
-            past_copies: route.past_copies,
-            carry: route.carry.clone(),
-            makes: route.makes,
-            deletions: route.deletions,
-            deletion_limit: route.deletion_limit,
-            relay: route.relay,
-            strangers: route.strangers,
-            far_edits: route.far_edits,
-            check_every: route.check_every,
-            keep_history: self.settings.keep_history,
-            ..Route::plain(name, source, target, RouteKey::new(key, name))
-        })
     }
 }
 

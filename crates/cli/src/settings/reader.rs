@@ -37,6 +37,13 @@ type Value<'a> = Spanned<DeValue<'a>>;
 
 impl<'a> Section<'a> {
     /// Refuses keys that are not in the list.
+    pub(super) fn renamed(&self, names: &[(&str, &str)]) -> Result<(), Failure> {
+        match names.iter().find(|(old, _)| self.has(old)) {
+            Some((old, new)) => Err(self.wrong(old, format_args!("is called `{new}` now"))),
+            None => Ok(()),
+        }
+    }
+
     pub(super) fn allow(&self, keys: &[&str]) -> Result<(), Failure> {
         for key in self.table.keys() {
             let name: &str = key.get_ref();

@@ -1,8 +1,8 @@
 //! `[route.NAME]`: from where to where, what is taken, and how.
 
 use chestnut_core::{
-    Carry, Choice, DeletionLimit, Deletions, Details, Disagree, FarEdits, Kind, Kinds, PastCopies, People,
-    Reach, Shows, Strangers, Window,
+    Carry, Choice, DeletionLimit, Deletions, Details, Disagree, FarEdits, Kind, Kinds, Matches, PastCopies,
+    People, Reach, Shows, Strangers, Window,
 };
 use chestnut_engine::Makes;
 use jiff::civil::Date;
@@ -35,7 +35,8 @@ pub(crate) struct RouteSettings {
     pub(crate) makes: Makes,
     pub(crate) deletions: Deletions,
     pub(crate) far_edits: FarEdits,
-    pub(crate) check_every: SignedDuration,
+    pub(crate) full_look_every: SignedDuration,
+    pub(crate) matches: Matches,
 }
 
 impl RouteSettings {
@@ -81,13 +82,21 @@ const KEYS: &[&str] = &[
     "occurrences",
     "carry",
     "busy-title",
-    "merge-busy",
+    "join-busy",
     "deletions",
+    "matches",
     "far-edits",
-    "check-every",
+    "full-look-every",
 ];
 
+/// Keys that were called otherwise before.
+const RENAMED: &[(&str, &str)] = &[("merge-busy", "join-busy"), ("check-every", "full-look-every")];
+
 pub(super) fn route(section: &Section<'_>) -> Result<RouteSettings, Failure> {
+    section.renamed(RENAMED)?;
+    if section.text("far-edits").ok().flatten().as_deref() == Some("restore") {
+        return Err(section.wrong("far-edits", "says \"restore\", which is called \"correct\" now"));
+    }
     section.allow(KEYS)?;
     let kinds = match section.section("only")? {
         None => None,
@@ -114,6 +123,11 @@ pub(super) fn route(section: &Section<'_>) -> Result<RouteSettings, Failure> {
     Ok(RouteSettings {
         disagree: disagree(section, &ends, is_two_way)?,
         relay: section.flag("relay")?,
+        matches: section.choice(
+            "matches",
+            &[("follow", Matches::Follow), ("own", Matches::Own)],
+            Matches::Follow,
+        )?,
         strangers: section.choice(
             "strangers",
             &[("leave", Strangers::Leave), ("remove", Strangers::Remove)],
@@ -140,10 +154,10 @@ pub(super) fn route(section: &Section<'_>) -> Result<RouteSettings, Failure> {
         )?,
         far_edits: section.choice(
             "far-edits",
-            &[("restore", FarEdits::Restore), ("leave", FarEdits::Leave)],
-            FarEdits::Restore,
+            &[("correct", FarEdits::Correct), ("leave", FarEdits::Leave)],
+            FarEdits::Correct,
         )?,
-        check_every: section.duration("check-every")?.unwrap_or(SignedDuration::from_hours(24)),
+        full_look_every: section.duration("full-look-every")?.unwrap_or(SignedDuration::from_hours(24)),
     })
 }
 
@@ -208,7 +222,7 @@ fn deletion_limit(section: &Section<'_>) -> Result<DeletionLimit, Failure> {
 
 /// Two calendars that are kept alike cannot show one thing in two forms.
 fn refuse_one_way_keys(section: &Section<'_>, carry: &Carry) -> Result<(), Failure> {
-    for key in ["far-edits", "past-copies", "occurrences", "merge-busy", "strangers"] {
+    for key in ["far-edits", "past-copies", "occurrences", "join-busy", "strangers", "matches"] {
         if section.has(key) {
             return Err(section.wrong(key, "is for one-way routes, and busy-only ones"));
         }
@@ -281,13 +295,13 @@ fn day(section: &Section<'_>, key: &str) -> Result<Option<Date>, Failure> {
     text.trim().parse().map(Some).map_err(wrong)
 }
 
-/// `occurrences` and `merge-busy`: copies that are not of the source's own entries.
+/// `occurrences` and `join-busy`: copies that are not of the source's own entries.
 fn makes(section: &Section<'_>, carry: &Carry, window: &Window) -> Result<Makes, Failure> {
     let each = section.choice("occurrences", &[("series", false), ("each", true)], false)?;
-    let merge = section.flag("merge-busy")?;
+    let merge = section.flag("join-busy")?;
     let makes = match (each, merge) {
         (true, true) => {
-            return Err(section.wrong("occurrences", "says nothing where `merge-busy` joins all of them"));
+            return Err(section.wrong("occurrences", "says nothing where `join-busy` joins all of them"));
         }
         (_, true) => Makes::Blocks,
         (true, _) => Makes::Occurrences,
@@ -295,11 +309,11 @@ fn makes(section: &Section<'_>, carry: &Carry, window: &Window) -> Result<Makes,
     };
     if makes == Makes::Blocks && !matches!(carry.shows, Shows::Busy(_)) {
         return Err(section
-            .wrong("merge-busy", "joins busy time")
+            .wrong("join-busy", "joins busy time")
             .hint("Say carry = \"busy\" too, or take it out."));
     }
     if window.ahead == Reach::Unlimited {
-        let key = if merge { "merge-busy" } else { "occurrences" };
+        let key = if merge { "join-busy" } else { "occurrences" };
         return Err(section.wrong(key, "needs an end: a series may go on for ever").hint(
             "Say how far ahead to look, such as window = { past = \"7 days\", ahead = \"90 days\" }.",
         ));

@@ -1,7 +1,7 @@
 //! Whatever is wrong outside: one sentence with account, calendar or entry, the cause, and the next step.
 
 use chestnut_standin::{Fault, FaultKind};
-use chestnut_store::Lease;
+use chestnut_store::Store;
 
 use crate::set_up::{PRESSES, SetUp};
 
@@ -116,15 +116,22 @@ fn an_unreadable_entry_is_named_and_the_good_ones_go_through() {
 }
 
 #[test]
-fn a_second_run_at_the_same_time_is_refused() {
+fn a_second_run_at_the_same_time_waits_for_the_first() {
     let set_up = SetUp::new(3);
-    let lease =
-        Lease::take(&set_up.path("chestnut.state"), "presses-to-board", "just now").expect("the lease");
-    let told = set_up.run(&["sync"]);
-    assert_eq!(told.code, 1);
-    assert!(told.err.contains("another run of route presses-to-board is going on (process "), "{told:?}");
-    drop(lease);
+    let state = set_up.path("chestnut.state");
+    let (tell, hear) = std::sync::mpsc::channel();
+    let other = std::thread::spawn(move || {
+        let store = Store::open(&state).expect("the state");
+        let lease = store.lease("route presses-to-board").expect("the lease");
+        tell.send(()).expect("heard");
+        std::thread::sleep(std::time::Duration::from_millis(700));
+        drop(lease);
+    });
+    hear.recv().expect("it is held");
+    let began = std::time::Instant::now();
     set_up.ok(&["sync"]);
+    assert!(began.elapsed().as_millis() > 500, "it waited");
+    other.join().expect("it ended");
 }
 
 #[test]

@@ -21,7 +21,7 @@ const EXAMPLES: &[(&str, &[&str], &[&str])] = &[
         &["X-SCALE", "ATTENDEE", "CATEGORIES", "-PT5M"],
     ),
     ("carry = { title = \"Market\" }", &["SUMMARY:Market", "X-SCALE:2"], &["SUMMARY:Stall"]),
-    ("carry = { show-as = \"free\" }", &["TRANSP:TRANSPARENT", "X-SCALE:2"], &["TRANSP:OPAQUE"]),
+    ("carry = { blocks-time = \"no\" }", &["TRANSP:TRANSPARENT", "X-SCALE:2"], &["TRANSP:OPAQUE"]),
     ("carry = { reminders = \"none\" }", &["SUMMARY:Stall 14"], &["VALARM"]),
     (
         "carry = { people = \"listed\" }",
@@ -55,7 +55,7 @@ const EXAMPLES: &[(&str, &[&str], &[&str])] = &[
         &["COUNT=4", "RECURRENCE-ID", "Pruning"],
     ),
     (
-        "window = { past = \"7 days\", ahead = \"90 days\" }\ncarry = \"busy\"\nmerge-busy = true",
+        "window = { past = \"7 days\", ahead = \"90 days\" }\ncarry = \"busy\"\njoin-busy = true",
         &["DTSTART:20261010T073000Z", "DTEND:20261010T090000Z", "DTSTART:20261021T050000Z"],
         &["DTSTART:20261010T080000Z", "COUNT=4", "Stall"],
     ),

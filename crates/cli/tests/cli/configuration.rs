@@ -42,7 +42,11 @@ fn every_mistake_is_told_with_its_line() {
         ("to = \"board\"", "to = \"presses\"", "is the calendar that the route comes from"),
         ("to = \"board\"\n", "", "line 21: [route.presses-to-board] lacks `to`"),
         ("to = \"board\"", "to = \"board\"\ndeletions = \"maybe\"", "must be \"carry\" or \"keep\""),
-        ("to = \"board\"", "to = \"board\"\ncheck-every = \"soon\"", "is no duration; write it as \"30s\""),
+        (
+            "to = \"board\"",
+            "to = \"board\"\nfull-look-every = \"soon\"",
+            "is no duration; write it as \"30s\"",
+        ),
         ("to = \"board\"", "to = \"board\"\nevery = \"1 hour\"", "This version does not know `every` yet"),
         (
             "to = \"board\"",
@@ -71,7 +75,7 @@ fn every_mistake_is_told_with_its_line() {
             "to = \"board\"\noccurrences = \"each\"",
             "needs an end: a series may go on for ever\nHint: Say how far ahead",
         ),
-        ("to = \"board\"", "to = \"board\"\nmerge-busy = true", "joins busy time\nHint: Say carry"),
+        ("to = \"board\"", "to = \"board\"\njoin-busy = true", "joins busy time\nHint: Say carry"),
         ("to = \"board\"", "to = \"board\"\ncarry = \"bussy\"", "is \"bussy\"\nHint: It is \"everything\""),
         (
             "to = \"board\"",

@@ -172,7 +172,7 @@ fn with_a_browser_and_through_a_sync_in_which_the_token_ends() {
         assert!(told.said().contains("the sign-in has run out or was revoked"), "{}", told.err);
         assert!(told.said().contains("chestnut account login cloud"), "{}", told.err);
         assert_eq!(office.browse("yes").code, 0);
-        desk.ok(&["sync"]);
+        assert_eq!(desk.run_with(&["sync"], &later).code, 0);
     }
 }
 

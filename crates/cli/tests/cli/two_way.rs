@@ -156,11 +156,11 @@ fn a_decision_counts_for_the_deletions_it_was_about() {
         delete(0..25);
         assert!(set_up.run(&["sync"]).out.contains("25 deletions are held"));
         set_up.ok(&["decide", "1", "delete"]);
-        // Before it is done, nearly all the others are gone too: of these nobody was told.
+        // Before it is done, nearly all the others are gone too: of these nobody was told, and they wait in turn.
         delete(25..38);
         let told = set_up.run(&["sync"]);
-        assert!(told.code == 3 && told.out.contains("38 deletions are held"), "{told:?}");
-        assert_eq!(standing(), 40);
+        assert!(told.code == 3 && told.out.contains("13 deletions are held"), "{told:?}");
+        assert_eq!(standing(), 15);
         assert!(set_up.run(&["held"]).out.contains("decide: chestnut decide 1 delete|keep"));
         set_up.ok(&["decide", "1", "delete"]);
         // A single one more is no reason to ask again.
@@ -351,9 +351,11 @@ fn routes_are_added_shown_paused_and_retired() {
         told.code == 3 && told.out.contains("taken ran once and is not in the configuration any more"),
         "{told:?}"
     );
-    assert_eq!(set_up.run(&["route", "retire", "taken", "--remove-copies"]).code, 2);
+    assert_eq!(set_up.run(&["route", "retire", "taken", "--remove-copies", "--yes"]).code, 2);
     set_up.configure(&text);
-    let told = set_up.ok(&["route", "retire", "taken", "--remove-copies"]);
+    let unasked = set_up.run(&["route", "retire", "taken", "--remove-copies"]);
+    assert!(unasked.code == 2 && unasked.err.contains(&format!("deletes {copies} copies")), "{unasked:?}");
+    let told = set_up.ok(&["route", "retire", "taken", "--remove-copies", "--yes"]);
     assert!(told.out.contains(&format!("{copies} copies removed")), "{told:?}");
     assert_eq!(set_up.target.with(|server| server.texts(BOARD)).len(), 0);
     assert_eq!(set_up.source.with(|server| server.texts(PRESSES)).len(), 4, "nothing of the source goes");

@@ -17,7 +17,7 @@ pub struct Details {
     /// Stands before every title.
     pub prefix: Option<String>,
     /// Whether copies take time; `None`: as their source does.
-    pub show_as: Option<ShowAs>,
+    pub blocks_time: Option<BlocksTime>,
     /// Who may see copies; `None`: as their source says.
     pub privacy: Option<Privacy>,
     /// Which reminders copies have.
@@ -30,11 +30,11 @@ pub struct Details {
 
 /// Whether a copy takes time (TRANSP).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum ShowAs {
+pub enum BlocksTime {
     /// It does.
-    Busy,
+    Yes,
     /// It does not.
-    Free,
+    No,
 }
 
 /// Who may see a copy (CLASS).
@@ -91,7 +91,7 @@ impl Default for Details {
             taken: Detail::ALL.into_iter().collect(),
             title: None,
             prefix: None,
-            show_as: None,
+            blocks_time: None,
             privacy: None,
             reminders: Reminders::AsTheyAre,
             categories: Categories::AsTheyAre,
@@ -101,6 +101,43 @@ impl Default for Details {
 }
 
 impl Details {
+    /// What it says as one text.
+    pub(super) fn settings(&self) -> String {
+        let taken: Vec<_> = self.taken.iter().map(|detail| detail.word()).collect();
+        let blocks = match self.blocks_time {
+            None => "as-it-is",
+            Some(BlocksTime::Yes) => "yes",
+            Some(BlocksTime::No) => "no",
+        };
+        let privacy = match self.privacy {
+            None => "as-it-is",
+            Some(Privacy::Public) => "public",
+            Some(Privacy::Private) => "private",
+            Some(Privacy::Confidential) => "confidential",
+        };
+        let reminders = match self.reminders {
+            Reminders::AsTheyAre => "as-they-are".to_owned(),
+            Reminders::None => "none".to_owned(),
+            Reminders::Before(seconds) => format!("{seconds} s"),
+        };
+        let categories = match &self.categories {
+            Categories::AsTheyAre => "as-they-are".to_owned(),
+            Categories::Fixed(names) => format!("{names:?}"),
+            Categories::Renamed(map) => format!("{map:?}"),
+        };
+        let colour = match &self.colour {
+            Colour::AsItIs => "as-it-is".to_owned(),
+            Colour::Fixed(name) => format!("{name:?}"),
+            Colour::ByCategory(map) => format!("{map:?}"),
+        };
+        let (title, prefix) = (self.title.as_deref(), self.prefix.as_deref());
+        format!(
+            "details {}; title {title:?}; prefix {prefix:?}; blocks-time {blocks}; privacy {privacy}; \
+             reminders {reminders}; categories {categories}; colour {colour}",
+            taken.join(",")
+        )
+    }
+
     /// What is shown of an entry.
     pub(super) fn parts(&self) -> Parts {
         let mut parts = self.taken.iter().fold(Parts::ALWAYS, |parts, detail| parts.with(*detail));
@@ -123,8 +160,8 @@ impl Details {
         }
         self.set_categories(component, original);
         self.set_colour(component, original);
-        if let Some(show_as) = self.show_as.filter(|_| component.is("VEVENT")) {
-            let value = if show_as == ShowAs::Busy { "OPAQUE" } else { "TRANSPARENT" };
+        if let Some(blocks) = self.blocks_time.filter(|_| component.is("VEVENT")) {
+            let value = if blocks == BlocksTime::Yes { "OPAQUE" } else { "TRANSPARENT" };
             set_only(component, "TRANSP", Some(value));
         }
         if let Some(privacy) = self.privacy {

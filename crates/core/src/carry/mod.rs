@@ -18,7 +18,7 @@ use crate::ical::{Component, Item};
 use crate::ids::EventUid;
 
 pub use busy::Unshown;
-pub use details::{Categories, Colour, Details, Privacy, Reminders, ShowAs};
+pub use details::{BlocksTime, Categories, Colour, Details, Privacy, Reminders};
 pub use parts::Detail;
 use parts::{Part, Parts};
 
@@ -105,6 +105,27 @@ impl PartialEq for View {
 pub struct Sight(Parts);
 
 impl Sight {
+    /// Everything.
+    pub const ALL: Self = Self(Parts::ALL);
+
+    /// Returns what both show.
+    #[must_use]
+    pub fn within(self, other: Self) -> Self {
+        Self(self.0.and(other.0))
+    }
+
+    /// Returns a number that stands for it, to be remembered.
+    #[must_use]
+    pub fn number(self) -> u16 {
+        self.0.number()
+    }
+
+    /// Returns what a number stands for.
+    #[must_use]
+    pub fn of_number(number: u16) -> Self {
+        Self(Parts::of_number(number))
+    }
+
     /// Returns what the far side sees of an entry that stands there.
     #[must_use]
     pub fn of_far_side(self, existing: &Entry) -> View {
@@ -122,6 +143,23 @@ pub enum Identity<'e> {
 }
 
 impl Carry {
+    /// Returns what it says as one text: another text is another form of copies. The form of the text is never changed.
+    #[must_use]
+    pub fn settings(&self) -> String {
+        let people = match self.people {
+            People::Silent => "silent",
+            People::Listed => "listed",
+            People::Dropped => "none",
+            People::Invite => "invite",
+        };
+        let shows = match &self.shows {
+            Shows::Everything => "everything".to_owned(),
+            Shows::Busy(title) => format!("busy {title:?}"),
+            Shows::Details(details) => details.settings(),
+        };
+        format!("{shows}; people {people}")
+    }
+
     /// Returns what is carried, to look at any side of a route that puts nothing into another form.
     #[must_use]
     pub fn sight(&self) -> Sight {

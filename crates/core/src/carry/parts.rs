@@ -145,6 +145,18 @@ impl Parts {
     pub(super) const BUSY: Self =
         Self(Part::Time.bit() | Part::Status.bit() | Part::ShowAs.bit() | Part::Detail(Detail::Title).bit());
 
+    pub(super) fn and(self, other: Self) -> Self {
+        Self(self.0 & other.0)
+    }
+
+    pub(super) fn number(self) -> u16 {
+        self.0
+    }
+
+    pub(super) fn of_number(number: u16) -> Self {
+        Self(number & Self::ALL.0)
+    }
+
     pub(super) fn contains(self, part: Part) -> bool {
         self.0 & part.bit() != 0
     }

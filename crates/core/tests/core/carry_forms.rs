@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 
 use chestnut_core::ical::{self, Limits};
 use chestnut_core::{
-    Bounds, BusyTime, Carry, Categories, Colour, Detail, Details, Entry, EventUid, Identity, People, Privacy,
-    Reminders, ShowAs, Shows, Unshown, single_entries,
+    BlocksTime, Bounds, BusyTime, Carry, Categories, Colour, Detail, Details, Entry, EventUid, Identity,
+    People, Privacy, Reminders, Shows, Unshown, single_entries,
 };
 
 fn entry(body: &str) -> Entry {
@@ -96,7 +96,7 @@ fn every_key_of_the_table_does_what_it_says() {
     }
     let fixed = table(
         &|d| {
-            d.show_as = Some(ShowAs::Busy);
+            d.blocks_time = Some(BlocksTime::Yes);
             d.privacy = Some(Privacy::Private);
         },
         People::Silent,

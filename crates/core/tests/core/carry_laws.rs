@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use chestnut_core::{
-    Carry, Categories, Colour, Detail, Details, Entry, EventUid, Identity, People, Privacy, Reminders,
-    Scheduling, ShowAs, Shows, ical,
+    BlocksTime, Carry, Categories, Colour, Detail, Details, Entry, EventUid, Identity, People, Privacy,
+    Reminders, Scheduling, Shows, ical,
 };
 use proptest::prelude::*;
 
@@ -19,7 +19,7 @@ fn details() -> impl Strategy<Value = Details> {
         taken,
         title.clone(),
         title,
-        prop::sample::select(vec![None, Some(ShowAs::Busy), Some(ShowAs::Free)]),
+        prop::sample::select(vec![None, Some(BlocksTime::Yes), Some(BlocksTime::No)]),
         prop::sample::select(vec![
             None,
             Some(Privacy::Public),
@@ -34,15 +34,17 @@ fn details() -> impl Strategy<Value = Details> {
         ]),
         prop::sample::select(vec![Colour::AsItIs, Colour::Fixed("navy".into()), Colour::ByCategory(map())]),
     )
-        .prop_map(|(taken, title, prefix, show_as, privacy, reminders, categories, colour)| Details {
-            taken: taken.into_iter().collect::<BTreeSet<_>>(),
-            title: title.map(str::to_owned),
-            prefix: prefix.map(str::to_owned),
-            show_as,
-            privacy,
-            reminders,
-            categories,
-            colour,
+        .prop_map(|(taken, title, prefix, blocks_time, privacy, reminders, categories, colour)| {
+            Details {
+                taken: taken.into_iter().collect::<BTreeSet<_>>(),
+                title: title.map(str::to_owned),
+                prefix: prefix.map(str::to_owned),
+                blocks_time,
+                privacy,
+                reminders,
+                categories,
+                colour,
+            }
         })
 }
 

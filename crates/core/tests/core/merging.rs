@@ -108,6 +108,22 @@ fn every_kind_of_change_goes_together_or_collides() {
             plus(daily, ";EXDATE:20261006T080000Z"),
             plus(daily, &moved(6, "")),
             plus(daily, &moved(6, "")),
+            "occurrence",
+        ),
+        // What was agreed beside each other stays, whatever else changes.
+        (
+            plus(daily, &(";EXDATE:20261006T080000Z".to_owned() + &moved(6, ""))),
+            plus(daily, &(";SUMMARY:x;EXDATE:20261006T080000Z".to_owned() + &moved(6, ""))),
+            plus(daily, &(";LOCATION:y;EXDATE:20261006T080000Z".to_owned() + &moved(6, ""))),
+            plus(daily, &(";SUMMARY:x;LOCATION:y;EXDATE:20261006T080000Z".to_owned() + &moved(6, ""))),
+            "",
+        ),
+        // A category in another case is the same one, as it was written last; parameters stay.
+        (
+            plus(at, ";CATEGORIES:fair"),
+            plus(at, ";CATEGORIES:Fair"),
+            plus(at, ";CATEGORIES:fair,Town"),
+            plus(at, ";CATEGORIES:Fair,Town"),
             "",
         ),
         (
@@ -186,5 +202,64 @@ proptest! {
         // What it came to merges into itself.
         let again = merge(Some(&base), &[side(&one.entry), side(&one.entry)], &[0, 1]);
         prop_assert_eq!(again.entry.meaning(), one.entry.meaning());
+    }
+}
+
+#[test]
+fn parameters_of_lists_and_ranges_of_changes_survive() {
+    let text = |title: &str, more: &str| {
+        format!(
+            "BEGIN:VCALENDAR\nBEGIN:VEVENT\nUID:press\nDTSTART:20261005T080000Z\nRRULE:FREQ=DAILY\nSUMMARY:{title}\n\
+             CATEGORIES;LANGUAGE=en:Fair\n{more}END:VEVENT\n{}{}END:VCALENDAR\n",
+            "BEGIN:VEVENT\nUID:press\nRECURRENCE-ID;RANGE=THISANDFUTURE:20261010T080000Z\n\
+             DTSTART:20261010T150000Z\nSUMMARY:From here on\nEND:VEVENT\n",
+            "BEGIN:VEVENT\nUID:press\nRECURRENCE-ID:20261010T080000Z\nDTSTART:20261010T160000Z\n\
+             SUMMARY:That day\nEND:VEVENT\n"
+        )
+    };
+    let read = |text: String| Entry::parse(&text, &Limits::default()).expect("an entry");
+    let (base, a) = (read(text("Press", "")), read(text("Pressing", "")));
+    let b = read(text("Press", "CATEGORIES:Town\n"));
+    let side = |now| MergeSide { before: Some(&base), now };
+    let merged = merge(Some(&base), &[side(&a), side(&b)], &[0, 1]).entry;
+    let titles: Vec<_> = merged.components().filter_map(|c| c.value("SUMMARY")).collect();
+    assert_eq!(titles, ["Pressing", "From here on", "That day"]);
+    let mut lists: Vec<_> = merged
+        .main_component()
+        .properties()
+        .filter(|p| p.is("CATEGORIES"))
+        .map(|p| p.line().to_owned())
+        .collect();
+    lists.sort();
+    assert_eq!(lists, ["CATEGORIES:Town", "CATEGORIES;LANGUAGE=en:Fair"]);
+}
+
+#[test]
+fn what_a_server_makes_of_a_text_is_no_edit() {
+    let at = "DTSTART:20261005T080000;DTEND:20261005T090000;SUMMARY:Press";
+    let lines = |text: &str| text.replace(';', "\n");
+    let utc = at.replace("T080000", "T060000Z").replace("T090000", "T070000Z");
+    let plus = |base: &str, more: &str| format!("{base}{more}");
+    // What was sent, what came back, and whether somebody edited it; then what stood there before that edit.
+    for (sent, back, edited) in [
+        (at.to_owned(), at.to_owned(), None),
+        (at.to_owned(), utc.clone(), None),
+        (plus(at, ";X-CRATES:12"), at.to_owned(), None),
+        (plus(at, ";SEQUENCE:1"), plus(at, ";SEQUENCE:2"), None),
+        (plus(at, ";DESCRIPTION:two  words "), plus(at, ";DESCRIPTION:two words"), None),
+        (at.to_owned(), plus(at, ";LOCATION:Hall"), Some(at.to_owned())),
+        (at.to_owned(), at.replace("Press", "Pressing"), Some(at.to_owned())),
+        (plus(at, ";CATEGORIES:A,B"), plus(at, ";CATEGORIES:A"), Some(plus(at, ";CATEGORIES:A,B"))),
+        (plus(at, ";X-CRATES:12"), plus(&utc, ";LOCATION:Hall"), Some(utc.clone())),
+    ] {
+        let undone =
+            chestnut_core::undo_habits(&entry(&lines(&sent)), &entry(&lines(&back)), &Default::default());
+        assert_eq!(undone.is_edited, edited.is_some(), "{sent} came back as {back}");
+        let stood = entry(&lines(edited.as_ref().unwrap_or(&back)));
+        assert_eq!(
+            undone.stood.meaning().differences(&stood.meaning()),
+            vec![],
+            "{sent} came back as {back}"
+        );
     }
 }

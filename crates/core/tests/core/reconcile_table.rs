@@ -3,7 +3,7 @@
 use chestnut_core::ical::Limits;
 use chestnut_core::{
     Action, Because, Carry, Decision, DeletionLimit, Deletions, Entry, FarEdits, Identity, Kind, LeftOut,
-    LinkFacts, Pair, PastCopies, Reach, RouteKey, RoutePolicy, Shows, Side, Window, WriteKind,
+    LinkFacts, Origin, Pair, PastCopies, Reach, RouteKey, RoutePolicy, Shows, Side, Window, WriteKind,
     guard_deletions, reconcile,
 };
 use jiff::Timestamp;
@@ -20,6 +20,13 @@ fn policy() -> RoutePolicy {
     RoutePolicy::plain(RouteKey::new(b"secret", "route"))
 }
 
+const NOW: Timestamp = Timestamp::UNIX_EPOCH;
+
+/// What is known of nothing but what stands on both sides.
+fn pair<'e>(source: Side<'e>, target: Side<'e>) -> Pair<'e> {
+    Pair { link: None, agreed: None, source, target, origin: Origin::Copy, carry_changed: false }
+}
+
 fn word(decision: &Decision) -> &'static str {
     match decision {
         Decision::Nothing => "nothing",
@@ -29,6 +36,9 @@ fn word(decision: &Decision) -> &'static str {
         Decision::Act(Action::Write { kind: WriteKind::Create, .. }) => "create",
         Decision::Act(Action::Write { kind: WriteKind::Update, .. }) => "update",
         Decision::LeaveOut(_) => "leave out",
+        Decision::Release => "release",
+        Decision::LetGo => "let go",
+        Decision::Wait => "wait",
     }
 }
 
@@ -36,46 +46,102 @@ fn word(decision: &Decision) -> &'static str {
 fn every_combination_of_link_source_and_far_side() {
     let (old, new, other) = (entry("old"), entry("new"), entry("other"));
     let sides = |side: &str| match side {
-        "unchanged" => Side::Unchanged,
         "old" => Side::Present(&old),
         "new" => Side::Present(&new),
         "other" => Side::Present(&other),
         "gone" => Side::Gone,
-        _ => Side::Unreadable,
+        "unreadable" => Side::Unreadable,
+        _ => Side::Unknown,
     };
-    // Rows: the source; columns: the far side is unchanged, old, new, other, gone, unreadable.
-    let columns = ["unchanged", "old", "new", "other", "gone", "unreadable"];
-    let linked: [(&str, [&str; 6]); 5] = [
-        ("unchanged", ["nothing"; 6]),
-        ("old", ["nothing", "agree", "update", "update", "create", "nothing"]),
-        ("new", ["update", "update", "agree", "update", "create", "update"]),
-        ("gone", ["delete", "delete", "delete", "delete", "forget", "delete"]),
+    // Rows: the source; columns: what stands on the far side.
+    let columns = ["old", "new", "other", "gone", "unreadable", "unknown"];
+    // A copy that was agreed: nothing follows from what is not known.
+    let copy: [(&str, [&str; 6]); 5] = [
+        ("old", ["agree", "update", "update", "create", "nothing", "wait"]),
+        ("new", ["update", "agree", "update", "create", "update", "wait"]),
+        ("gone", ["delete", "delete", "delete", "forget", "delete", "wait"]),
         ("unreadable", ["leave out"; 6]),
+        ("unknown", ["wait"; 6]),
     ];
-    let free: [(&str, [&str; 6]); 5] = [
-        ("unchanged", ["nothing"; 6]),
-        ("old", ["update", "agree", "update", "update", "create", "update"]),
-        ("new", ["update", "update", "agree", "update", "create", "update"]),
+    // A copy of the route's own that no state knows.
+    let found: [(&str, [&str; 6]); 5] = [
+        ("old", ["agree", "update", "update", "create", "update", "wait"]),
+        ("new", ["update", "agree", "update", "create", "update", "wait"]),
+        ("gone", ["delete", "delete", "delete", "nothing", "delete", "wait"]),
+        ("unreadable", ["leave out"; 6]),
+        ("unknown", ["wait", "wait", "wait", "leave out", "wait", "wait"]),
+    ];
+    // What stood there before: it follows, is never put right, and never deleted.
+    let matched: [(&str, [&str; 6]); 5] = [
+        ("old", ["agree", "agree", "agree", "let go", "nothing", "wait"]),
+        ("new", ["update", "agree", "update", "let go", "update", "wait"]),
+        ("gone", ["release", "release", "release", "forget", "release", "wait"]),
+        ("unreadable", ["leave out"; 6]),
+        ("unknown", ["wait"; 6]),
+    ];
+    // The same, met for the first time.
+    let met: [(&str, [&str; 6]); 5] = [
+        ("old", ["agree", "update", "update", "create", "update", "wait"]),
+        ("new", ["update", "agree", "update", "create", "update", "wait"]),
         ("gone", ["nothing"; 6]),
         ("unreadable", ["leave out"; 6]),
+        ("unknown", ["leave out"; 6]),
     ];
     let print = Carry::default().show(&old).expect("all is shown").fingerprint();
     let agreed = LinkFacts { view: print, far: Some(print), refused: None };
-    let now = "2026-10-05T08:00:00Z".parse().expect("a moment");
-    for (link, rows) in [(Some(agreed), linked), (None, free)] {
+    let tables = [
+        (true, Origin::Copy, copy),
+        (false, Origin::Copy, found),
+        (true, Origin::Match, matched),
+        (false, Origin::Match, met),
+    ];
+    for (linked, origin, rows) in tables {
         for (source, expected) in rows {
             for (target, expected) in columns.iter().zip(expected) {
-                let pair = Pair { link, source: sides(source), target: sides(target), carry_changed: false };
-                let decision = reconcile(&policy(), &pair, now);
+                let pair = Pair {
+                    link: linked.then_some(agreed),
+                    agreed: Some(&old).filter(|_| linked),
+                    origin,
+                    ..pair(sides(source), sides(target))
+                };
+                let decision = reconcile(&policy(), &pair, NOW);
                 assert_eq!(
                     word(&decision),
                     expected,
-                    "linked: {}, source {source}, far side {target}",
-                    link.is_some()
+                    "linked: {linked}, {origin:?}, source {source}, far side {target}"
                 );
             }
         }
     }
+}
+
+#[test]
+fn a_match_keeps_what_is_its_owners() {
+    let source = entry("Fair\nLOCATION:Town\nATTENDEE;PARTSTAT=DECLINED:mailto:office@coop.example");
+    let own = "ATTENDEE;PARTSTAT=ACCEPTED:mailto:board@coop.example\nDESCRIPTION:my own notes\nBEGIN:VALARM\nTRIGGER:-PT5M\nEND:VALARM";
+    let existing = entry(&format!("Fair\n{own}"));
+    let decide = |link, agreed, source| {
+        let pair = Pair {
+            link,
+            agreed,
+            origin: Origin::Match,
+            ..pair(Side::Present(source), Side::Present(&existing))
+        };
+        match reconcile(&policy(), &pair, NOW) {
+            Decision::Act(Action::Write { text, .. }) => text.replace("\r\n", "\n"),
+            other => panic!("{other:?}"),
+        }
+    };
+    // Met: it gets what it lacks.
+    let met = decide(None, None, &source);
+    assert!(own.lines().all(|line| met.contains(line)) && met.contains("LOCATION:Town"), "{met}");
+    // Later: what changed at the source since is laid over it.
+    let renamed = entry("Apple fair\nLOCATION:Town\nATTENDEE;PARTSTAT=DECLINED:mailto:office@coop.example");
+    let view = Carry::default().show(&source).expect("shown").fingerprint();
+    let link = LinkFacts { view, far: None, refused: None };
+    let later = decide(Some(link), Some(&source), &renamed);
+    assert!(own.lines().all(|line| later.contains(line)) && later.contains("SUMMARY:Apple fair"), "{later}");
+    assert!(!later.contains("LOCATION"), "what its owner took out stays out: {later}");
 }
 
 #[test]
@@ -86,11 +152,10 @@ fn settings_change_the_outcome() {
     let damaged = LinkFacts { far: Some(print(&other)), ..agreed };
     let refused = LinkFacts { refused: Some(print(&new)), ..agreed };
     let decide = |policy: &RoutePolicy, link, source, target| {
-        let now = "2026-10-05T08:00:00Z".parse().expect("a moment");
-        reconcile(policy, &Pair { link, source, target, carry_changed: false }, now)
+        reconcile(policy, &Pair { link, ..pair(source, target) }, NOW)
     };
     let keep = RoutePolicy { deletions: Deletions::Keep, ..policy() };
-    assert_eq!(decide(&keep, Some(agreed), Side::Gone, Side::Unchanged), Decision::Forget);
+    assert_eq!(decide(&keep, Some(agreed), Side::Gone, Side::Present(&old)), Decision::Release);
     let leave = RoutePolicy { far_edits: FarEdits::Leave, ..policy() };
     assert_eq!(decide(&leave, Some(agreed), Side::Present(&old), Side::Present(&other)), Decision::Nothing);
     assert_eq!(decide(&leave, Some(agreed), Side::Present(&old), Side::Gone), Decision::Nothing);
@@ -104,7 +169,7 @@ fn settings_change_the_outcome() {
     assert_eq!(decide(&policy(), Some(refused), Side::Present(&new), Side::Gone), left_out(LeftOut::Refused));
     let tasks = RoutePolicy { kinds: [Kind::Task].into_iter().collect(), ..policy() };
     assert_eq!(decide(&tasks, None, Side::Present(&old), Side::Gone), left_out(LeftOut::Kind(Kind::Event)));
-    assert_eq!(word(&decide(&tasks, Some(agreed), Side::Present(&old), Side::Unchanged)), "delete");
+    assert_eq!(word(&decide(&tasks, Some(agreed), Side::Present(&old), Side::Present(&old))), "delete");
     let picky = RoutePolicy { accepted: [Kind::Task].into_iter().collect(), ..policy() };
     assert_eq!(
         decide(&picky, None, Side::Present(&old), Side::Gone),
@@ -120,20 +185,20 @@ fn settings_change_the_outcome() {
     let later = RoutePolicy { window: window("2026-10-06", "2026-10-30"), ..policy() };
     let outside = left_out(LeftOut::OutsideWindow);
     assert_eq!(decide(&later, None, Side::Present(&old), Side::Gone), outside);
-    assert_eq!(word(&decide(&later, Some(agreed), Side::Present(&new), Side::Unchanged)), "update");
+    assert_eq!(word(&decide(&later, Some(agreed), Side::Present(&new), Side::Present(&old))), "update");
     let tidy = RoutePolicy { past_copies: PastCopies::Remove, ..later };
     let past = Decision::Act(Action::Delete(Because::Past));
-    assert_eq!(decide(&tidy, Some(agreed), Side::Present(&old), Side::Unchanged), past);
+    assert_eq!(decide(&tidy, Some(agreed), Side::Present(&old), Side::Present(&old)), past);
     assert_eq!(decide(&tidy, Some(agreed), Side::Present(&old), Side::Gone), outside);
     let earlier = RoutePolicy { window: window("2026-09-06", "2026-10-04"), ..tidy };
-    assert_eq!(decide(&earlier, Some(agreed), Side::Present(&old), Side::Unchanged), Decision::Nothing);
+    assert_eq!(word(&decide(&earlier, Some(agreed), Side::Present(&old), Side::Present(&old))), "agree");
     // Busy time: what takes none is as good as gone.
     let carry = Carry { shows: Shows::Busy("Taken".into()), ..Carry::default() };
     let busy = RoutePolicy { carry, ..policy() };
     let free = entry("old\nTRANSP:TRANSPARENT");
     assert_eq!(decide(&busy, None, Side::Present(&free), Side::Gone), left_out(LeftOut::TakesNoTime));
     let no_time = Decision::Act(Action::Delete(Because::NotTaken(LeftOut::TakesNoTime)));
-    assert_eq!(decide(&busy, Some(agreed), Side::Present(&free), Side::Unchanged), no_time);
+    assert_eq!(decide(&busy, Some(agreed), Side::Present(&free), Side::Present(&old)), no_time);
 }
 
 #[test]
@@ -148,8 +213,9 @@ fn a_copy_keeps_nothing_that_its_route_no_longer_carries() {
     let copy = copy.caldav_text(now).replace("END:VEVENT", "LOCATION:Row 12\r\nEND:VEVENT");
     let copy = Entry::parse(&copy, &Limits::default()).expect("an entry");
     let decide = |carry_changed| {
-        let pair =
-            Pair { link: None, source: Side::Present(&source), target: Side::Present(&copy), carry_changed };
+        let view = busy.carry.show(&source).expect("shown").fingerprint();
+        let link = Some(LinkFacts { view, far: None, refused: None });
+        let pair = Pair { link, carry_changed, ..pair(Side::Present(&source), Side::Present(&copy)) };
         match reconcile(&busy, &pair, now) {
             Decision::Act(Action::Write { text, .. }) => text,
             other => panic!("{other:?}"),
@@ -164,8 +230,7 @@ fn attachments_that_the_far_side_has_no_room_for_stay_behind() {
     let big = format!("old\nATTACH;ENCODING=BASE64;VALUE=BINARY:{}", "QUJD".repeat(500));
     let small = RoutePolicy { max_size: Some(1000), ..policy() };
     let now = Timestamp::UNIX_EPOCH;
-    let pair =
-        |entry| Pair { link: None, source: Side::Present(entry), target: Side::Gone, carry_changed: false };
+    let pair = |entry| pair(Side::Present(entry), Side::Gone);
     let (big, plain) = (entry(&big), entry("old\nATTACH:https://coop.example/list.pdf"));
     for (source, without, attached) in [(&big, true, "QUJD"), (&plain, false, "nothing")] {
         let Decision::Act(Action::Write { partly, text, .. }) = reconcile(&small, &pair(source), now) else {

@@ -29,8 +29,14 @@ fn policy(sides: usize) -> ReplicaPolicy {
         relay: false,
         deletions: Deletions::Carry,
         key: RouteKey::new(b"secret", "crews"),
+        covered: chestnut_core::Sight::ALL,
         sides: vec![rules; sides],
     }
+}
+
+/// A calendar that is in step with what was agreed, or was.
+fn replica<'e>(before: Option<&'e Entry>, now: Side<'e>) -> Replica<'e> {
+    Replica { before, in_step_with: before, now, refused: None, let_go: false, own_uid: false }
 }
 
 /// What one calendar holds: `.` nothing, and nothing before; `s` as it was; `m` as it was, at another place;
@@ -57,13 +63,12 @@ fn decide(
     let replica = |state: &char| {
         let before = Some(&texts.base).filter(|_| linked && *state != '.');
         let now = match state {
-            's' if linked => Side::Unchanged,
             's' | 'm' => Side::Present(&texts.base),
             'x' => Side::Present(&texts.x),
             'y' => Side::Present(&texts.y),
             _ => Side::Gone,
         };
-        Replica { before, now, refused: None, let_go: false }
+        Replica { in_step_with: before, ..replica(before, now) }
     };
     let replicas: Vec<_> = states.iter().map(replica).collect();
     let base = Some(&texts.base).filter(|_| linked);
@@ -80,6 +85,7 @@ fn told(decision: &ReplicaDecision, states: &[char]) -> String {
             "delete".into()
         }
         ReplicaDecision::Hold(_) => "hold".into(),
+        ReplicaDecision::Wait => "wait".into(),
         ReplicaDecision::LeaveOut(reason) => reason.key().into(),
         ReplicaDecision::Settle(settled) => {
             check_writes(settled, states);
@@ -284,27 +290,85 @@ fn settings_and_people_change_the_outcome() {
     let kept = settled(decide(&keep, &['d', 's'], true, None));
     assert_eq!((kept.let_go, kept.writes), (vec![true, false], vec![None, None]));
     let texts = texts();
-    let gone = Replica { before: None, now: Side::Gone, refused: None, let_go: true };
-    let changed =
-        Replica { before: Some(&texts.base), now: Side::Present(&texts.x), refused: None, let_go: false };
+    let gone = Replica { let_go: true, ..replica(None, Side::Gone) };
+    let changed = replica(Some(&texts.base), Side::Present(&texts.x));
     let later = reconcile_replicas(&keep, Some(&texts.base), &[gone, changed], None, Timestamp::UNIX_EPOCH);
     assert_eq!(settled(later).writes, vec![None, None]);
-    // What cannot be read stops its entry, and nothing else.
-    let unreadable = Replica { now: Side::Unreadable, ..changed };
-    let told =
-        reconcile_replicas(&policy(2), Some(&texts.base), &[unreadable, gone], None, Timestamp::UNIX_EPOCH);
-    assert_eq!(told, ReplicaDecision::LeaveOut(LeftOut::Unreadable));
     // Details that are not kept alike stay each calendar's own.
     let title = chestnut_core::Details { taken: [chestnut_core::Detail::Title].into(), ..Default::default() };
     let carry = Carry { shows: chestnut_core::Shows::Details(Box::new(title)), ..Carry::default() };
     let partial = ReplicaPolicy { carry, ..policy(2) };
     let own = |title: &str, place: &str| entry("press", &format!("{title}\nLOCATION:{place}"), 2);
     let (a, b, renamed) = (own("t", "here"), own("t", "there"), own("new", "here"));
-    let side =
-        |before, now| Replica { before: Some(before), now: Side::Present(now), refused: None, let_go: false };
+    let side = |before, now| replica(Some(before), Side::Present(now));
     let sides = [side(&a, &renamed), side(&b, &b)];
     let write = settled(reconcile_replicas(&partial, Some(&a), &sides, None, Timestamp::UNIX_EPOCH)).writes;
     let written = write[1].as_ref().expect("a write").entry.clone();
     assert_eq!((write[0].is_none(), written.title()), (true, "new".into()));
     assert_eq!(written.main_component().value("LOCATION"), Some("there"));
+}
+
+#[test]
+fn agreement_belongs_to_the_place() {
+    let texts = texts();
+    let settled = |replicas: &[Replica<'_>], base| match reconcile_replicas(
+        &policy(replicas.len()),
+        Some(base),
+        replicas,
+        None,
+        Timestamp::UNIX_EPOCH,
+    ) {
+        ReplicaDecision::Settle(settled) => *settled,
+        other => panic!("{other:?}"),
+    };
+    let in_step = |entry| replica(Some(entry), Side::Present(entry));
+    // A calendar that missed what was agreed since is owed a write, though nothing changed anywhere.
+    let owed = settled(&[in_step(&texts.x), in_step(&texts.base)], &texts.x);
+    let written: Vec<_> = owed.writes.iter().map(|w| w.as_ref().map(|w| w.entry.title())).collect();
+    assert_eq!((written, owed.base.title()), (vec![None, Some("x".into())], "x".into()));
+    // It was edited instead: its word and the one that it missed collide, and the newer counts.
+    let edited = replica(Some(&texts.base), Side::Present(&texts.y));
+    let merged = settled(&[in_step(&texts.x), edited], &texts.x);
+    assert_eq!((merged.base.title(), merged.writes[0].is_some()), ("y".into(), true));
+    let late = replica(Some(&texts.base), Side::Present(&texts.x));
+    let merged = settled(&[in_step(&texts.y), late], &texts.y);
+    assert_eq!(merged.base.title(), "y");
+    assert_eq!(
+        merged.losers,
+        [Loser { side: 1, fields: vec!["SUMMARY".into()] }],
+        "the older word is told of"
+    );
+    // Nothing follows from what is not known: the others go on, and it is owed.
+    let unknown = replica(Some(&texts.base), Side::Unknown);
+    let edited = replica(Some(&texts.base), Side::Present(&texts.x));
+    let others = settled(&[unknown, edited, in_step(&texts.base)], &texts.base);
+    assert_eq!(
+        (others.writes[0].is_none(), others.writes[2].is_some(), others.base.title()),
+        (true, true, "x".into())
+    );
+    let gone = replica(Some(&texts.base), Side::Gone);
+    for (replicas, base, expected) in [
+        ([unknown, gone], Some(&texts.base), ReplicaDecision::Wait),
+        ([unknown, in_step(&texts.base)], Some(&texts.base), ReplicaDecision::Wait),
+        ([replica(None, Side::Unknown), edited], None, ReplicaDecision::LeaveOut(LeftOut::Unreadable)),
+    ] {
+        let decision = reconcile_replicas(&policy(2), base, &replicas, None, Timestamp::UNIX_EPOCH);
+        assert_eq!(decision, expected);
+    }
+}
+
+#[test]
+fn details_that_are_new_to_a_route_are_merged_as_at_a_first_run() {
+    let title = chestnut_core::Details { taken: [chestnut_core::Detail::Title].into(), ..Default::default() };
+    let before = Carry { shows: chestnut_core::Shows::Details(Box::new(title)), ..Carry::default() };
+    let wide = ReplicaPolicy { covered: before.sight(), ..policy(2) };
+    let (here, there) = (entry("press", "t\nLOCATION:Hall", 2), entry("press", "t\nDESCRIPTION:Notes", 2));
+    let sides = [&here, &there].map(|own| replica(Some(own), Side::Present(own)));
+    let decision = reconcile_replicas(&wide, Some(&here), &sides, None, Timestamp::UNIX_EPOCH);
+    let ReplicaDecision::Settle(settled) = decision else { panic!("{decision:?}") };
+    for write in settled.writes.iter().flatten() {
+        let main = write.entry.main_component();
+        assert_eq!((main.value("LOCATION"), main.value("DESCRIPTION")), (Some("Hall"), Some("Notes")));
+    }
+    assert_eq!((settled.writes.iter().flatten().count(), settled.losers.len()), (2, 0));
 }

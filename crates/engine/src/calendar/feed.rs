@@ -47,6 +47,10 @@ impl FeedCalendar {
         self.client.counts()
     }
 
+    pub(super) fn counter(&self) -> usize {
+        self.client.counter()
+    }
+
     pub(super) fn has_final_ctags(&self) -> bool {
         self.read.borrow().as_ref().is_none_or(|read| read.date.is_none())
     }

@@ -1,13 +1,13 @@
 //! An `.ics` file: read and written whole, atomically. A file that changes under a write is read again.
 
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
 use std::io::{ErrorKind, Write as _};
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
-use chestnut_caldav::Fetched;
 use chestnut_caldav::protocol::{Condition, Listing, Stored};
+use chestnut_caldav::{Fetched, RequestCounts};
 use chestnut_core::ical::Limits;
 use chestnut_core::{CalendarText, ETag, Entry, EventUid, ObjectHref, SyncToken, TextChange, hex};
 use sha2::{Digest, Sha256};
@@ -32,6 +32,7 @@ struct Inner {
     may_be_missing: bool,
     read: RefCell<Option<Rc<Read>>>,
     waiting: RefCell<Vec<Waiting>>,
+    writes: Cell<u64>,
 }
 
 /// The file as it was read last.
@@ -58,8 +59,29 @@ impl FileCalendar {
     pub fn new(path: PathBuf, may_be_missing: bool) -> Self {
         // The same calendar whether or not the file is there yet.
         let path = std::path::absolute(&path).unwrap_or(path);
-        let inner = Inner { path, may_be_missing, read: RefCell::default(), waiting: RefCell::default() };
+        let inner = Inner {
+            path,
+            may_be_missing,
+            read: RefCell::default(),
+            waiting: RefCell::default(),
+            writes: Cell::default(),
+        };
         Self { inner: Rc::new(inner) }
+    }
+
+    /// Writes are counted like those to a server; there are no requests.
+    pub(super) fn counts(&self) -> RequestCounts {
+        RequestCounts { all: 0, writes: self.inner.writes.get() }
+    }
+
+    pub(super) fn counter(&self) -> usize {
+        Rc::as_ptr(&self.inner).addr()
+    }
+
+    /// Tells whether there is no file where one need not be.
+    pub(super) fn is_missing(&self) -> bool {
+        let is_empty = || std::fs::metadata(self.path()).map_or(true, |data| data.len() == 0);
+        self.inner.may_be_missing && is_empty()
     }
 
     pub(super) fn path(&self) -> &Path {
@@ -121,7 +143,7 @@ impl FileCalendar {
     pub(super) async fn put(&self, href: &ObjectHref, text: &str, condition: &Condition) -> Result<Stored> {
         match Entry::parse(text, &Limits::default()) {
             Ok(entry) => self.write(href, Some(entry), condition).await,
-            Err(error) => Ok(Stored::Refused { status: 400, words: Some(error.to_string()) }),
+            Err(error) => Ok(Stored::Refused { status: 400, words: Some(error.to_string()), for_good: true }),
         }
     }
 
@@ -199,6 +221,7 @@ impl FileCalendar {
         if changes.is_empty() {
             return Ok(Some(results));
         }
+        self.inner.writes.set(self.inner.writes.get() + changes.len() as u64);
         let mut text = read.text.clone();
         text.change(&changes);
         let bytes = text.write().into_bytes();

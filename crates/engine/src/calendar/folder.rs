@@ -1,11 +1,13 @@
 //! A folder of `.ics` files, each with one entry.
 
+use std::cell::Cell;
 use std::collections::HashMap;
 use std::io::{ErrorKind, Write as _};
 use std::path::{Path, PathBuf};
+use std::rc::Rc;
 
-use chestnut_caldav::Fetched;
 use chestnut_caldav::protocol::{Condition, Listed, Listing, Stored};
+use chestnut_caldav::{Fetched, RequestCounts};
 use chestnut_core::{ETag, ObjectHref, hex};
 use sha2::{Digest, Sha256};
 
@@ -17,6 +19,7 @@ use super::{CalendarError, Result};
 pub struct FolderCalendar {
     path: PathBuf,
     may_be_missing: bool,
+    writes: Rc<Cell<u64>>,
 }
 
 impl FolderCalendar {
@@ -24,7 +27,22 @@ impl FolderCalendar {
     /// calendar; it is made when the first entry is written.
     #[must_use]
     pub fn new(path: PathBuf, may_be_missing: bool) -> Self {
-        Self { path: std::path::absolute(&path).unwrap_or(path), may_be_missing }
+        let path = std::path::absolute(&path).unwrap_or(path);
+        Self { path, may_be_missing, writes: Rc::default() }
+    }
+
+    /// Writes are counted like those to a server; there are no requests.
+    pub(super) fn counts(&self) -> RequestCounts {
+        RequestCounts { all: 0, writes: self.writes.get() }
+    }
+
+    pub(super) fn counter(&self) -> usize {
+        Rc::as_ptr(&self.writes).addr()
+    }
+
+    /// Tells whether there is no folder where one need not be.
+    pub(super) fn is_missing(&self) -> bool {
+        self.may_be_missing && !self.path.is_dir()
     }
 
     pub(super) fn path(&self) -> &Path {
@@ -73,7 +91,7 @@ impl FolderCalendar {
                 None => Fetched::Missing,
                 Some(bytes) => match String::from_utf8(bytes) {
                     Ok(text) => Fetched::Text { etag: Some(etag(text.as_bytes())), text },
-                    Err(_) => Fetched::Unreadable("bytes that are not UTF-8".to_owned()),
+                    Err(_) => Fetched::NotGiven("bytes that are not UTF-8".to_owned()),
                 },
             };
             Ok((href.clone(), fetched))
@@ -85,7 +103,7 @@ impl FolderCalendar {
     fn refusal(&self, href: &ObjectHref, condition: &Condition, deletes: bool) -> Result<Option<Stored>> {
         if !is_calendar_name(href.as_str()) || href.as_str().contains(['/', '\\']) {
             let words = Some("no name for a file of a calendar".to_owned());
-            return Ok(Some(Stored::Refused { status: 400, words }));
+            return Ok(Some(Stored::Refused { status: 400, words, for_good: true }));
         }
         let standing = self.read(href)?;
         Ok(match (condition, standing) {
@@ -103,6 +121,7 @@ impl FolderCalendar {
         if let Some(refusal) = self.refusal(href, condition, false)? {
             return Ok(refusal);
         }
+        self.writes.set(self.writes.get() + 1);
         let path = self.path.join(href.as_str());
         let done = match condition {
             Condition::Absent => place_new(&path, text.as_bytes())?,
@@ -117,6 +136,7 @@ impl FolderCalendar {
         if let Some(refusal) = self.refusal(href, condition, true)? {
             return Ok(refusal);
         }
+        self.writes.set(self.writes.get() + 1);
         let path = self.path.join(href.as_str());
         std::fs::remove_file(&path).map_err(CalendarError::disk("deleting", &path))?;
         sync_folder(&path);

@@ -104,19 +104,58 @@ pub enum Calendar {
     File(FileCalendar),
     /// A folder of `.ics` files, each with one entry.
     Folder(FolderCalendar),
+    /// One that is made out of another, for one route alone; its place.
+    Made(String),
 }
 
 type Result<T> = std::result::Result<T, CalendarError>;
 
 impl Calendar {
-    /// Returns what tells this calendar from every other. A feed's address may be a secret: a hash stands for it.
+    /// Returns what tells this calendar from every other: origin, user and path, since two users may see one path with
+    /// other rights. A feed's address may be a secret: a hash stands for it.
     #[must_use]
-    pub fn address(&self) -> String {
+    pub fn place(&self) -> String {
         match self {
-            Self::Dav { url, .. } => url.to_string(),
+            Self::Dav { client, url } => {
+                let path = href_of(url.path(), url);
+                let path = path.as_ref().map_or_else(|| url.path(), |path| path.as_str());
+                let path = path.trim_end_matches('/');
+                format!("dav {} {} {path}/", url.origin().ascii_serialization(), client.user())
+            }
             Self::Feed(feed) => feed.address(),
-            Self::File(file) => format!("file {}", file.path().display()),
-            Self::Folder(folder) => format!("folder {}", folder.path().display()),
+            Self::File(file) => format!("file {}", real(file.path()).display()),
+            Self::Folder(folder) => format!("folder {}", real(folder.path()).display()),
+            Self::Made(place) => place.clone(),
+        }
+    }
+
+    /// Tells whether there is no such file or folder. One that was there has failed then; it was not emptied.
+    pub(crate) fn is_missing(&self) -> bool {
+        match self {
+            Self::Dav { .. } | Self::Feed(_) | Self::Made(_) => false,
+            Self::File(file) => file.is_missing(),
+            Self::Folder(folder) => folder.is_missing(),
+        }
+    }
+
+    pub(crate) fn missing_error(&self) -> CalendarError {
+        let path = match self {
+            Self::File(file) => file.path(),
+            Self::Folder(folder) => folder.path(),
+            Self::Dav { .. } | Self::Feed(_) | Self::Made(_) => std::path::Path::new(""),
+        };
+        CalendarError::disk("reading", path)(std::io::ErrorKind::NotFound.into())
+    }
+
+    /// Returns a number that tells whose requests [`Self::counts`] counts.
+    #[must_use]
+    pub fn counter(&self) -> usize {
+        match self {
+            Self::Dav { client, .. } => client.counter(),
+            Self::Feed(feed) => feed.counter(),
+            Self::File(file) => file.counter(),
+            Self::Folder(folder) => folder.counter(),
+            Self::Made(_) => 0,
         }
     }
 
@@ -126,7 +165,9 @@ impl Calendar {
         match self {
             Self::Dav { client, .. } => client.counts(),
             Self::Feed(feed) => feed.counts(),
-            Self::File(_) | Self::Folder(_) => RequestCounts::default(),
+            Self::File(file) => file.counts(),
+            Self::Folder(folder) => folder.counts(),
+            Self::Made(_) => RequestCounts::default(),
         }
     }
 
@@ -141,7 +182,7 @@ impl Calendar {
         match self {
             Self::Dav { .. } => false,
             Self::Feed(feed) => feed.has_final_ctags(),
-            Self::File(_) | Self::Folder(_) => true,
+            Self::File(_) | Self::Folder(_) | Self::Made(_) => true,
         }
     }
 
@@ -150,7 +191,7 @@ impl Calendar {
         match self {
             Self::Dav { .. } | Self::Feed(_) => 32,
             // A file is written once for all that wait.
-            Self::File(_) | Self::Folder(_) => usize::MAX,
+            Self::File(_) | Self::Folder(_) | Self::Made(_) => usize::MAX,
         }
     }
 
@@ -162,7 +203,7 @@ impl Calendar {
                 let folder = folder.as_ref().map_or("", |f| f.as_str().trim_end_matches('/'));
                 ObjectHref::from(format!("{folder}/{}", uid.file_name()))
             }
-            Self::Feed(_) | Self::File(_) => ObjectHref::from(uid.as_str()),
+            Self::Feed(_) | Self::File(_) | Self::Made(_) => ObjectHref::from(uid.as_str()),
             Self::Folder(_) => uid.file_name(),
         }
     }
@@ -180,7 +221,7 @@ impl Calendar {
                     keeps_conditions: None,
                 })
             }
-            Self::Feed(_) => Ok(Abilities::local(false)),
+            Self::Feed(_) | Self::Made(_) => Ok(Abilities::local(false)),
             Self::File(_) | Self::Folder(_) => Ok(Abilities::local(true)),
         }
     }
@@ -191,7 +232,7 @@ impl Calendar {
             Self::Dav { client, url } => Ok(client.ctag(url).await?),
             Self::Feed(feed) => feed.ctag(known).await.map(Some),
             Self::File(file) => file.ctag().map(Some),
-            Self::Folder(_) => Ok(None),
+            Self::Folder(_) | Self::Made(_) => Ok(None),
         }
     }
 
@@ -202,6 +243,7 @@ impl Calendar {
             Self::Feed(feed) => feed.listing().await,
             Self::File(file) => file.listing(),
             Self::Folder(folder) => folder.listing(),
+            Self::Made(_) => Ok(Listing::default()),
         }
     }
 
@@ -210,14 +252,14 @@ impl Calendar {
         match self {
             // A server that does not understand the question has only cost one request.
             Self::Dav { client, url } => client.long_past(url, before).await.ok(),
-            Self::Feed(_) | Self::File(_) | Self::Folder(_) => None,
+            Self::Feed(_) | Self::File(_) | Self::Folder(_) | Self::Made(_) => None,
         }
     }
 
     pub(crate) async fn changes_since(&self, token: &SyncToken) -> Result<SyncAnswer> {
         match self {
             Self::Dav { client, url } => Ok(client.changes_since(url, token).await?),
-            Self::Feed(_) | Self::File(_) | Self::Folder(_) => Ok(SyncAnswer::Unsupported),
+            Self::Feed(_) | Self::File(_) | Self::Folder(_) | Self::Made(_) => Ok(SyncAnswer::Unsupported),
         }
     }
 
@@ -227,13 +269,14 @@ impl Calendar {
             Self::Feed(feed) => feed.fetch(hrefs).await,
             Self::File(file) => file.fetch(hrefs),
             Self::Folder(folder) => folder.fetch(hrefs),
+            Self::Made(_) => Ok(HashMap::new()),
         }
     }
 
     pub(crate) async fn put(&self, href: &ObjectHref, text: &str, condition: &Condition) -> Result<Stored> {
         match self {
             Self::Dav { client, url } => Ok(client.put(url, href, text, condition).await?),
-            Self::Feed(_) => Err(CalendarError::ReadOnly),
+            Self::Feed(_) | Self::Made(_) => Err(CalendarError::ReadOnly),
             Self::File(file) => file.put(href, text, condition).await,
             Self::Folder(folder) => folder.put(href, text, condition),
         }
@@ -242,9 +285,20 @@ impl Calendar {
     pub(crate) async fn delete(&self, href: &ObjectHref, condition: &Condition) -> Result<Stored> {
         match self {
             Self::Dav { client, url } => Ok(client.delete(url, href, condition).await?),
-            Self::Feed(_) => Err(CalendarError::ReadOnly),
+            Self::Feed(_) | Self::Made(_) => Err(CalendarError::ReadOnly),
             Self::File(file) => file.delete(href, condition).await,
             Self::Folder(folder) => folder.delete(href, condition),
         }
+    }
+}
+
+/// The path without links, also where the last part is not there yet.
+fn real(path: &std::path::Path) -> PathBuf {
+    if let Ok(real) = path.canonicalize() {
+        return real;
+    }
+    match (path.parent().and_then(|folder| folder.canonicalize().ok()), path.file_name()) {
+        (Some(folder), Some(name)) => folder.join(name),
+        _ => path.to_owned(),
     }
 }

@@ -41,7 +41,7 @@ fn answers() -> Vec<(&'static str, FaultKind, &'static str)> {
         ("a listing that says it is incomplete", body(207, "application/xml", INCOMPLETE), "incomplete"),
         ("the calendar is gone, inside a 207", body(207, "application/xml", GONE), "nothing at"),
         ("an empty listing", body(207, "application/xml", EMPTY), ""),
-        ("a listing of nothing at all", body(207, "application/xml", NOTHING), ""),
+        ("a listing of nothing at all", body(207, "application/xml", NOTHING), "incomplete"),
     ]
 }
 

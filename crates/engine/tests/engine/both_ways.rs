@@ -5,14 +5,14 @@ use std::collections::BTreeMap;
 use std::rc::Rc;
 
 use chestnut_core::Kind;
-use chestnut_engine::TwoWay;
+use chestnut_engine::Rule;
 use chestnut_standin::{Habit, orchard_entries};
 use chestnut_testkit::{End, World};
 
 fn world(entries: usize) -> World {
     let mut world = World::new(entries);
     world.shape_two_way =
-        Rc::new(|route: &mut TwoWay| route.kinds = [Kind::Event, Kind::Task].into_iter().collect());
+        Rc::new(|route: &mut Rule| route.kinds = [Kind::Event, Kind::Task].into_iter().collect());
     world
 }
 

@@ -45,9 +45,7 @@ fn kill_everywhere(prepare: impl Fn(&World)) -> usize {
             assert!(
                 world
                     .store()
-                    .unfinished_writes(
-                        world.store().route("presses-to-board").expect("read").expect("a route")
-                    )
+                    .unfinished(world.store().route("presses-to-board").expect("read").expect("a route").id)
                     .expect("read")
                     .is_empty(),
                 "{what}"

@@ -39,7 +39,7 @@ fn spoils(habit: Habit) -> bool {
 fn assert_explained(world: &World, reports: &[&RunReport], what: &str) {
     let named = |title: &str| {
         let mut changes = reports.iter().flat_map(|r| &r.changes);
-        changes.any(|c| c.title == title && c.words.is_some())
+        changes.any(|c| c.title == title && c.told.is_some())
     };
     let left_out: usize = reports.last().map_or(0, |r| r.summary.left_out.values().sum());
     let unexplained: Vec<_> = world
@@ -112,7 +112,7 @@ fn on_each_side(habit: Habit) {
         if name == "target" {
             let damaged = world
                 .store()
-                .link_troubles(world.store().route("presses-to-board").expect("read").expect("a route"));
+                .troubles(world.store().route("presses-to-board").expect("read").expect("a route").id);
             let left_out = world.sync().summary.left_out;
             let spoiled = !damaged.expect("read").is_empty() || !left_out.is_empty();
             assert_eq!(spoiled, spoils(habit), "{what}: named {left_out:?}");
@@ -141,7 +141,7 @@ fn every_temper_on_both_sides() {
 #[test]
 fn a_copy_edited_on_the_far_side_is_put_right_or_left() {
     for (setting, title) in
-        [(chestnut_core::FarEdits::Restore, "Crate washing"), (chestnut_core::FarEdits::Leave, "Mine now")]
+        [(chestnut_core::FarEdits::Correct, "Crate washing"), (chestnut_core::FarEdits::Leave, "Mine now")]
     {
         let mut world = World::new(12);
         world.far_edits = setting;

@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 
 use chestnut_core::{Carry, Disagree, Entry, RouteKey, Shows};
-use chestnut_engine::Route;
+use chestnut_engine::Rule;
 use chestnut_standin::{Fault, FaultKind, Habit};
 use chestnut_store::ChangeAction;
 use chestnut_testkit::World;
@@ -227,7 +227,7 @@ impl History {
         world.allow_deletions = true;
         world.between = 2 + dice.roll(2);
         world.kinds = vec![chestnut_core::Kind::Event];
-        world.shape = Rc::new(|route: &mut Route| {
+        world.shape = Rc::new(|route: &mut Rule| {
             route.carry = Carry { shows: Shows::Busy("Taken".into()), ..Carry::default() };
         });
         let prefer = (dice.roll(4) == 0).then(|| dice.roll(world.between));
@@ -363,7 +363,7 @@ impl History {
                 report
                     .changes
                     .iter()
-                    .map(|c| (c.action, c.calendar.clone(), c.uid.clone(), c.words.clone()))
+                    .map(|c| (c.action, c.calendar.clone(), c.uid.clone(), c.told.clone()))
                     .collect::<Vec<_>>()
             ));
             self.world.pass(60);
@@ -469,9 +469,12 @@ impl History {
         self.world.pass(60);
         let (source, board) = (self.world.sides()[self.shown], &self.world.board);
         let key = RouteKey::new(b"a key for tests", "wall");
-        let wall = Route::plain("wall", self.world.route_at(source), self.world.route_at(board), key);
-        let mut busy = self.world.route();
-        (busy.source, busy.target) = (self.world.route_at(source), self.world.route_at(board));
+        let wall = Rule::one_way("wall", self.world.route_at(source), self.world.route_at(board), key);
+        let busy = self.world.route();
+        let ends = (self.world.route_at(source), self.world.route_at(board));
+        let busy = Rule { ends: Rule::one_way("", ends.0, ends.1, busy.key.clone()).ends, ..busy };
+        let known_tags = vec![busy.key.tag().clone(), wall.key.tag().clone()];
+        let (wall, busy) = (Rule { known_tags: known_tags.clone(), ..wall }, Rule { known_tags, ..busy });
         let mut routes = [&wall, &busy];
         routes.rotate_left(first);
         if self.dice.roll(4) == 0 {

@@ -67,7 +67,7 @@ impl Place {
 
 fn sync(world: &World, place: &Place, observer: &dyn Observer) -> Result<RunReport, RunError> {
     let mut route = world.route();
-    route.target.calendar = place.calendar();
+    route.ends[1].calendar = place.calendar();
     let store = world.store();
     let options = RunOptions::at(Timestamp::from_second(1_791_187_200).expect("a moment"));
     let runtime = tokio::runtime::Builder::new_current_thread().enable_time().start_paused(true).build();

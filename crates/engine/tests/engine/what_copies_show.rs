@@ -4,7 +4,7 @@ use std::rc::Rc;
 
 use chestnut_core::ical::Limits;
 use chestnut_core::{Carry, Details, Entry, People, Reach, Shows, Window};
-use chestnut_engine::{Makes, Route};
+use chestnut_engine::{Makes, Rule};
 use chestnut_standin::Habit;
 use chestnut_testkit::World;
 
@@ -66,22 +66,22 @@ fn marked(number: usize) -> String {
 
 #[test]
 fn nothing_but_the_time_leaves_for_a_busy_only_copy() {
-    type Shape = Rc<dyn Fn(&mut Route)>;
+    type Shape = Rc<dyn Fn(&mut Rule)>;
     let busy =
-        |route: &mut Route| route.carry = Carry { shows: Shows::Busy("Taken".into()), ..Carry::default() };
+        |route: &mut Rule| route.carry = Carry { shows: Shows::Busy("Taken".into()), ..Carry::default() };
     let near = Window { past: Reach::Days(30), ahead: Reach::Days(60) };
     let kinds: [(&str, Shape); 4] = [
         ("each entry", Rc::new(busy)),
-        ("within a window", Rc::new(move |route: &mut Route| (busy(route), route.window = near).1)),
+        ("within a window", Rc::new(move |route: &mut Rule| (busy(route), route.window = near).1)),
         (
             "blocks",
-            Rc::new(move |route: &mut Route| {
+            Rc::new(move |route: &mut Rule| {
                 (busy(route), route.window = near, route.makes = Makes::Blocks).1
             }),
         ),
         (
             "occurrences",
-            Rc::new(move |route: &mut Route| {
+            Rc::new(move |route: &mut Rule| {
                 (busy(route), route.window = near, route.makes = Makes::Occurrences).1
             }),
         ),
@@ -114,7 +114,7 @@ fn a_route_that_becomes_busy_only_takes_back_what_it_showed() {
     (0..8).for_each(|n| world.write(&world.source, &format!("quince-{n}.ics"), &marked(n)));
     world.sync();
     assert!(format!("{:?}", world.target.server.borrow().texts(&world.target.path)).contains("quince"));
-    world.shape = Rc::new(|route: &mut Route| {
+    world.shape = Rc::new(|route: &mut Rule| {
         route.carry = Carry { shows: Shows::Busy("Taken".into()), ..Carry::default() };
     });
     world.pass(60);
@@ -130,7 +130,7 @@ fn what_the_far_side_adds_to_a_copy_is_its_own() {
     let mut world = World::new(0);
     let text = marked(0);
     world.write(&world.source, "press.ics", &text);
-    world.shape = Rc::new(|route: &mut Route| {
+    world.shape = Rc::new(|route: &mut Rule| {
         let taken = [chestnut_core::Detail::Title].into();
         let details = Details { taken, prefix: Some("[Press] ".into()), ..Details::default() };
         route.carry = Carry { shows: Shows::Details(Box::new(details)), ..Carry::default() };
@@ -166,7 +166,7 @@ fn a_hundred_meetings_come_and_go_without_a_message() {
         let mut world = World::new(0);
         world.habit(&world.target, Habit::Schedules);
         world.allow_deletions = true;
-        world.shape = Rc::new(move |route: &mut Route| {
+        world.shape = Rc::new(move |route: &mut Rule| {
             route.carry = Carry { people, shows: Shows::Details(Box::default()), ..Carry::default() };
         });
         for title in ["Pressing", "Pressing, later"] {

@@ -1,0 +1,45 @@
+//! What there is to tell of an entry.
+
+use chestnut_store::Told;
+
+/// Says a fact about an entry in words.
+pub(crate) fn told_words(told: &Told) -> String {
+    match told {
+        Told::Refused { status, words: Some(words) } => format!("the server refuses it ({status}: {words})"),
+        Told::Refused { status, words: None } => format!("the server refuses it ({status})"),
+        Told::Changed { fields } => format!("the server changed {}", fields.join(", ")),
+        Told::KeepsNothing => "the server said it was stored, and keeps nothing".to_owned(),
+        Told::KeepsOther { problem } if problem.is_empty() => {
+            "the server keeps something else than it was given".to_owned()
+        }
+        Told::KeepsOther { problem } => {
+            format!("the server keeps something else than it was given ({problem})")
+        }
+        Told::Unreadable { problem } | Told::Lost { problem } => problem.clone(),
+        Told::LeftOut { reason } => reason.clone(),
+        Told::Fails { status } => format!("the server fails on this entry ({status})"),
+        Told::FalseCondition => "the server says that somebody changed it, and nobody did (412)".to_owned(),
+        Told::NoCalendar => "the calendar was not found while writing (404)".to_owned(),
+        Told::KeepsChanging => "somebody else keeps changing it; the next run tries again".to_owned(),
+        Told::UidTaken => "the server has another entry with its UID in another calendar".to_owned(),
+        Told::NotDeleted { status: 0 } => "the server said that it deleted it, and lists it still".to_owned(),
+        Told::NotDeleted { status } => format!("the server does not delete it ({status})"),
+        Told::WasGone => "it was gone already".to_owned(),
+        Told::Lacks { people, attachments } => {
+            let lacks = [
+                (*people, "without its people: the far server would write to them"),
+                (*attachments, "without its attachments: with them it is larger than the far server allows"),
+            ];
+            let words: Vec<_> =
+                lacks.into_iter().filter(|(lacks, _)| *lacks).map(|(_, words)| words).collect();
+            words.join("; ")
+        }
+        Told::DeletionHeld => "its deletion waits for a person".to_owned(),
+        Told::Disagree { fields } => format!("calendars disagree about {}", fields.join(", ")),
+        Told::Overruled { fields } => format!("another calendar's {} counts", fields.join(", ")),
+        Told::ComesBack => "deleted there, and changed elsewhere".to_owned(),
+        Told::Matched => "it stood there before: it follows its source, and stays its owner's".to_owned(),
+        Told::SourceGone => "its source is gone".to_owned(),
+        other => format!("{other:?}"),
+    }
+}

@@ -1,0 +1,158 @@
+//! Telling what a server made of a text from what somebody did to it.
+
+use std::collections::BTreeSet;
+
+use crate::entry::Entry;
+use crate::merge::{Fields, Key, Said, occurrences_of, rewritten};
+use crate::values::{TimeValue, parse_time};
+
+/// What is known of a server that rewrites what it stores, besides what many do.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Habits {
+    /// Properties that it was seen to change in several entries.
+    pub changes: BTreeSet<String>,
+    /// Whether a property that is missing may be its doing. Where nobody knows that this text was ever sent, one side
+    /// simply says more.
+    pub may_cut: bool,
+}
+
+impl Default for Habits {
+    fn default() -> Self {
+        Self { changes: BTreeSet::new(), may_cut: true }
+    }
+}
+
+/// What came of [`undo_habits`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Undone {
+    /// Somebody edited it: there is more to it than the server's doing.
+    pub is_edited: bool,
+    /// What stood there before that edit: the text as it came back, with the edit taken out.
+    pub stood: Entry,
+    /// The properties that the server changed.
+    pub changed: BTreeSet<String>,
+}
+
+/// Compares what was sent with what came back, field by field: what a known rewriting explains is the server's doing,
+/// the rest is an edit.
+#[must_use]
+pub fn undo_habits(sent: &Entry, back: &Entry, habits: &Habits) -> Undone {
+    let shifted = shift_of(sent, back).map(|shift| in_utc(sent, shift));
+    let mut changed = BTreeSet::new();
+    if shifted.is_some() {
+        changed.insert("DTSTART".to_owned());
+    }
+    let was = occurrences_of(shifted.as_ref().unwrap_or(sent));
+    let now = occurrences_of(back);
+    let mut stood = now.clone();
+    let mut is_edited = false;
+    for (id, (name, fields)) in &was {
+        match now.get(id) {
+            None => {
+                is_edited = true;
+                stood.insert(id.clone(), (name.clone(), fields.clone()));
+            }
+            Some((_, own)) => {
+                let keys: BTreeSet<&Key> = fields.keys().chain(own.keys()).collect();
+                for key in keys {
+                    let (sent, back) = (fields.get(key), own.get(key));
+                    if sent.map(|s| &s.0) == back.map(|s| &s.0) {
+                        continue;
+                    }
+                    if is_explained(key, sent, back, own, habits) {
+                        changed.insert(key.1.clone());
+                        continue;
+                    }
+                    is_edited = true;
+                    let Some((_, fields)) = stood.get_mut(id) else { continue };
+                    match sent {
+                        Some(sent) => drop(fields.insert(key.clone(), sent.clone())),
+                        None => drop(fields.remove(key)),
+                    }
+                }
+            }
+        }
+    }
+    for id in now.keys().filter(|id| !was.contains_key(*id)) {
+        is_edited = true;
+        stood.remove(id);
+    }
+    let stood = if is_edited { rewritten(back, &stood, sent) } else { back.clone() };
+    Undone { is_edited, stood, changed }
+}
+
+fn is_explained(
+    key: &Key,
+    sent: Option<&Said>,
+    back: Option<&Said>,
+    all_back: &Fields,
+    habits: &Habits,
+) -> bool {
+    if habits.changes.contains(&key.1) {
+        return true;
+    }
+    match (sent, back) {
+        // A property that is not kept at all; of a list that is kept, somebody took an element out.
+        (Some(_), None) => habits.may_cut && !all_back.keys().any(|other| other.1 == key.1),
+        (None, Some(back)) => key.1 == "SEQUENCE" && number(&back.0).is_some(),
+        (Some(sent), Some(back)) => match key.1.as_str() {
+            "SEQUENCE" => number(&back.0) > number(&sent.0),
+            "GEO" => same_place(&sent.0, &back.0),
+            _ => without_blanks(&sent.0) == without_blanks(&back.0),
+        },
+        (None, None) => true,
+    }
+}
+
+fn number(said: &str) -> Option<i64> {
+    said.trim().parse().ok()
+}
+
+fn without_blanks(said: &str) -> String {
+    said.split_whitespace().collect::<Vec<_>>().join(" ")
+}
+
+/// Fewer digits of the same place.
+fn same_place(a: &str, b: &str) -> bool {
+    let numbers =
+        |said: &str| -> Vec<f64> { said.split(';').filter_map(|n| n.trim().parse().ok()).collect() };
+    let (a, b) = (numbers(a), numbers(b));
+    a.len() == 2 && b.len() == 2 && a.iter().zip(&b).all(|(a, b)| (a - b).abs() < 0.02)
+}
+
+/// Floating times that came back as instants: how far they were shifted, in seconds.
+fn shift_of(sent: &Entry, back: &Entry) -> Option<i64> {
+    let start = |entry: &Entry| {
+        let property = entry.main_component().property("DTSTART")?.clone();
+        let zone = property.param("TZID").is_some();
+        Some((parse_time(property.value())?, zone))
+    };
+    let (Some((TimeValue::Local(sent), false)), Some((TimeValue::Utc(back), _))) = (start(sent), start(back))
+    else {
+        return None;
+    };
+    let shift = sent.duration_since(back).as_secs();
+    (shift.abs() <= 15 * 3600 && shift % 900 == 0).then_some(shift)
+}
+
+fn in_utc(entry: &Entry, shift: i64) -> Entry {
+    let mut object = entry.object().clone();
+    for component in object.components_mut() {
+        component.map_properties(&mut |p| {
+            const TIMES: [&str; 6] = ["DTSTART", "DTEND", "DUE", "RECURRENCE-ID", "EXDATE", "RDATE"];
+            if !TIMES.iter().any(|name| p.is(name)) || p.param("TZID").is_some() {
+                return None;
+            }
+            let moved = |value: &str| match parse_time(value) {
+                Some(TimeValue::Local(at)) => {
+                    let at = at.saturating_sub(jiff::SignedDuration::from_secs(shift));
+                    TimeValue::Utc(at).to_string()
+                }
+                _ => value.to_owned(),
+            };
+            let values: Vec<_> = p.value().split(',').map(moved).collect();
+            Some(p.with_value(&values.join(",")))
+        });
+    }
+    Entry::from_object(object).unwrap_or_else(|_| entry.clone())
+}

@@ -1,0 +1,166 @@
+//! Cases: one entry as one route sees it. What was agreed, and in each calendar what stood there when it was last in
+//! step, and what stands there now.
+
+use std::rc::Rc;
+
+use chestnut_core::ical::Limits;
+use chestnut_core::{Decided, ETag, Entry, EventUid, Fingerprint, ObjectHref, Origin};
+use chestnut_store::{BodyId, LinkId, LinkRow, Object, Text};
+
+/// A text with what it says.
+#[derive(Debug, Clone)]
+pub(crate) struct Kept {
+    pub(crate) text: Text,
+    pub(crate) entry: Entry,
+}
+
+impl Kept {
+    pub(crate) fn of(id: Option<BodyId>, text: String) -> Option<Rc<Self>> {
+        let entry = Entry::parse(&text, &Limits::default()).ok()?;
+        Some(Rc::new(Self { text: Text { id, text }, entry }))
+    }
+}
+
+/// What stands in one calendar now.
+#[derive(Debug, Clone, Default)]
+pub(crate) enum Stands {
+    /// Nothing ever did.
+    #[default]
+    Never,
+    /// It stood there, and is gone.
+    Gone,
+    /// This entry.
+    Present(Object, Rc<Kept>),
+    /// No entry, until it changes.
+    Unreadable(Object),
+    /// Over before the window, by the server's word.
+    Unread(Object),
+    /// Nobody knows: nothing follows from it.
+    Unknown(Object),
+}
+
+impl Stands {
+    pub(crate) fn kept(&self) -> Option<&Rc<Kept>> {
+        match self {
+            Self::Present(_, kept) => Some(kept),
+            _ => None,
+        }
+    }
+
+    pub(crate) fn entry(&self) -> Option<&Entry> {
+        self.kept().map(|kept| &kept.entry)
+    }
+
+    pub(crate) fn object(&self) -> Option<&Object> {
+        match self {
+            Self::Present(object, _)
+            | Self::Unreadable(object)
+            | Self::Unread(object)
+            | Self::Unknown(object) => Some(object),
+            Self::Never | Self::Gone => None,
+        }
+    }
+
+    pub(crate) fn etag(&self) -> Option<&ETag> {
+        self.object().and_then(|object| object.etag.as_ref())
+    }
+}
+
+/// One calendar's part in a case.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Place {
+    pub(crate) stands: Stands,
+    /// What stood there when it was last in step; `None` where nothing did.
+    pub(crate) stood: Option<Rc<Kept>>,
+    /// What was agreed then. What is agreed now may be newer: then it is owed a write.
+    pub(crate) in_step_with: Option<Rc<Kept>>,
+    pub(crate) origin: Origin,
+    pub(crate) refused: Option<Fingerprint>,
+    pub(crate) let_go: bool,
+    /// Its server may refuse the entry's own UID: the route's is tried.
+    pub(crate) wants_own_uid: bool,
+}
+
+/// One entry as one route sees it.
+#[derive(Debug, Clone)]
+pub(crate) struct Case {
+    pub(crate) link: Option<LinkId>,
+    pub(crate) row: Option<LinkRow>,
+    /// What was agreed.
+    pub(crate) agreed: Option<Rc<Kept>>,
+    pub(crate) places: Vec<Place>,
+    /// What a person decided about it.
+    pub(crate) decided: Option<Decided>,
+    /// Another entry of its calendar has its UID, and counts.
+    pub(crate) has_same_uid: bool,
+    /// Writes of an earlier run that turned out to be done.
+    pub(crate) found_done: Vec<FoundDone>,
+}
+
+/// A write or deletion of an earlier run that was not recorded, and was done.
+#[derive(Debug, Clone)]
+pub(crate) struct FoundDone {
+    pub(crate) side: usize,
+    pub(crate) href: ObjectHref,
+    pub(crate) before: Option<String>,
+    pub(crate) after: Option<String>,
+}
+
+impl Case {
+    pub(crate) fn new(sides: usize) -> Self {
+        Self {
+            link: None,
+            row: None,
+            agreed: None,
+            places: vec![Place::default(); sides],
+            decided: None,
+            has_same_uid: false,
+            found_done: Vec::new(),
+        }
+    }
+
+    /// What a person would call it, from where it stands, or stood.
+    pub(crate) fn shown(&self) -> Option<&Entry> {
+        let stands = self.places.iter().find_map(|place| place.stands.entry());
+        stands.or_else(|| Some(&self.places.iter().find_map(|place| place.stood.as_ref())?.entry))
+    }
+
+    /// The title, or the file name of an entry that cannot be read.
+    pub(crate) fn title(&self) -> String {
+        let file_name = || {
+            let object = self.places.iter().find_map(|place| place.stands.object());
+            let href = object.map(|object| object.href.as_str()).unwrap_or_default();
+            href.rsplit('/').next().unwrap_or_default().to_owned()
+        };
+        self.shown().map_or_else(file_name, Entry::title)
+    }
+
+    pub(crate) fn start(&self) -> String {
+        self.shown().map(start_text).unwrap_or_default()
+    }
+
+    /// Where it stands or stood in one calendar.
+    pub(crate) fn href(&self, side: usize) -> Option<&ObjectHref> {
+        self.places[side].stands.object().map(|object| &object.href)
+    }
+
+    pub(crate) fn uid(&self, side: usize) -> Option<&EventUid> {
+        let place = &self.places[side];
+        let own = place.stands.entry().or_else(|| place.stood.as_ref().map(|stood| &stood.entry));
+        own.map(Entry::uid)
+    }
+
+    /// In how many calendars it stands.
+    pub(crate) fn standing(&self) -> usize {
+        self.places.iter().filter(|place| matches!(place.stands, Stands::Present(..))).count()
+    }
+}
+
+/// The start as iCalendar writes it, the zone behind it.
+pub(crate) fn start_text(entry: &Entry) -> String {
+    match entry.start() {
+        Some((time, Some(zone))) => format!("{time} {zone}"),
+        Some((time, None)) => time.to_string(),
+        None => String::new(),
+    }
+}

@@ -1,0 +1,346 @@
+//! Decides cases: what is to be done in each calendar, what is agreed then, and what becomes of the case.
+//!
+//! Pure: the same for preview and run. Here, and in the rule, it is known whether copies go one way or calendars are
+//! kept alike; nothing else asks.
+
+use std::rc::Rc;
+
+use chestnut_core::{
+    Action, Because, Collision, Decision, Entry, Fingerprint, LeftOut, LinkFacts, Loser, Pair, Partly,
+    PastCopies, Position, Replica, ReplicaDecision, ReplicaPolicy, RoutePolicy, Side, Sight, WriteKind,
+    reconcile, reconcile_replicas,
+};
+use chestnut_store::{CalendarFacts, Text};
+use jiff::Timestamp;
+
+use crate::case::{Case, Kept, Place, Stands};
+use crate::rule::{Policy, Rule};
+
+/// What is to be done in one calendar.
+#[derive(Debug, Clone)]
+pub(crate) enum Step {
+    /// Nothing, and what is remembered of it stays.
+    Leave,
+    /// Nothing: it is in step.
+    Accept,
+    /// Write this.
+    Write(Box<Writing>),
+    /// Delete what stands there.
+    Delete(Because),
+    /// Nothing, from now on: it was deleted there, and stays elsewhere.
+    LetGo,
+}
+
+/// Something to write.
+#[derive(Debug, Clone)]
+pub(crate) struct Writing {
+    pub(crate) kind: WriteKind,
+    pub(crate) entry: Entry,
+    pub(crate) text: String,
+    /// What of it is carried.
+    pub(crate) view: Fingerprint,
+    pub(crate) sight: Sight,
+    pub(crate) partly: Partly,
+    /// It was deleted there, and changed elsewhere.
+    pub(crate) comes_back: bool,
+}
+
+/// What becomes of a case.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Fate {
+    /// It is agreed.
+    Keep,
+    /// It is not carried.
+    LeaveOut(LeftOut),
+    /// A person must say whose word counts.
+    Hold(Vec<Collision>),
+    /// It stands there as nobody's.
+    Release,
+    /// Nothing of it is left.
+    Forget,
+    /// Something is not known: it is decided again at the next run.
+    Wait,
+}
+
+/// What was decided about a case.
+#[derive(Debug, Clone)]
+pub(crate) struct Verdict {
+    pub(crate) steps: Vec<Step>,
+    /// What is agreed once the steps are done.
+    pub(crate) agreed: Option<Rc<Kept>>,
+    pub(crate) fate: Fate,
+    /// Whose word did not count.
+    pub(crate) losers: Vec<Loser>,
+    /// An entry of its own, for what a person wants to keep besides: whose it was, and what.
+    pub(crate) beside: Option<(usize, Entry)>,
+    /// Why it does not stand in a calendar where it should.
+    pub(crate) lacking: Option<LeftOut>,
+    /// When it must be decided again, in seconds since 1970.
+    pub(crate) due: Option<i64>,
+}
+
+impl Verdict {
+    /// Nothing but steps, and what becomes of the case.
+    pub(crate) fn of_steps(steps: Vec<Step>, fate: Fate) -> Self {
+        Self { steps, agreed: None, fate, losers: Vec::new(), beside: None, lacking: None, due: None }
+    }
+
+    fn plain(case: &Case, fate: Fate) -> Self {
+        let steps = case.places.iter().map(|_| Step::Leave).collect();
+        Self { agreed: case.agreed.clone(), ..Self::of_steps(steps, fate) }
+    }
+
+    pub(crate) fn deletes(&self) -> Option<Because> {
+        self.steps.iter().find_map(|step| match step {
+            Step::Delete(because) => Some(*because),
+            _ => None,
+        })
+    }
+
+    /// Tells whether something is to be sent.
+    pub(crate) fn has_work(&self) -> bool {
+        self.steps.iter().any(|step| matches!(step, Step::Write(_) | Step::Delete(_)))
+    }
+
+    pub(crate) fn writing(&self, side: usize) -> Option<&Writing> {
+        match &self.steps[side] {
+            Step::Write(writing) => Some(writing),
+            _ => None,
+        }
+    }
+}
+
+/// What decides about the cases of one run.
+pub(crate) struct Decider<'r> {
+    pub(crate) rule: &'r Rule,
+    pub(crate) policy: Policy,
+    pub(crate) facts: Vec<CalendarFacts>,
+    pub(crate) now: Timestamp,
+    pub(crate) form: i64,
+}
+
+impl Decider<'_> {
+    /// Decides one case.
+    pub(crate) fn decide(&self, case: &Case) -> Verdict {
+        if case.has_same_uid {
+            return Verdict::plain(case, Fate::LeaveOut(LeftOut::SameUid));
+        }
+        let unread = case.places.iter().any(|place| matches!(place.stands, Stands::Unread(_)));
+        if unread {
+            return Verdict::plain(case, Fate::LeaveOut(LeftOut::OutsideWindow));
+        }
+        let mut verdict = match &self.policy {
+            Policy::Copies(policy) => self.one_way(policy, case),
+            Policy::Alike(policy) => self.alike(policy, case),
+        };
+        verdict.due = verdict.due.or_else(|| self.due(case, &verdict));
+        verdict
+    }
+
+    /// What the route says of a far entry, for whoever looks from outside.
+    pub(crate) fn sight(&self, side: usize) -> Sight {
+        match &self.policy {
+            Policy::Copies(policy) => policy.carry.sight(),
+            Policy::Alike(policy) => policy.sight(side),
+        }
+    }
+
+    fn carry_changed(&self, case: &Case) -> bool {
+        case.row.as_ref().is_some_and(|row| row.agreed.is_some() && row.form != self.form)
+    }
+
+    fn one_way(&self, policy: &RoutePolicy, case: &Case) -> Verdict {
+        let [source, far] = &case.places[..] else { return Verdict::plain(case, Fate::Wait) };
+        let in_step = far.in_step_with.as_ref().map(|kept| &kept.entry);
+        let view_then = in_step.and_then(|entry| policy.carry.show(entry).ok());
+        let facts = in_step.map(|_| LinkFacts {
+            view: view_then.as_ref().map_or(NEVER, chestnut_core::View::fingerprint),
+            far: far
+                .stood
+                .as_ref()
+                .zip(view_then.as_ref())
+                .map(|(stood, view)| view.sight().of_far_side(&stood.entry).fingerprint()),
+            refused: far.refused,
+        });
+        // What was refused before anything was agreed.
+        let refused_only = facts.is_none().then_some(far.refused).flatten();
+        let pair = Pair {
+            link: facts,
+            agreed: in_step,
+            source: side(&source.stands),
+            target: if far.let_go { Side::Gone } else { side(&far.stands) },
+            origin: far.origin,
+            carry_changed: self.carry_changed(case),
+        };
+        if far.let_go && matches!(far.stands, Stands::Never | Stands::Gone) {
+            let fate = if matches!(pair.source, Side::Gone) { Fate::Forget } else { Fate::Keep };
+            return Verdict { steps: vec![Step::Accept, Step::LetGo], ..Verdict::plain(case, fate) };
+        }
+        let mut verdict = Verdict::plain(case, Fate::Keep);
+        verdict.agreed = source.stands.kept().cloned().or(case.agreed.clone());
+        match reconcile(policy, &pair, self.now) {
+            Decision::Nothing if facts.is_none() => verdict.fate = Fate::Forget,
+            Decision::Nothing => verdict.steps[0] = Step::Accept,
+            Decision::Agree { .. } => verdict.steps = vec![Step::Accept, Step::Accept],
+            Decision::Act(Action::Write { view, .. }) if refused_only == Some(view) => {
+                verdict.fate = Fate::LeaveOut(LeftOut::Refused);
+            }
+            Decision::Act(Action::Write { kind, entry, text, view, sight, partly }) => {
+                let comes_back = kind == WriteKind::Create && facts.is_some();
+                let writing = Writing { kind, entry, text, view, sight, partly, comes_back };
+                verdict.steps = vec![Step::Accept, Step::Write(Box::new(writing))];
+            }
+            Decision::Act(Action::Delete(because)) => verdict.steps[1] = Step::Delete(because),
+            Decision::Forget => verdict.fate = Fate::Forget,
+            Decision::Release => verdict.fate = Fate::Release,
+            Decision::LetGo => verdict.steps = vec![Step::Accept, Step::LetGo],
+            Decision::Wait => verdict.fate = Fate::Wait,
+            Decision::LeaveOut(reason) => verdict.fate = Fate::LeaveOut(reason),
+        }
+        verdict
+    }
+
+    fn alike(&self, policy: &ReplicaPolicy, case: &Case) -> Verdict {
+        let replica = |(at, place): (usize, &Place)| -> (Option<Rc<Kept>>, Option<Rc<Kept>>, usize) {
+            (place.stood.clone(), place.in_step_with.clone(), at)
+        };
+        let texts: Vec<_> = case.places.iter().enumerate().map(replica).collect();
+        let replicas: Vec<Replica<'_>> = texts
+            .iter()
+            .map(|(stood, in_step, at)| {
+                let place = &case.places[*at];
+                Replica {
+                    before: stood.as_ref().map(|kept| &kept.entry),
+                    in_step_with: in_step.as_ref().map(|kept| &kept.entry),
+                    now: side(&place.stands),
+                    refused: place.refused,
+                    let_go: place.let_go,
+                    own_uid: self.facts[*at].own_uids || place.wants_own_uid,
+                }
+            })
+            .collect();
+        let covered = match &case.row {
+            Some(row) if row.agreed.is_some() => Sight::of_number(row.carried),
+            _ => policy.covered,
+        };
+        let policy = ReplicaPolicy { covered, ..policy.clone() };
+        let base = case.agreed.as_ref().map(|kept| &kept.entry);
+        let only_copies = case.places.iter().filter_map(|p| p.stands.entry()).all(|e| e.uid().is_copy());
+        let ours = |e: &Entry| e.uid().route_tag().as_ref() == Some(self.rule.key.tag());
+        // A copy of the route's own under its own UID, whose other half is gone while the state was lost.
+        if base.is_none() && only_copies && case.standing() == 1 && !policy.relay {
+            let orphan = case.places.iter().position(|p| p.stands.entry().is_some_and(ours));
+            if let Some(side) = orphan {
+                let mut verdict = Verdict::plain(case, Fate::Keep);
+                verdict.steps[side] = Step::Delete(Because::Gone);
+                return verdict;
+            }
+        }
+        let mut verdict = Verdict::plain(case, Fate::Keep);
+        match reconcile_replicas(&policy, base, &replicas, case.decided, self.now) {
+            ReplicaDecision::Settle(settled) => {
+                let settled = *settled;
+                verdict.agreed = Some(self.agreed(case, settled.base));
+                verdict.losers = settled.losers;
+                verdict.beside = settled.besides;
+                for (at, write) in settled.writes.into_iter().enumerate() {
+                    let place = &case.places[at];
+                    let is_known = !matches!(place.stands, Stands::Unknown(_) | Stands::Unreadable(_));
+                    verdict.steps[at] = match write {
+                        _ if !is_known => {
+                            verdict.due = Some(0);
+                            Step::Leave
+                        }
+                        Some(write) => Step::Write(Box::new(Writing {
+                            kind: write.kind,
+                            entry: write.entry,
+                            text: write.text,
+                            view: write.view,
+                            sight: policy.sight(at),
+                            partly: Partly::default(),
+                            comes_back: settled.restored.contains(&at),
+                        })),
+                        None if settled.let_go[at] => Step::LetGo,
+                        None if settled.left_out[at].is_some() => {
+                            verdict.lacking = settled.left_out[at];
+                            Step::Leave
+                        }
+                        None => Step::Accept,
+                    };
+                }
+            }
+            ReplicaDecision::Delete(sides) => {
+                for at in sides {
+                    verdict.steps[at] = Step::Delete(Because::Gone);
+                }
+            }
+            ReplicaDecision::Forget => verdict.fate = Fate::Forget,
+            ReplicaDecision::Hold(collisions) => verdict.fate = Fate::Hold(collisions),
+            ReplicaDecision::LeaveOut(reason) => verdict.fate = Fate::LeaveOut(reason),
+            ReplicaDecision::Wait => verdict.fate = Fate::Wait,
+        }
+        verdict
+    }
+
+    /// The agreed text: one that stands somewhere, or that was agreed already, where it says the same.
+    fn agreed(&self, case: &Case, entry: Entry) -> Rc<Kept> {
+        let stands = case.places.iter().filter_map(|place| place.stands.kept());
+        let known = stands.chain(&case.agreed).find(|kept| kept.entry == entry);
+        known.cloned().unwrap_or_else(|| {
+            let text = Text::new(entry.caldav_text(self.now));
+            Rc::new(Kept { text, entry })
+        })
+    }
+
+    /// When time alone changes what follows: an occurrence reaches the window, or a copy falls behind it.
+    fn due(&self, case: &Case, verdict: &Verdict) -> Option<i64> {
+        let (window, past) = match &self.policy {
+            Policy::Copies(policy) => (&policy.window, policy.past_copies),
+            Policy::Alike(policy) => (&policy.window, PastCopies::Keep),
+        };
+        let now = self.now.as_second();
+        let entry = case.places.iter().find_map(|place| place.stands.entry());
+        match &verdict.fate {
+            Fate::Wait => Some(0),
+            Fate::LeaveOut(LeftOut::Unreadable) => {
+                let unknown = case.places.iter().any(|place| matches!(place.stands, Stands::Unknown(_)));
+                unknown.then_some(0)
+            }
+            Fate::LeaveOut(LeftOut::OutsideWindow) => match window.position(entry?) {
+                Ok(Position::Ahead(next)) => {
+                    // The window's end moves a day each day, but for its months: looked at a little early, and then
+                    // day by day.
+                    let reach = window.range.end - now;
+                    Some((next - reach - 4 * DAY).max(self.next_midnight()))
+                }
+                _ => None,
+            },
+            Fate::Keep if past == PastCopies::Remove => {
+                let over = window.over_at(case.places[0].stands.entry()?).ok()??;
+                let reach = now - window.range.start;
+                Some((over + reach - 4 * DAY).max(self.next_midnight()))
+            }
+            _ => None,
+        }
+    }
+
+    fn next_midnight(&self) -> i64 {
+        let tomorrow = self.now.to_zoned(self.rule.zone.clone()).date().tomorrow();
+        let midnight = tomorrow.ok().and_then(|day| day.to_zoned(self.rule.zone.clone()).ok());
+        midnight.map_or(self.now.as_second() + DAY, |at| at.timestamp().as_second())
+    }
+}
+
+const DAY: i64 = 86_400;
+
+/// A view that no entry has.
+const NEVER: Fingerprint = Fingerprint([0; 16]);
+
+fn side(stands: &Stands) -> Side<'_> {
+    match stands {
+        Stands::Never | Stands::Gone => Side::Gone,
+        Stands::Present(_, kept) => Side::Present(&kept.entry),
+        Stands::Unreadable(_) => Side::Unreadable,
+        Stands::Unread(_) | Stands::Unknown(_) => Side::Unknown,
+    }
+}

@@ -1,0 +1,561 @@
+//! Makes cases out of what the mirrors hold: what changed since a route decided last, what is due, and entries that
+//! belong to nothing yet, with what they match in the other calendars.
+
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::rc::Rc;
+
+use chestnut_core::{
+    ContentKey, Decided, Entry, EventUid, Habits, Matches, ObjectHref, Origin, Shows, Strangers, undo_habits,
+};
+use chestnut_store::{
+    BodyId, CalendarId, HeldItem, Intent, LinkId, LinkState, Object, ObjectId, ObjectState, PlaceRow,
+    RouteId, Store, StoreError,
+};
+
+use crate::case::{Case, FoundDone, Kept, Place, Stands};
+use crate::rule::Rule;
+
+/// More entries that look alike than this are told apart by equal meaning alone.
+const ALIKE: usize = 2000;
+/// Objects with news that are asked for at once.
+const PAGE: usize = 5000;
+
+type Result<T> = std::result::Result<T, StoreError>;
+
+/// What a run has to look at.
+#[derive(Debug, Default)]
+pub(crate) struct Touched {
+    /// Cases with news, or due.
+    pub(crate) links: Vec<LinkId>,
+    /// What belongs to nothing yet: in which calendar, and what; originals first, then copies.
+    pub(crate) free: Vec<(usize, ObjectId)>,
+    /// What stands in calendars that only take, and belongs to nothing.
+    pub(crate) beside: Vec<(usize, ObjectId)>,
+}
+
+/// Makes the cases of one run.
+pub(crate) struct Gatherer<'r> {
+    pub(crate) store: &'r Store,
+    pub(crate) rule: &'r Rule,
+    /// `None` before the first run.
+    pub(crate) route: Option<RouteId>,
+    /// The mirrors of the ends.
+    pub(crate) mirrors: Vec<CalendarId>,
+    pub(crate) habits: Vec<Habits>,
+    /// What belongs to a case of this run: to which, where it has a number.
+    pub(crate) claimed: RefCell<HashMap<ObjectId, Option<LinkId>>>,
+    pub(crate) held: Vec<HeldItem>,
+}
+
+impl Gatherer<'_> {
+    /// Finds what there is to look at. `seen` is up to which change each calendar was decided.
+    pub(crate) fn touched(&self, seen: &[i64], now: i64) -> Result<Touched> {
+        let mut links = BTreeSet::new();
+        let mut free: Vec<(bool, usize, ObjectHref, ObjectId)> = Vec::new();
+        let mut beside = Vec::new();
+        for (side, calendar) in self.mirrors.iter().enumerate() {
+            let gives = self.rule.ends[side].gives;
+            // Deletions that wait are found again at each run, also of what belongs to no case.
+            let is_waiting = !gives && self.held.iter().any(|item| item.link.is_none());
+            let mut after = if is_waiting { 0 } else { seen.get(side).copied().unwrap_or(0) };
+            loop {
+                let page = self.store.touched(self.route, *calendar, after, PAGE)?;
+                let Some(last) = page.last() else { break };
+                after = last.seq;
+                for touched in &page {
+                    match touched.link {
+                        Some(link) => drop(links.insert(link)),
+                        None if gives => {
+                            let Some(object) = self.store.object(touched.object)? else { continue };
+                            let is_copy = object.uid.as_ref().is_some_and(EventUid::is_copy);
+                            if object.state != ObjectState::Gone {
+                                free.push((is_copy, side, object.href, object.id));
+                            }
+                        }
+                        None => beside.push((side, touched.object)),
+                    }
+                }
+                if page.len() < PAGE {
+                    break;
+                }
+            }
+        }
+        if let Some(route) = self.route {
+            let mut after = None;
+            loop {
+                let page = self.store.due(route, now, after, PAGE)?;
+                after = page.last().copied();
+                links.extend(&page);
+                if page.len() < PAGE {
+                    break;
+                }
+            }
+            links.extend(self.store.unfinished(route)?);
+            let decided = self.held.iter().filter(|item| item.decision.is_some());
+            links.extend(decided.filter_map(|item| item.link));
+        }
+        free.sort();
+        let free = free.into_iter().map(|(_, side, _, id)| (side, id)).collect();
+        Ok(Touched { links: links.into_iter().collect(), free, beside })
+    }
+
+    fn kept(
+        &self,
+        body: Option<BodyId>,
+        known: &mut BTreeMap<BodyId, Option<Rc<Kept>>>,
+    ) -> Result<Option<Rc<Kept>>> {
+        let Some(body) = body else { return Ok(None) };
+        if let Some(kept) = known.get(&body) {
+            return Ok(kept.clone());
+        }
+        let kept = self.store.text(body)?.and_then(|text| Kept::of(Some(body), text));
+        known.insert(body, kept.clone());
+        Ok(kept)
+    }
+
+    /// What stands where an object was noted.
+    pub(crate) fn stands(&self, object: Object) -> Result<Stands> {
+        self.stands_known(object, &mut BTreeMap::new())
+    }
+
+    fn stands_known(&self, object: Object, known: &mut BTreeMap<BodyId, Option<Rc<Kept>>>) -> Result<Stands> {
+        Ok(match object.state {
+            ObjectState::Gone => Stands::Gone,
+            ObjectState::ToFetch => Stands::Unknown(object),
+            ObjectState::Unread => Stands::Unread(object),
+            ObjectState::Unreadable => Stands::Unreadable(object),
+            ObjectState::Present => match self.kept(object.body, known)? {
+                Some(kept) => Stands::Present(object, kept),
+                // The state lost its text.
+                None => Stands::Unknown(object),
+            },
+        })
+    }
+
+    /// Returns a case as it is remembered, with what stands in its places now.
+    pub(crate) fn linked(&self, link: LinkId) -> Result<Option<Case>> {
+        let Some(row) = self.store.link(link)? else { return Ok(None) };
+        let mut known = BTreeMap::new();
+        let mut case = Case::new(self.rule.ends.len());
+        case.agreed = self.kept(row.agreed, &mut known)?;
+        case.link = Some(link);
+        for place in self.store.places(link)? {
+            let PlaceRow { side, object, origin, stood, agreed, refused, let_go, .. } = place;
+            if side >= case.places.len() {
+                continue;
+            }
+            let stood = self.kept(stood, &mut known)?;
+            let in_step_with = self.kept(agreed, &mut known)?;
+            let stands = match object {
+                Some(id) => {
+                    self.claimed.borrow_mut().insert(id, Some(link));
+                    match self.store.object(id)? {
+                        // Gone, or of a calendar that the route does not take from any more.
+                        Some(object)
+                            if object.state == ObjectState::Gone || object.calendar != self.mirrors[side] =>
+                        {
+                            match self.replacement(side, &object, link)? {
+                                Some(found) => self.stands_known(found, &mut known)?,
+                                None => Stands::Gone,
+                            }
+                        }
+                        Some(object) => self.stands_known(object, &mut known)?,
+                        None => Stands::Gone,
+                    }
+                }
+                None if stood.is_some() => Stands::Gone,
+                None => Stands::Never,
+            };
+            case.places[side] =
+                Place { stands, stood, in_step_with, origin, refused, let_go, wants_own_uid: false };
+        }
+        case.row = Some(row);
+        for intent in self.store.intents(link)? {
+            self.resolve(&mut case, &intent, &mut known)?;
+        }
+        case.decided = self.decided(link);
+        if case.row.as_ref().is_some_and(|row| row.reason == chestnut_core::LeftOut::SameUid.key()) {
+            case.has_same_uid = self.same_uid_counts(&case)?;
+        }
+        Ok(Some(case))
+    }
+
+    /// Where an entry stands that is gone from its place: under its UID at another href, at its href under another
+    /// UID, or, for publishers that invent new UIDs, where the same is said.
+    fn replacement(&self, side: usize, gone: &Object, link: LinkId) -> Result<Option<Object>> {
+        let calendar = self.mirrors[side];
+        let free = |object: &Object| self.is_free_for(object, Some(link));
+        if let Some(uid) = &gone.uid {
+            for object in self.store.objects_by_uid(calendar, uid)? {
+                if free(&object)? || self.is_left_out_twin(&object)? {
+                    return Ok(Some(self.claim(object, Some(link))));
+                }
+            }
+        }
+        let Some(content) = gone.content else { return Ok(None) };
+        if let Some(object) = self.store.object_at(calendar, &gone.href)?
+            && object.content == Some(content)
+            && free(&object)?
+        {
+            return Ok(Some(self.claim(object, Some(link))));
+        }
+        if !self.rule.ends[side].gives {
+            return Ok(None);
+        }
+        for object in self.store.objects_by_content(calendar, content, ALIKE)? {
+            if free(&object)? && !object.uid.as_ref().is_some_and(EventUid::is_copy) {
+                return Ok(Some(self.claim(object, Some(link))));
+            }
+        }
+        Ok(None)
+    }
+
+    fn claim(&self, object: Object, link: Option<LinkId>) -> Object {
+        self.claimed.borrow_mut().insert(object.id, link);
+        object
+    }
+
+    /// Tells whether an object belongs to no case.
+    fn is_free(&self, object: &Object) -> Result<bool> {
+        self.is_free_for(object, None)
+    }
+
+    /// Tells whether an object belongs to no case but perhaps this one.
+    fn is_free_for(&self, object: &Object, link: Option<LinkId>) -> Result<bool> {
+        let claimed = self.claimed.borrow().get(&object.id).copied();
+        if object.state == ObjectState::Gone || claimed.is_some_and(|by| by.is_none() || by != link) {
+            return Ok(false);
+        }
+        match self.route {
+            Some(route) => Ok(self.store.link_of(route, object.id)?.is_none()),
+            None => Ok(true),
+        }
+    }
+
+    /// An entry that was left out because another one had its UID.
+    fn is_left_out_twin(&self, object: &Object) -> Result<bool> {
+        let Some(route) = self.route else { return Ok(false) };
+        let Some(link) = self.store.link_of(route, object.id)? else { return Ok(false) };
+        let row = self.store.link(link)?;
+        let is_twin = row.is_some_and(|row| row.state == LinkState::LeftOut && row.agreed.is_none());
+        Ok(is_twin && object.state == ObjectState::Present)
+    }
+
+    fn decided(&self, link: LinkId) -> Option<Decided> {
+        let item = self.held.iter().find(|item| item.link == Some(link))?;
+        Some(match item.decision.as_deref()? {
+            "both" => Decided::Both,
+            "newest" => Decided::Newest,
+            name => match self.rule.ends.iter().position(|end| end.name == name) {
+                Some(side) => Decided::Side(side),
+                None => Decided::Newest,
+            },
+        })
+    }
+
+    /// A write that was perhaps sent: what stands there tells.
+    fn resolve(
+        &self,
+        case: &mut Case,
+        intent: &Intent,
+        known: &mut BTreeMap<BodyId, Option<Rc<Kept>>>,
+    ) -> Result<()> {
+        let side = intent.side;
+        let calendar = self.mirrors[side];
+        let before = self.kept(intent.stood, known)?;
+        if case.places[side].stands.object().is_none()
+            && intent.sent.is_some()
+            && let Some(object) = self.store.object_at(calendar, &intent.href)?
+            && self.is_free_for(&object, Some(intent.link))?
+        {
+            let object = self.claim(object, Some(intent.link));
+            case.places[side].stands = self.stands_known(object, known)?;
+        }
+        let was = before.as_ref().map(|kept| kept.text.text.clone());
+        let href = intent.href.clone();
+        let Some(sent) = self.kept(intent.sent, known)? else {
+            // A deletion: it counts once nothing stands there.
+            if matches!(case.places[side].stands, Stands::Gone | Stands::Never) {
+                case.found_done.push(FoundDone { side, href, before: was, after: None });
+            }
+            return Ok(());
+        };
+        let Some(now) = case.places[side].stands.kept().cloned() else { return Ok(()) };
+        if before.as_ref().is_some_and(|before| before.text.text == now.text.text) {
+            return Ok(());
+        }
+        let same_entry = now.entry.uid() == sent.entry.uid() || case.places[side].stood.is_some();
+        let undone = undo_habits(&sent.entry, &now.entry, &self.habits[side]);
+        if !same_entry {
+            case.places[side].stands = Stands::Never;
+            return Ok(());
+        }
+        if case.places[side].stood.is_none() && intent.stood.is_none() {
+            // It was new there: what stands is this entry, however it was edited since.
+            case.places[side].origin = origin_of(&sent.entry, self.rule, side);
+        }
+        if !undone.is_edited {
+            let place = &mut case.places[side];
+            place.stood = Some(Rc::clone(&now));
+            place.in_step_with = self.kept(intent.agreed, known)?;
+            place.refused = None;
+            let after = Some(now.text.text.clone());
+            case.found_done.push(FoundDone { side, href, before: was, after });
+            // It is agreed from then on: a calendar that did not get it is owed it.
+            case.agreed = self.kept(intent.agreed, known)?;
+            if let Some(row) = &mut case.row {
+                (row.agreed, row.carried, row.form) = (intent.agreed, intent.carried, intent.form);
+            }
+        } else if case.places[side].stood.is_none() {
+            // Merged over what was sent: it is what everybody else has.
+            let place = &mut case.places[side];
+            place.stood = Kept::of(None, undone.stood.caldav_text(jiff::Timestamp::UNIX_EPOCH));
+            place.in_step_with = self.kept(intent.agreed, known)?;
+            if case.agreed.is_none() {
+                case.agreed = self.kept(intent.agreed, known)?;
+            }
+        }
+        // What the others said then is part of what was sent; whether they have it too, is another thing.
+        for (other, body) in self.store.considered(intent.link)? {
+            let Some(place) = case.places.get_mut(other).filter(|_| other != side) else { continue };
+            if let Some(then) = self.kept(Some(body), known)? {
+                let agreed = case.agreed.as_ref().filter(|agreed| agreed.entry == then.entry);
+                place.in_step_with = agreed.cloned().or(place.in_step_with.take());
+                place.stood = Some(then);
+            }
+        }
+        Ok(())
+    }
+
+    /// Makes a case of an object that belongs to nothing, in a calendar that gives; `None` where it does now.
+    pub(crate) fn free(&self, side: usize, id: ObjectId) -> Result<Option<Case>> {
+        let Some(object) = self.store.object(id)? else { return Ok(None) };
+        if !self.is_free(&object)? {
+            return Ok(None);
+        }
+        let object = self.claim(object, None);
+        let stands = self.stands(object)?;
+        let Stands::Present(object, kept) = &stands else {
+            let mut case = Case::new(self.rule.ends.len());
+            case.places[side].stands = stands;
+            return Ok(Some(case));
+        };
+        if let Some(mut case) = self.known_elsewhere(side, object, &kept.entry)? {
+            let place = &mut case.places[side];
+            place.stands = stands;
+            place.let_go = false;
+            return Ok(Some(case));
+        }
+        let mut case = Case::new(self.rule.ends.len());
+        case.has_same_uid = self.has_first_twin(side, object)?;
+        let entry = kept.entry.clone();
+        let object = object.clone();
+        case.places[side] = Place { origin: origin_of(&entry, self.rule, side), stands, ..Place::default() };
+        if case.has_same_uid || !self.rule.kinds.contains(entry.kind()) {
+            return Ok(Some(case));
+        }
+        for other in (0..self.rule.ends.len()).filter(|other| *other != side) {
+            if let Some((found, origin)) = self.matching(side, &object, &entry, other)? {
+                let found = self.claim(found, None);
+                case.places[other] = Place { stands: self.stands(found)?, origin, ..Place::default() };
+            }
+        }
+        Ok(Some(case))
+    }
+
+    /// A case that knows this entry in another calendar, and misses it here.
+    fn known_elsewhere(&self, side: usize, object: &Object, entry: &Entry) -> Result<Option<Case>> {
+        let Some(route) = self.route else { return Ok(None) };
+        for other in (0..self.mirrors.len()).filter(|other| *other != side) {
+            for uid in [self.rule.key.copy_uid(entry.uid()), entry.uid().clone()] {
+                for found in self.store.objects_by_uid(self.mirrors[other], &uid)? {
+                    let Some(link) = self.store.link_of(route, found.id)? else { continue };
+                    let Some(case) = self.linked(link)? else { continue };
+                    let place = &case.places[side];
+                    let is_missing = matches!(place.stands, Stands::Gone | Stands::Never);
+                    let own = place.stood.as_ref().is_none_or(|stood| stood.entry.uid() == entry.uid());
+                    let never_agreed = case.row.as_ref().is_some_and(|row| row.state == LinkState::LeftOut);
+                    if is_missing && own && !never_agreed {
+                        return Ok(Some(case));
+                    }
+                }
+            }
+        }
+        debug_assert!(self.claimed.borrow().contains_key(&object.id));
+        Ok(None)
+    }
+
+    /// Tells whether another entry of the same calendar has its UID, and counts: one of a case, else the first.
+    fn has_first_twin(&self, side: usize, object: &Object) -> Result<bool> {
+        let Some(uid) = &object.uid else { return Ok(false) };
+        for twin in self.store.objects_by_uid(self.mirrors[side], uid)? {
+            if twin.id == object.id {
+                continue;
+            }
+            let link = match self.route {
+                Some(route) => self.store.link_of(route, twin.id)?,
+                None => None,
+            };
+            let counts = match link {
+                Some(link) => self.store.link(link)?.is_some_and(|row| row.agreed.is_some()),
+                None => twin.state == ObjectState::Present && twin.href < object.href,
+            };
+            if counts {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    }
+
+    fn same_uid_counts(&self, case: &Case) -> Result<bool> {
+        for (side, place) in case.places.iter().enumerate() {
+            if let Some(object) = place.stands.object()
+                && self.has_first_twin(side, object)?
+            {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    }
+
+    /// What an entry is already in another calendar: under the route's own form of its UID, under its UID, with equal
+    /// meaning, or alike to a person; so that nothing is written twice.
+    fn matching(
+        &self,
+        side: usize,
+        object: &Object,
+        entry: &Entry,
+        other: usize,
+    ) -> Result<Option<(Object, Origin)>> {
+        let end = &self.rule.ends[other];
+        let calendar = self.mirrors[other];
+        let is_busy = matches!(self.rule.carry.shows, Shows::Busy(_));
+        let copy = if end.gives { Origin::Original } else { Origin::Copy };
+        let theirs = match (end.gives, self.rule.matches) {
+            (true, _) => Origin::Original,
+            (false, Matches::Follow) => Origin::Match,
+            (false, Matches::Own) => Origin::Copy,
+        };
+        for found in self.store.objects_by_uid(calendar, &self.rule.key.copy_uid(entry.uid()))? {
+            if self.is_free(&found)? {
+                return Ok(Some((found, Origin::Copy)));
+            }
+        }
+        if !is_busy && !entry.uid().is_copy() {
+            for found in self.store.objects_by_uid(calendar, entry.uid())? {
+                if self.is_free(&found)? {
+                    return Ok(Some((found, theirs)));
+                }
+            }
+        }
+        // Occurrences and blocks are told apart by their UIDs alone.
+        let Ok(view) = self.rule.carry.show(entry) else { return Ok(None) };
+        let found = self.store.objects_by_content(calendar, ContentKey::of(view.entry()), ALIKE)?;
+        let mut alike = Vec::new();
+        for found in found {
+            if self.is_free(&found)? && self.may_match_by_content(&found, is_busy)? {
+                alike.push(found);
+            }
+        }
+        if alike.is_empty() {
+            return Ok(None);
+        }
+        let sight = view.sight();
+        let print = |object: &Object| -> Result<_> {
+            let kept = self.kept(object.body, &mut BTreeMap::new())?;
+            Ok(kept.map(|kept| sight.of_far_side(&kept.entry).fingerprint()))
+        };
+        let own = view.fingerprint();
+        // Others that look alike here, and still want one: what is equal to one of them is left to it.
+        let mut others = BTreeSet::new();
+        if let Some(content) = object.content {
+            for twin in self.store.objects_by_content(self.mirrors[side], content, ALIKE)? {
+                if twin.id != object.id && self.is_free(&twin)? {
+                    let kept = self.kept(twin.body, &mut BTreeMap::new())?;
+                    let shown = kept.and_then(|kept| self.rule.carry.show(&kept.entry).ok());
+                    others.extend(shown.map(|view| view.fingerprint()));
+                }
+            }
+        }
+        let mut second = None;
+        for found in alike {
+            let print = print(&found)?;
+            let unknown_route = found.uid.as_ref().is_some_and(EventUid::is_copy);
+            let origin = if unknown_route { Origin::Match } else { theirs };
+            let origin = if is_busy && !unknown_route { copy } else { origin };
+            if print == Some(own) {
+                return Ok(Some((found, origin)));
+            }
+            if second.is_none() && !print.is_some_and(|print| others.contains(&print)) {
+                second = Some((found, origin));
+            }
+        }
+        Ok(second)
+    }
+
+    /// Not what a route wrote, unless nobody knows that route any more; nor what has its own other half elsewhere.
+    fn may_match_by_content(&self, found: &Object, is_busy: bool) -> Result<bool> {
+        let Some(uid) = &found.uid else { return Ok(false) };
+        if let Some(tag) = uid.route_tag() {
+            return Ok(!self.rule.known_tags.contains(&tag));
+        }
+        if is_busy {
+            // "Busy" and "Busy" tell nothing: only what this program wrote is the same.
+            let kept = self.kept(found.body, &mut BTreeMap::new())?;
+            let ours = kept.is_some_and(|kept| {
+                kept.entry.object().value("PRODID").is_some_and(|id| id == chestnut_core::PRODID)
+            });
+            return Ok(ours);
+        }
+        for (side, end) in self.rule.ends.iter().enumerate() {
+            if end.gives {
+                for twin in self.store.objects_by_uid(self.mirrors[side], uid)? {
+                    if twin.id != found.id && self.is_free(&twin)? {
+                        return Ok(false);
+                    }
+                }
+            }
+        }
+        Ok(true)
+    }
+
+    /// Makes a case of an object in a calendar that only takes, and that no source claims: a copy of this route whose
+    /// source is gone, or, where strangers are removed, one of these.
+    pub(crate) fn beside(&self, side: usize, id: ObjectId) -> Result<Option<Beside>> {
+        let Some(object) = self.store.object(id)? else { return Ok(None) };
+        if !self.is_free(&object)? || object.state == ObjectState::Gone {
+            return Ok(None);
+        }
+        let ours = object.uid.as_ref().and_then(EventUid::route_tag).as_ref() == Some(self.rule.key.tag());
+        let is_copy = object.uid.as_ref().is_some_and(EventUid::is_copy);
+        let is_stranger = !is_copy && self.rule.strangers == Strangers::Remove;
+        if !ours && !is_stranger {
+            return Ok(Some(Beside::Nobodys));
+        }
+        let object = self.claim(object, None);
+        let mut case = Case::new(self.rule.ends.len());
+        let origin = if ours { Origin::Copy } else { Origin::Original };
+        case.places[side] = Place { stands: self.stands(object)?, origin, ..Place::default() };
+        Ok(Some(if ours { Beside::Orphan(Box::new(case)) } else { Beside::Stranger(Box::new(case)) }))
+    }
+}
+
+/// What stands in a calendar that only takes, and belongs to nothing.
+pub(crate) enum Beside {
+    /// A copy of this route whose source is gone.
+    Orphan(Box<Case>),
+    /// Somebody's entry, and the route removes such.
+    Stranger(Box<Case>),
+    /// Somebody's entry, which stays.
+    Nobodys,
+}
+
+/// What an entry is to the route in a calendar where it stands.
+fn origin_of(entry: &Entry, rule: &Rule, side: usize) -> Origin {
+    let ours = entry.uid().route_tag().as_ref() == Some(rule.key.tag());
+    match (rule.ends[side].gives, ours) {
+        (false, _) | (true, true) => Origin::Copy,
+        (true, false) => Origin::Original,
+    }
+}

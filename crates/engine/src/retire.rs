@@ -1,0 +1,114 @@
+//! Taking a route out: its copies, if that is asked for, and what is remembered of it. Its runs stay in the history.
+
+use std::collections::BTreeSet;
+
+use chestnut_core::{Because, Origin};
+use chestnut_store::{LinkId, Store};
+
+use crate::apply::Work;
+use crate::case::Stands;
+use crate::decide::{Fate, Step, Verdict};
+use crate::error::RunError;
+use crate::observe::Silent;
+use crate::rule::{Rule, RunOptions};
+use crate::run::{Session, begin, lease, run_through};
+use crate::story::RunReport;
+
+/// A copy that a route made, and that may be taken away with it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RouteCopy {
+    /// Which case it belongs to.
+    pub link: LinkId,
+    /// The calendar that it stands in.
+    pub calendar: String,
+    /// Its title; untrusted text.
+    pub title: String,
+    /// Its start as iCalendar writes it.
+    pub start: String,
+}
+
+const PAGE: usize = 500;
+
+/// Lists the copies that a route made and that still stand: what was there before it is not among them.
+///
+/// # Errors
+/// A calendar cannot be read, or the state cannot be used.
+pub async fn copies_of(rule: &Rule, store: &Store, options: &RunOptions) -> Result<Vec<RouteCopy>, RunError> {
+    let known = store.route(&rule.name)?;
+    let session = begin(rule, store, options, &Silent, known.clone()).await?;
+    let Some(route) = known else { return Ok(Vec::new()) };
+    let mut copies = Vec::new();
+    let mut after = None;
+    loop {
+        let page = store.links_of(route.id, after, PAGE)?;
+        for link in &page {
+            let Some(work) = session.linked(*link)? else { continue };
+            for side in copies_in(rule, &work) {
+                copies.push(RouteCopy {
+                    link: *link,
+                    calendar: rule.ends[side].name.clone(),
+                    title: work.case.title(),
+                    start: work.case.start(),
+                });
+            }
+        }
+        after = page.last().copied();
+        if page.len() < PAGE {
+            break;
+        }
+    }
+    copies.sort_by(|a, b| (&a.start, &a.title).cmp(&(&b.start, &b.title)));
+    Ok(copies)
+}
+
+/// Where a case has a copy that the route wrote.
+fn copies_in(rule: &Rule, work: &Work) -> Vec<usize> {
+    let is_copy = |side: &usize| {
+        let place = &work.case.places[*side];
+        let end = &rule.ends[*side];
+        let stands = matches!(place.stands, Stands::Present(..));
+        let released = work.case.row.as_ref().is_some_and(|row| row.agreed.is_none());
+        end.takes && !end.gives && place.origin == Origin::Copy && stands && !released
+    };
+    (0..rule.ends.len()).filter(is_copy).collect()
+}
+
+/// Deletes copies of a route: those that were listed and confirmed, and nothing else.
+///
+/// # Errors
+/// The state cannot be used, or a run of the route is going on.
+pub async fn remove_copies(
+    rule: &Rule,
+    store: &Store,
+    options: &RunOptions,
+    confirmed: &[RouteCopy],
+) -> Result<RunReport, RunError> {
+    let links: BTreeSet<LinkId> = confirmed.iter().map(|copy| copy.link).collect();
+    let again = |session: &Session<'_>| -> Result<Vec<Work>, RunError> {
+        let mut works = Vec::new();
+        for link in &links {
+            let Some(mut work) = session.linked(*link)? else { continue };
+            let mut steps = vec![Step::Leave; rule.ends.len()];
+            for side in copies_in(rule, &work) {
+                steps[side] = Step::Delete(Because::Gone);
+            }
+            let agreed = work.case.agreed.clone();
+            work.verdict = Verdict { agreed, ..Verdict::of_steps(steps, Fate::Keep) };
+            works.push(work);
+        }
+        Ok(works)
+    };
+    run_through(rule, store, options, &Silent, Some(&again)).await
+}
+
+/// Forgets what is remembered of a route. What it wrote, and its runs, stay.
+///
+/// # Errors
+/// The state cannot be used, or a run of the route is going on.
+pub async fn forget_route(name: &str, store: &Store) -> Result<(), RunError> {
+    let _lease = lease(name, store).await?;
+    if let Some(route) = store.route(name)? {
+        store.write(|writer| writer.forget_route(route.id))?;
+    }
+    Ok(())
+}

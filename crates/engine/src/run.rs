@@ -1,0 +1,754 @@
+//! One run of one route: refresh → gather → decide → guard → apply. A preview stops after the guard.
+
+use std::cell::RefCell;
+use std::collections::HashSet;
+use std::time::Duration;
+
+use chestnut_core::{Because, Deletions, Origin, People};
+use chestnut_store::{
+    CalendarFacts, Change, ChangeAction, HeldItem, Lease, LinkRow, LinkState, Route, RouteId, RouteSummary,
+    RunId, RunResult, Store, StoreError, Told,
+};
+
+use crate::apply::{Applier, Outcome, Work, habits_of, new_row};
+use crate::calendar::Calendar;
+use crate::case::Case;
+use crate::decide::{Decider, Fate, Step, Verdict};
+use crate::derive::Maker;
+use crate::error::RunError;
+use crate::gather::{Beside, Gatherer, Touched};
+use crate::guard::{Decided, Deletion, Sorted, Waiting, WaitingEntry};
+use crate::mirror::{Look, Mirror};
+use crate::observe::{Observer, Phase, Progress};
+use crate::rule::{CalendarEnd, Makes, Rule, RunOptions};
+use crate::story::{PreviewReport, PreviewedChange, RunReport, Why};
+
+/// Cases that are worked on at once.
+const BATCH: usize = 200;
+/// How long to wait for another process that runs the route, and how often to look.
+const WAITS: Duration = Duration::from_secs(60);
+const LOOKS: Duration = Duration::from_millis(250);
+/// Clocks this far apart say nothing about what is past, in seconds.
+const FAR_APART: i64 = 86_400;
+
+/// Runs a route once. What fails as a whole is part of the report, and of the history.
+///
+/// # Errors
+/// The state cannot be used, or another run of the route is going on.
+pub async fn run_route(
+    rule: &Rule,
+    store: &Store,
+    options: &RunOptions,
+    observer: &dyn Observer,
+) -> Result<RunReport, RunError> {
+    run_through(rule, store, options, observer, None).await
+}
+
+/// What is done instead of what the route says.
+pub(crate) type Instead<'w> = dyn Fn(&Session<'_>) -> Result<Vec<Work>, RunError> + 'w;
+
+/// Runs a route, or does something else to its cases in the same way.
+pub(crate) async fn run_through(
+    rule: &Rule,
+    store: &Store,
+    options: &RunOptions,
+    observer: &dyn Observer,
+    instead: Option<&Instead<'_>>,
+) -> Result<RunReport, RunError> {
+    let lease = lease(&rule.name, store).await?;
+    let (id, run) =
+        store.write(|writer| Ok((writer.route(&rule.name)?, writer.begin_run(&rule.name, options.now)?)))?;
+    for end in &rule.ends {
+        end.calendar.stop_writes_on(std::rc::Rc::clone(&options.stop));
+    }
+    let before = requests(&rule.ends);
+    let started = options.measure.then(tokio::time::Instant::now);
+    let mut outcome = Outcome { counts: vec![Default::default(); rule.ends.len()], ..Outcome::default() };
+    let job = Job { rule, store, options, observer };
+    let mut held = 0;
+    let error = job.run(id, run, &lease, &mut outcome, &mut held, instead).await.err();
+    if let Some(RunError::Store(StoreError::CutOff)) = error {
+        return Err(RunError::Store(StoreError::CutOff));
+    }
+    let mut summary = job.summary(id, &outcome, held)?;
+    let after = requests(&rule.ends);
+    (summary.requests, summary.writes) = (after.0 - before.0, after.1 - before.1);
+    summary.milliseconds = started.map_or(0, |at| at.elapsed().as_millis() as u64);
+    summary.error = error.as_ref().map(ToString::to_string);
+    if let Some(RunError::ClocksApart { seconds }) = error {
+        summary.clocks_apart = Some(seconds);
+    }
+    let result = match (&error, outcome.failed + outcome.damaged, summary.held) {
+        (Some(_), ..) | (None, 1.., _) => RunResult::Failed,
+        (None, 0, 0) => RunResult::Ok,
+        (None, 0, _) => RunResult::Held,
+    };
+    store.write(|writer| {
+        writer.finish_run(run, options.now, result, &summary)?;
+        match summary.clocks_apart {
+            Some(_) => Ok(()),
+            None => {
+                writer.prune_history(options.now.saturating_sub(rule.keep_history).unwrap_or(options.now))
+            }
+        }
+    })?;
+    let changes = std::mem::take(&mut outcome.changes);
+    Ok(RunReport { route: rule.name.clone(), run: Some(run), result, summary, changes, error })
+}
+
+/// Says what a run would do, and writes into no calendar.
+///
+/// # Errors
+/// A calendar cannot be read, or the state cannot be used.
+pub async fn preview_route(
+    rule: &Rule,
+    store: &Store,
+    options: &RunOptions,
+    observer: &dyn Observer,
+) -> Result<PreviewReport, RunError> {
+    let job = Job { rule, store, options, observer };
+    let known = store.route(&rule.name)?;
+    let session = job.begin(known.clone()).await?;
+    let first_run = known.as_ref().is_none_or(|route| route.ran_at.is_none());
+    let writes = |end: &&CalendarEnd| end.takes;
+    let names: Vec<_> = rule.ends.iter().filter(writes).map(|end| end.name.clone()).collect();
+    let mut report = PreviewReport {
+        route: rule.name.clone(),
+        target: names.join(", "),
+        changes: Vec::new(),
+        left_out: Vec::new(),
+        strangers: 0,
+        matched: 0,
+        held: 0,
+        first_run,
+        warns_of_invitations: first_run && rule.carry.people == People::Invite,
+    };
+    let mut deletions = Vec::new();
+    let mut decided = HashSet::new();
+    let mut adopted = 0;
+    for link in &session.touched.links {
+        decided.insert(*link);
+        if let Some(work) = session.linked(*link)? {
+            deletions.extend(work.verdict.deletes().map(|because| (Deletion::Case(*link), because)));
+            report.add(rule, &work);
+        }
+    }
+    for (side, object) in &session.touched.free {
+        if let Some(work) = session.free(*side, *object)? {
+            adopted += usize::from(is_adopted(&work));
+            report.add(rule, &work);
+        }
+    }
+    for (side, object) in &session.touched.beside {
+        match session.beside(*side, *object)? {
+            Some(Ok(work)) => {
+                let deletion = Deletion::Beside(*side, *object);
+                deletions.extend(work.verdict.deletes().map(|because| (deletion, because)));
+                report.add(rule, &work);
+            }
+            Some(Err(())) => report.strangers += 1,
+            None => {}
+        }
+    }
+    if let Some(route) = &known {
+        let orphans = deletions.iter().filter(|(d, _)| matches!(d, Deletion::Beside(..))).count();
+        let linked = store.tally(route.id)?.linked() + adopted + orphans;
+        let sorted = session.answers.sort(deletions, rule.deletion_limit, linked, options.allow_deletions);
+        report.held = sorted.held.len();
+        let mut after = None;
+        loop {
+            let page = store.links_in(route.id, &[LinkState::LeftOut, LinkState::Refused], after, BATCH)?;
+            for link in page.iter().filter(|link| !decided.contains(*link)) {
+                if let (Some(case), Some(row)) = (session.gatherer.linked(*link)?, store.link(*link)?) {
+                    report.left_out.push(known_left_out(rule, &case, &row));
+                }
+            }
+            after = page.iter().max().copied();
+            if page.len() < BATCH {
+                break;
+            }
+        }
+    }
+    report.left_out.extend(session.parts_left_out()?);
+    Ok(report.in_order())
+}
+
+fn known_left_out(rule: &Rule, case: &Case, row: &LinkRow) -> PreviewedChange {
+    let side = case.places.iter().position(|place| place.stands.object().is_some());
+    let reason = if row.reason.is_empty() { chestnut_core::LeftOut::Refused.key() } else { &row.reason };
+    PreviewedChange {
+        action: "leave out",
+        calendar: side.map(|side| rule.ends[side].name.clone()),
+        title: case.title(),
+        start: case.start(),
+        why: Why::LeftOut(reason.to_owned()),
+    }
+}
+
+/// What one run works with.
+struct Job<'r> {
+    rule: &'r Rule,
+    store: &'r Store,
+    options: &'r RunOptions,
+    observer: &'r dyn Observer,
+}
+
+/// A run whose mirrors are up to date.
+pub(crate) struct Session<'r> {
+    store: &'r Store,
+    pub(crate) gatherer: Gatherer<'r>,
+    pub(crate) decider: RefCell<Decider<'r>>,
+    pub(crate) touched: Touched,
+    mirrors: Vec<Mirror<'r>>,
+    /// The calendar behind a made one.
+    behind: Option<Mirror<'r>>,
+    /// The numbers of change at the beginning.
+    seqs: Vec<i64>,
+    answers: Decided,
+    look: Look,
+    clocks_apart: Option<i64>,
+}
+
+impl<'r> Session<'r> {
+    pub(crate) fn linked(&self, link: chestnut_store::LinkId) -> Result<Option<Work>, RunError> {
+        let case = self.gatherer.linked(link)?;
+        Ok(case.map(|case| self.decided(case)))
+    }
+
+    pub(crate) fn free(
+        &self,
+        side: usize,
+        object: chestnut_store::ObjectId,
+    ) -> Result<Option<Work>, RunError> {
+        let case = self.gatherer.free(side, object)?;
+        Ok(case.map(|case| self.decided(case)))
+    }
+
+    fn decided(&self, case: Case) -> Work {
+        let verdict = self.decider.borrow().decide(&case);
+        Work::new(case, verdict)
+    }
+
+    /// `Err` is somebody's entry that stays.
+    fn beside(
+        &self,
+        side: usize,
+        object: chestnut_store::ObjectId,
+    ) -> Result<Option<Result<Work, ()>>, RunError> {
+        Ok(match self.gatherer.beside(side, object)? {
+            None => None,
+            Some(Beside::Nobodys) => Some(Err(())),
+            Some(Beside::Orphan(case)) => Some(Ok(self.decided(*case))),
+            Some(Beside::Stranger(case)) => {
+                let mut steps = vec![Step::Leave; case.places.len()];
+                steps[side] = Step::Delete(Because::Stranger);
+                Some(Ok(Work::new(*case, Verdict::of_steps(steps, Fate::Keep))))
+            }
+        })
+    }
+
+    fn parts_left_out(&self) -> Result<Vec<PreviewedChange>, RunError> {
+        let Some(behind) = &self.behind else { return Ok(Vec::new()) };
+        let mut lines = Vec::new();
+        for (object, reason) in self.store.parts_left_out(self.mirrors[0].id)? {
+            let Some(object) = self.store.object(object)? else { continue };
+            let mut case = Case::new(1);
+            case.places[0].stands = self.gatherer.stands(object)?;
+            lines.push(PreviewedChange {
+                action: "leave out",
+                calendar: Some(behind.end.name.clone()),
+                title: case.title(),
+                start: case.start(),
+                why: Why::LeftOut(reason),
+            });
+        }
+        Ok(lines)
+    }
+}
+
+impl<'r> Job<'r> {
+    /// Looks at the calendars, and finds what there is to decide.
+    async fn begin(&self, known: Option<Route>) -> Result<Session<'r>, RunError> {
+        begin(self.rule, self.store, self.options, self.observer, known).await
+    }
+
+    async fn run(
+        &self,
+        id: RouteId,
+        run: RunId,
+        lease: &Lease<'_>,
+        outcome: &mut Outcome,
+        held: &mut usize,
+        instead: Option<&Instead<'_>>,
+    ) -> Result<(), RunError> {
+        let known = self.store.route(&self.rule.name)?;
+        let session = self.begin(known).await?;
+        let before = self.store.tally(id)?.linked();
+        let total = session.touched.links.len() + session.touched.free.len();
+        let mut applier = Applier {
+            rule: self.rule,
+            store: self.store,
+            route: id,
+            run,
+            options: self.options,
+            gatherer: &session.gatherer,
+            decider: &session.decider,
+            mirrors: &session.mirrors,
+            observer: self.observer,
+            outcome: std::mem::take(outcome),
+            progress: (0, total),
+        };
+        let done = match instead {
+            Some(instead) => applier.apply(instead(&session)?, true).await,
+            None => self.cases(&session, &mut applier, lease, before, held).await,
+        };
+        let looked = self.look_after_writes(&session, &mut applier).await;
+        *outcome = applier.outcome;
+        done?;
+        looked?;
+        if instead.is_some() {
+            return Ok(());
+        }
+        self.store.write(|writer| writer.set_seen(id, &session.seqs, self.options.now.as_second()))?;
+        match (outcome.left, session.clocks_apart) {
+            (0, None) => Ok(()),
+            (0, Some(seconds)) => Err(RunError::ClocksApart { seconds }),
+            (left, _) => Err(RunError::Stopped { left }),
+        }
+    }
+
+    /// Works through all cases: what is written first, deletions last, once all of them are known.
+    async fn cases(
+        &self,
+        session: &Session<'_>,
+        applier: &mut Applier<'_>,
+        lease: &Lease<'_>,
+        before: usize,
+        held: &mut usize,
+    ) -> Result<(), RunError> {
+        let touched = &session.touched;
+        let mut deletions: Vec<(Deletion, Because)> = Vec::new();
+        for links in touched.links.chunks(BATCH) {
+            lease.renew()?;
+            let mut works = Vec::new();
+            for link in links {
+                let Some(work) = session.linked(*link)? else { continue };
+                match work.verdict.deletes() {
+                    Some(because) => deletions.push((Deletion::Case(*link), because)),
+                    None => works.push(work),
+                }
+            }
+            applier.apply(works, false).await?;
+        }
+        let mut adopted = 0;
+        for free in touched.free.chunks(BATCH) {
+            lease.renew()?;
+            let mut works = Vec::new();
+            for (side, object) in free {
+                let Some(work) = session.free(*side, *object)? else { continue };
+                adopted += usize::from(is_adopted(&work));
+                match (work.verdict.deletes(), work.case.link) {
+                    (Some(because), Some(link)) => deletions.push((Deletion::Case(link), because)),
+                    (Some(because), None) => deletions.push((Deletion::Beside(*side, *object), because)),
+                    (None, _) => works.push(work),
+                }
+            }
+            applier.apply(works, false).await?;
+        }
+        for (side, object) in &touched.beside {
+            if let Some(Ok(work)) = session.beside(*side, *object)? {
+                match work.verdict.deletes() {
+                    Some(because) => deletions.push((Deletion::Beside(*side, *object), because)),
+                    None => applier.apply(vec![work], false).await?,
+                }
+            }
+        }
+        let orphans = deletions.iter().filter(|(d, _)| matches!(d, Deletion::Beside(..))).count();
+        let linked = before + adopted + orphans;
+        let limit = self.rule.deletion_limit;
+        if session.clocks_apart.is_some() {
+            // What is past, and what is gone, is not for a run under a wrong clock to say.
+            let links = deletions.iter().filter_map(|(deletion, _)| match deletion {
+                Deletion::Case(link) => Some(*link),
+                Deletion::Beside(..) => None,
+            });
+            let links: Vec<_> = links.collect();
+            self.store.write(|writer| links.iter().try_for_each(|link| writer.set_due(*link, Some(0))))?;
+            return Ok(());
+        }
+        let sorted = session.answers.sort(deletions, limit, linked, self.options.allow_deletions);
+        *held = sorted.held.len();
+        for batch in sorted.allowed.chunks(BATCH) {
+            lease.renew()?;
+            let works = self.again(session, batch)?;
+            applier.apply(works, true).await?;
+        }
+        self.keep(session, applier, &sorted)?;
+        self.hold(session, applier, &sorted)
+    }
+
+    /// Makes the cases of deletions once more: much may have changed since they were found.
+    fn again(&self, session: &Session<'_>, batch: &[Deletion]) -> Result<Vec<Work>, RunError> {
+        let mut works = Vec::new();
+        for deletion in batch {
+            let work = match deletion {
+                Deletion::Case(link) => session.linked(*link)?,
+                Deletion::Beside(side, object) => {
+                    session.gatherer.claimed.borrow_mut().remove(object);
+                    match self.rule.ends[*side].gives {
+                        true => session.free(*side, *object)?,
+                        false => session.beside(*side, *object)?.and_then(Result::ok),
+                    }
+                }
+            };
+            works.extend(work);
+        }
+        Ok(works)
+    }
+
+    /// What a person said stays: it is nobody's from now on, or left alone where it was deleted.
+    fn keep(
+        &self,
+        session: &Session<'_>,
+        applier: &mut Applier<'_>,
+        sorted: &Sorted,
+    ) -> Result<(), RunError> {
+        if sorted.kept.is_empty() {
+            return Ok(());
+        }
+        let facts = session.decider.borrow().facts.clone();
+        let policy = self.rule.policy(&facts, Deletions::Keep, self.options.now);
+        let policy = std::mem::replace(&mut session.decider.borrow_mut().policy, policy);
+        let works = self.again(session, &sorted.kept);
+        session.decider.borrow_mut().policy = policy;
+        let mut works = works?;
+        for work in &mut works {
+            if work.verdict.deletes().is_some() {
+                work.verdict.fate = Fate::Release;
+                work.verdict.steps.iter_mut().for_each(|step| *step = Step::Leave);
+            }
+        }
+        applier.record(&mut works)
+    }
+
+    /// What waits for a person: which deletions they are, is remembered with the question.
+    fn hold(
+        &self,
+        session: &Session<'_>,
+        applier: &mut Applier<'_>,
+        sorted: &Sorted,
+    ) -> Result<(), RunError> {
+        let id = applier.route;
+        if sorted.held.is_empty() {
+            return Ok(self.store.write(|writer| writer.let_through(id, None))?);
+        }
+        let mut waiting = Waiting {
+            kind: "deletions".to_owned(),
+            count: sorted.held.len(),
+            entries: Vec::new(),
+            keys: sorted.held.iter().map(Deletion::key).collect(),
+        };
+        for batch in sorted.held.chunks(BATCH) {
+            let works = self.again(session, batch)?;
+            let mut lines: Vec<Change> = Vec::new();
+            for work in &works {
+                for (side, step) in work.verdict.steps.iter().enumerate() {
+                    if matches!(step, Step::Delete(_)) {
+                        let told = Some(Told::DeletionHeld);
+                        lines.push(applier.line(work, side, ChangeAction::Held, told, None));
+                    }
+                }
+            }
+            self.store.write(|writer| {
+                for work in &works {
+                    // It is decided anew at each run, until a person says, or its source is back.
+                    if let (Some(link), Some(row)) = (work.case.link, &work.case.row) {
+                        let row = LinkRow { state: LinkState::Held, due: Some(0), ..row.clone() };
+                        writer.put_link(id, Some(link), &row)?;
+                    }
+                }
+                lines.iter().try_for_each(|line| writer.add_change(applier.run, line))
+            })?;
+            waiting.entries.extend(lines.iter().map(|c| WaitingEntry {
+                calendar: c.calendar.clone(),
+                title: c.title.clone(),
+                start: c.start.clone(),
+            }));
+            applier.outcome.changes.extend(lines);
+        }
+        let item = HeldItem {
+            id: 0,
+            route: self.rule.name.clone(),
+            link: None,
+            since: self.options.now.as_second(),
+            title: String::new(),
+            start: String::new(),
+            details: serde_json::to_string(&waiting).expect("plain values turn into JSON"),
+            decision: None,
+        };
+        Ok(self.store.write(|writer| writer.hold(id, &item))?)
+    }
+
+    /// Looks once more where something was written, and believes deletions that show.
+    async fn look_after_writes(
+        &self,
+        session: &Session<'_>,
+        applier: &mut Applier<'_>,
+    ) -> Result<(), RunError> {
+        let wrote = std::mem::take(&mut applier.outcome.wrote);
+        let deleted = std::mem::take(&mut applier.outcome.deleted);
+        for side in wrote {
+            let gone: Vec<_> = deleted.iter().filter(|(at, _)| *at == side).map(|(_, h)| h.clone()).collect();
+            session.mirrors[side].look_after_writes(&session.look, &gone).await?;
+        }
+        let mut after = None;
+        loop {
+            let page = self.store.links_in(applier.route, &[LinkState::Leaving], after, BATCH)?;
+            for link in &page {
+                self.leave(session, applier, *link)?;
+            }
+            after = page.last().copied();
+            if page.len() < BATCH {
+                return Ok(());
+            }
+        }
+    }
+
+    fn leave(
+        &self,
+        session: &Session<'_>,
+        applier: &mut Applier<'_>,
+        link: chestnut_store::LinkId,
+    ) -> Result<(), RunError> {
+        let Some(case) = session.gatherer.linked(link)? else { return Ok(()) };
+        let intents = self.store.intents(link)?;
+        let still = intents
+            .iter()
+            .filter(|intent| intent.sent.is_none())
+            .find(|intent| case.places[intent.side].stands.object().is_some());
+        let Some(still) = still else {
+            self.store.write(|writer| writer.forget_link(link))?;
+            return self.left_behind(session, applier, &case);
+        };
+        // It said that it deleted it, and lists it still.
+        let told = Told::NotDeleted { status: 0 };
+        let tries = case.row.as_ref().map_or(0, |row| row.tries);
+        let row = LinkRow {
+            state: LinkState::Failed,
+            due: Some(applier.pause(tries)),
+            tries: tries.saturating_add(1),
+            told: Some(told.clone()),
+            ..case.row.clone().unwrap_or_else(|| new_row(LinkState::Failed))
+        };
+        let side = still.side;
+        let steps = vec![Step::Leave; self.rule.ends.len()];
+        let work = Work::new(case, Verdict::of_steps(steps, Fate::Wait));
+        let line = applier.line(&work, side, ChangeAction::Failed, Some(told), None);
+        self.store.write(|writer| {
+            writer.put_link(applier.route, Some(link), &row)?;
+            writer.done(link, side)?;
+            writer.add_change(applier.run, &line)
+        })?;
+        applier.outcome.failed += 1;
+        applier.outcome.changes.push(line);
+        Ok(())
+    }
+
+    /// The copy is gone, and its source stands: why it is not carried is remembered.
+    fn left_behind(
+        &self,
+        session: &Session<'_>,
+        applier: &mut Applier<'_>,
+        case: &Case,
+    ) -> Result<(), RunError> {
+        for (side, place) in case.places.iter().enumerate().filter(|(side, _)| self.rule.ends[*side].gives) {
+            let Some(object) = place.stands.object() else { continue };
+            session.gatherer.claimed.borrow_mut().remove(&object.id);
+            if let Some(work) = session.free(side, object.id)?
+                && matches!(work.verdict.fate, Fate::LeaveOut(_))
+            {
+                applier.record(&mut [work])?;
+            }
+        }
+        Ok(())
+    }
+
+    fn summary(&self, id: RouteId, outcome: &Outcome, held: usize) -> Result<RouteSummary, RunError> {
+        let tally = self.store.tally(id)?;
+        let names = self.rule.ends.iter().map(|end| end.name.clone());
+        let disagreements = self.store.held(Some(id))?.iter().filter(|item| item.link.is_some()).count();
+        let mut left_out = tally.left_out.clone();
+        if self.rule.makes != Makes::Entries {
+            let place = made_place(&self.rule.name);
+            if let Some(made) = self.store.mirror(&place)? {
+                for (_, reason) in self.store.parts_left_out(made.id)? {
+                    *left_out.entry(reason).or_default() += 1;
+                }
+            }
+        }
+        Ok(RouteSummary {
+            calendars: names.zip(outcome.counts.iter().copied()).collect(),
+            linked: outcome.linked,
+            in_step: tally.of(LinkState::InStep),
+            left_out,
+            held: held + disagreements,
+            held_disagreements: disagreements,
+            disagreements: outcome.disagreements,
+            own_uids: outcome.own_uids.iter().cloned().collect(),
+            partly: tally.partly.clone(),
+            damaged: outcome.damaged,
+            failed: outcome.failed,
+            ..RouteSummary::default()
+        })
+    }
+}
+
+/// Where the calendar stands that is made for a route.
+fn made_place(route: &str) -> String {
+    format!("made {route}")
+}
+
+/// A copy that was found again, as after a lost state.
+fn is_adopted(work: &Work) -> bool {
+    work.case.row.is_none()
+        && work
+            .case
+            .places
+            .iter()
+            .any(|place| place.origin == Origin::Copy && place.stands.object().is_some())
+}
+
+/// Looks at the calendars of a route, and finds what there is to decide.
+pub(crate) async fn begin<'r>(
+    rule: &'r Rule,
+    store: &'r Store,
+    options: &RunOptions,
+    observer: &dyn Observer,
+    known: Option<Route>,
+) -> Result<Session<'r>, RunError> {
+    let places: Vec<_> = rule.ends.iter().map(|end| end.calendar.place()).collect();
+    if let Some(twice) = places.iter().enumerate().find(|(at, place)| places[..*at].contains(place)) {
+        return Err(RunError::SameCalendar { route: rule.name.clone(), place: twice.1.clone() });
+    }
+    let before = known.as_ref().map(|route| route.ends.clone()).unwrap_or_default();
+    if !before.is_empty() && before != rule.places() {
+        return Err(RunError::OtherCalendars {
+            route: rule.name.clone(),
+            before: before.replace('\n', ", "),
+        });
+    }
+    observer.progress(Progress { phase: Phase::Surveying, done: 0, total: 0 });
+    let now = options.now.as_second();
+    let window = rule.window.at(options.now, &rule.zone).range;
+    let look = |end: &CalendarEnd| Look {
+        now: options.now,
+        afresh: options.afresh,
+        full_look_every: rule.full_look_every,
+        needed_from: (!end.takes).then_some(window.start),
+        round: options.round.clone(),
+    };
+    let mut mirrors: Vec<Mirror<'r>> =
+        rule.ends.iter().map(|end| Mirror::of(store, end)).collect::<Result<_, _>>()?;
+    let refreshed = mirrors.iter().map(|mirror| {
+        let look = look(&mirror.end);
+        async move { mirror.refresh(&look).await }
+    });
+    futures_util::future::join_all(refreshed).await.into_iter().collect::<Result<Vec<()>, _>>()?;
+    let apart = mirrors.iter().filter_map(|mirror| mirror.date()).map(|date| (date - now).abs()).max();
+    let clocks_apart = apart.filter(|seconds| *seconds >= FAR_APART);
+    let facts: Vec<CalendarFacts> = mirrors.iter().map(Mirror::facts).collect();
+    let mut behind = None;
+    if rule.makes != Makes::Entries && rule.ends.len() == 2 {
+        let made = CalendarEnd::new(&rule.ends[0].name, None, Calendar::Made(made_place(&rule.name)));
+        let made = Mirror::of(store, &CalendarEnd { gives: true, ..made })?;
+        if let Some(policy) = rule.policy_of_source(&facts, options.now) {
+            let seq = mirrors[0].seq()?;
+            let maker =
+                Maker { rule, store, behind: mirrors[0].id, made: &made, policy: &policy, now: options.now };
+            maker.make(seq)?;
+        }
+        behind = Some(std::mem::replace(&mut mirrors[0], made));
+    }
+    let settings = rule.settings();
+    let changed = known.as_ref().is_some_and(|route| !route.rule.is_empty() && route.rule != settings);
+    // A run under a clock that was ahead decided for a day that has not come.
+    let was_ahead = known.as_ref().and_then(|route| route.ran_at).is_some_and(|at| at > now);
+    if let Some(route) = &known
+        && (changed || was_ahead || route.rule.is_empty())
+    {
+        let ends = rule.places();
+        store.write(|writer| writer.set_rule(route.id, &settings, &ends, changed || was_ahead))?;
+    }
+    let id = known.as_ref().map(|route| route.id);
+    let held = store.held(id)?;
+    let held = if id.is_some() { held } else { Vec::new() };
+    let answers = Decided::of(&held);
+    let seqs = mirrors.iter().map(Mirror::seq).collect::<Result<Vec<_>, _>>()?;
+    let gatherer = Gatherer {
+        store,
+        rule,
+        route: id,
+        mirrors: mirrors.iter().map(|mirror| mirror.id).collect(),
+        habits: mirrors.iter().map(|mirror| habits_of(&mirror.facts().habits)).collect(),
+        claimed: RefCell::default(),
+        held,
+    };
+    let mut seen = known.map(|route| route.seen).unwrap_or_default();
+    if changed || was_ahead {
+        // What was nobody's business may be some now.
+        seen.clear();
+    }
+    let touched = gatherer.touched(&seen, now)?;
+    let count = touched.links.len() + touched.free.len();
+    observer.progress(Progress { phase: Phase::Fetching, done: count, total: count });
+    let decider = Decider {
+        rule,
+        policy: rule.policy(&facts, rule.deletions, options.now),
+        facts,
+        now: options.now,
+        form: rule.form(),
+    };
+    Ok(Session {
+        store,
+        gatherer,
+        decider: RefCell::new(decider),
+        touched,
+        look: look(&rule.ends[rule.ends.len() - 1]),
+        mirrors,
+        behind,
+        seqs,
+        answers,
+        clocks_apart,
+    })
+}
+
+/// Waits a while for another process that runs the route.
+pub(crate) async fn lease<'s>(route: &str, store: &'s Store) -> Result<Lease<'s>, RunError> {
+    let mut waited = Duration::ZERO;
+    loop {
+        match store.lease(&format!("route {route}")) {
+            Ok(lease) => return Ok(lease),
+            Err(StoreError::Busy { holder, .. }) if waited >= WAITS => {
+                return Err(RunError::Running { route: route.to_owned(), holder });
+            }
+            Err(StoreError::Busy { .. }) => {
+                tokio::time::sleep(LOOKS).await;
+                waited += LOOKS;
+            }
+            Err(error) => return Err(error.into()),
+        }
+    }
+}
+
+/// Requests sent so far, and those of them that write; once for each account.
+fn requests(ends: &[CalendarEnd]) -> (u64, u64) {
+    let mut counted = HashSet::new();
+    let mut sum = (0, 0);
+    for end in ends {
+        if counted.insert(end.calendar.counter()) {
+            let counts = end.calendar.counts();
+            sum = (sum.0 + counts.all, sum.1 + counts.writes);
+        }
+    }
+    sum
+}

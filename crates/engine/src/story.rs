@@ -1,0 +1,187 @@
+//! What a run came to, and what the next one would do, as facts.
+
+use chestnut_core::{Because, LeftOut, Origin, WriteKind};
+use chestnut_store::{Change, RouteSummary, RunId, RunResult};
+
+use crate::apply::Work;
+use crate::case::Stands;
+use crate::decide::{Fate, Step};
+use crate::error::RunError;
+use crate::rule::Rule;
+
+/// What a run came to.
+#[derive(Debug)]
+pub struct RunReport {
+    /// The route's name.
+    pub route: String,
+    /// Its number in the history; `None` where it could not even begin.
+    pub run: Option<RunId>,
+    /// How it ended.
+    pub result: RunResult,
+    /// Counts.
+    pub summary: RouteSummary,
+    /// What was done, entry by entry.
+    pub changes: Vec<Change>,
+    /// Why it failed as a whole.
+    pub error: Option<RunError>,
+}
+
+/// What a run would do.
+#[derive(Debug)]
+pub struct PreviewReport {
+    /// The route's name.
+    pub route: String,
+    /// The calendars that are written.
+    pub target: String,
+    /// What would be done, entry by entry.
+    pub changes: Vec<PreviewedChange>,
+    /// Entries that are left out now, newly seen ones and those known before.
+    pub left_out: Vec<PreviewedChange>,
+    /// Entries of the far side that are nobody's copies.
+    pub strangers: usize,
+    /// Entries that stood on the far side before, are the same as a source, and stay their owner's.
+    pub matched: usize,
+    /// How many deletions would be held.
+    pub held: usize,
+    /// Whether the route never ran.
+    pub first_run: bool,
+    /// Whether the far server may write to people because of copies, and nobody was told yet.
+    pub warns_of_invitations: bool,
+}
+
+/// One line of a preview.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct PreviewedChange {
+    /// `create`, `update`, `delete`, `link`, `hold` or `leave out`.
+    pub action: &'static str,
+    /// The calendar that it is done in; `None` for what concerns all.
+    pub calendar: Option<String>,
+    /// The title; untrusted text.
+    pub title: String,
+    /// The start as iCalendar writes it.
+    pub start: String,
+    /// Why.
+    pub why: Why,
+}
+
+/// Why a preview would do something.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Why {
+    /// It stands there already, and says the same.
+    Alike,
+    /// It stands there already, and says something else.
+    Differs,
+    /// It is new at the source.
+    New,
+    /// It changed at the source.
+    Changed,
+    /// It changed on the far side, and is put right again.
+    FarEdit,
+    /// The copy is gone on the far side.
+    CopyGone,
+    /// Its source is gone.
+    SourceGone,
+    /// It is nobody's copy, and strangers are removed.
+    Stranger,
+    /// It is over, and past copies are removed.
+    Past,
+    /// The route no longer takes it.
+    NotTaken(LeftOut),
+    /// It is new in another calendar.
+    NewElsewhere,
+    /// It changed in another calendar.
+    ChangedElsewhere,
+    /// It was deleted there, and changed in another calendar.
+    ComesBack,
+    /// It was deleted in another calendar.
+    DeletedElsewhere,
+    /// Calendars disagree about these properties.
+    Disagree(Vec<String>),
+    /// It is left out; a stable key.
+    LeftOut(String),
+}
+
+impl PreviewReport {
+    /// Sorts what it tells by day.
+    pub(crate) fn in_order(mut self) -> Self {
+        for list in [&mut self.changes, &mut self.left_out] {
+            list.sort_by(|a, b| (&a.start, &a.title, a).cmp(&(&b.start, &b.title, b)));
+        }
+        self
+    }
+
+    /// Adds the lines for one case.
+    pub(crate) fn add(&mut self, rule: &Rule, work: &Work) {
+        let (case, verdict) = (&work.case, &work.verdict);
+        let shown = verdict.agreed.as_ref().map(|kept| &kept.entry).filter(|_| case.shown().is_none());
+        let title = shown.map_or_else(|| case.title(), chestnut_core::Entry::title);
+        let line = |action: &'static str, side: Option<usize>, why: Why| PreviewedChange {
+            action,
+            calendar: side.map(|side| rule.ends[side].name.clone()),
+            title: title.clone(),
+            start: case.start(),
+            why,
+        };
+        let was_agreed = case.row.as_ref().is_some_and(|row| row.agreed.is_some());
+        match &verdict.fate {
+            Fate::LeaveOut(reason) => {
+                let side = case.places.iter().position(|place| place.stands.object().is_some());
+                self.left_out.push(line("leave out", side, Why::LeftOut(reason.key().to_owned())));
+                return;
+            }
+            Fate::Hold(collisions) => {
+                let mut fields: Vec<_> = collisions.iter().map(|c| c.field.clone()).collect();
+                fields.dedup();
+                self.changes.push(line("hold", None, Why::Disagree(fields)));
+                return;
+            }
+            Fate::Keep => {}
+            Fate::Release | Fate::Forget | Fate::Wait => return,
+        }
+        for (side, step) in verdict.steps.iter().enumerate() {
+            let mirrors = rule.ends[side].gives;
+            match step {
+                Step::Write(writing) => {
+                    let far_edit = || {
+                        let place = &case.places[side];
+                        let source = case.places.iter().find(|place| place.origin == Origin::Original);
+                        let text = |stands: &Stands| stands.kept().map(|kept| kept.text.id);
+                        let same = source.is_some_and(|source| {
+                            text(&source.stands) == place.in_step_with.as_ref().map(|kept| kept.text.id)
+                        });
+                        same && case.row.as_ref().is_some_and(|row| row.tries == 0)
+                    };
+                    let why = match (mirrors, writing.kind, was_agreed) {
+                        (true, WriteKind::Create, _) if writing.comes_back => Why::ComesBack,
+                        (true, WriteKind::Create, _) => Why::NewElsewhere,
+                        (true, WriteKind::Update, _) => Why::ChangedElsewhere,
+                        (false, WriteKind::Create, true) => Why::CopyGone,
+                        (false, WriteKind::Create, false) => Why::New,
+                        (false, WriteKind::Update, false) => Why::Differs,
+                        (false, WriteKind::Update, true) if far_edit() => Why::FarEdit,
+                        (false, WriteKind::Update, true) => Why::Changed,
+                    };
+                    let action = if writing.kind == WriteKind::Create { "create" } else { "update" };
+                    self.changes.push(line(action, Some(side), why));
+                }
+                Step::Delete(because) => {
+                    let why = match because {
+                        Because::Gone if mirrors => Why::DeletedElsewhere,
+                        Because::Gone => Why::SourceGone,
+                        Because::Stranger => Why::Stranger,
+                        Because::Past => Why::Past,
+                        Because::NotTaken(reason) => Why::NotTaken(*reason),
+                    };
+                    self.changes.push(line("delete", Some(side), why));
+                }
+                Step::Leave | Step::Accept | Step::LetGo => {}
+            }
+        }
+        self.matched +=
+            usize::from(!was_agreed && case.places.iter().any(|place| place.origin == Origin::Match));
+        if !verdict.has_work() && !was_agreed && case.standing() > 1 {
+            let far = rule.ends.iter().position(|end| !end.gives);
+            self.changes.push(line("link", far, Why::Alike));
+        }
+    }
+}

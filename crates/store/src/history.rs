@@ -1,0 +1,131 @@
+//! The runs, what they changed, and what waits for a person.
+
+use chestnut_core::{EventUid, ObjectHref};
+use rusqlite::{Row, params};
+
+use crate::error::StoreError;
+use crate::records::{BodyId, Change, ChangeAction, HeldItem, LinkId, RouteId, RunId, RunRecord, RunResult};
+use crate::store::{Store, at_millisecond};
+
+type Result<T> = std::result::Result<T, StoreError>;
+
+const RUN: &str = "id, route_name, started, finished, result, summary";
+const HELD: &str = "SELECT held.id, route.name, held.link, held.since, held.title, held.start, held.details,
+     held.decision FROM held JOIN route ON route.id = held.route";
+
+impl Store {
+    /// Returns the last runs, the newest first; of one route, if it is named.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn runs(&self, route: Option<&str>, most: usize) -> Result<Vec<RunRecord>> {
+        match route {
+            Some(name) => self.rows(
+                &format!("SELECT {RUN} FROM run WHERE route_name = ? ORDER BY id DESC LIMIT ?"),
+                params![name, most],
+                run,
+            ),
+            None => self.rows(&format!("SELECT {RUN} FROM run ORDER BY id DESC LIMIT ?"), [most], run),
+        }
+    }
+
+    /// Returns one run.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn run(&self, id: RunId) -> Result<Option<RunRecord>> {
+        self.one(&format!("SELECT {RUN} FROM run WHERE id = ?"), [id.0], run)
+    }
+
+    /// Returns the last run of a route that went well.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn last_success(&self, route: &str) -> Result<Option<RunRecord>> {
+        let sql = format!(
+            "SELECT {RUN} FROM run WHERE route_name = ? AND result IN ('ok', 'held') ORDER BY id DESC LIMIT 1"
+        );
+        self.one(&sql, [route], run)
+    }
+
+    /// Returns what a run changed, in its order, with the texts that stood there before.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn changes(&self, id: RunId) -> Result<Vec<Change>> {
+        let sql = "SELECT calendar, action, href, uid, title, start, told, before, after FROM change
+             WHERE run = ? ORDER BY id";
+        let rows = self.rows(sql, [id.0], |row| {
+            let word: String = row.get(1)?;
+            let told: Option<String> = row.get(6)?;
+            let change = Change {
+                calendar: row.get(0)?,
+                action: ChangeAction::ALL
+                    .into_iter()
+                    .find(|a| a.word() == word)
+                    .unwrap_or(ChangeAction::Failed),
+                href: ObjectHref::from(row.get::<_, String>(2)?),
+                uid: EventUid::from(row.get::<_, String>(3)?),
+                title: row.get(4)?,
+                start: row.get(5)?,
+                told: told.and_then(|told| serde_json::from_str(&told).ok()),
+                before: None,
+                after: None,
+            };
+            let body = |column| row.get::<_, Option<i64>>(column).map(|id| id.map(BodyId));
+            Ok((change, body(7)?, body(8)?))
+        })?;
+        let text = |body: Option<BodyId>| body.map_or(Ok(None), |body| self.text(body));
+        rows.into_iter()
+            .map(|(change, before, after)| {
+                Ok(Change { before: text(before)?, after: text(after)?, ..change })
+            })
+            .collect()
+    }
+
+    /// Returns what waits for a person, of one route or of all.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn held(&self, route: Option<RouteId>) -> Result<Vec<HeldItem>> {
+        match route {
+            Some(id) => self.rows(&format!("{HELD} WHERE held.route = ? ORDER BY held.id"), [id.0], held),
+            None => self.rows(&format!("{HELD} ORDER BY held.id"), [], held),
+        }
+    }
+
+    /// Returns what waits for a person about one case.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn held_about(&self, link: LinkId) -> Result<Option<HeldItem>> {
+        self.one(&format!("{HELD} WHERE held.link = ?"), [link.0], held)
+    }
+}
+
+fn run(row: &Row<'_>) -> rusqlite::Result<RunRecord> {
+    let result: Option<String> = row.get(4)?;
+    let summary: String = row.get(5)?;
+    Ok(RunRecord {
+        id: RunId(row.get(0)?),
+        route: row.get(1)?,
+        started: at_millisecond(row.get(2)?),
+        finished: row.get::<_, Option<i64>>(3)?.map(at_millisecond),
+        result: result
+            .map(|word| RunResult::ALL.into_iter().find(|r| r.word() == word).unwrap_or(RunResult::Failed)),
+        summary: serde_json::from_str(&summary).unwrap_or_default(),
+    })
+}
+
+fn held(row: &Row<'_>) -> rusqlite::Result<HeldItem> {
+    Ok(HeldItem {
+        id: row.get(0)?,
+        route: row.get(1)?,
+        link: row.get::<_, Option<i64>>(2)?.map(LinkId),
+        since: row.get(3)?,
+        title: row.get(4)?,
+        start: row.get(5)?,
+        details: row.get(6)?,
+        decision: row.get(7)?,
+    })
+}
