@@ -220,6 +220,8 @@ impl CalendarText {
         if changes.is_empty() {
             return;
         }
+        let standing: BTreeMap<&EventUid, &Placed> =
+            self.entries.iter().map(|placed| (placed.entry.uid(), placed)).collect();
         let mut gone: BTreeSet<usize> = BTreeSet::new();
         let mut placed: BTreeMap<usize, &Entry> = BTreeMap::new();
         let mut added = Vec::new();
@@ -228,7 +230,7 @@ impl CalendarText {
                 TextChange::Remove(uid) | TextChange::Replace(uid, _) => Some(*uid),
                 TextChange::Add(_) => None,
             };
-            let parts = uid.and_then(|uid| self.entries.iter().find(|placed| placed.entry.uid() == uid));
+            let parts = uid.and_then(|uid| standing.get(uid).copied());
             gone.extend(parts.iter().flat_map(|placed| placed.parts.iter().chain(&placed.repeats)));
             match (change, parts.and_then(|placed| placed.parts.first())) {
                 (TextChange::Remove(_), _) => {}

@@ -424,7 +424,7 @@ impl Applier<'_> {
                 (number, send(end, &out, &self.options.stop).await)
             }
         });
-        let mut sends = stream::iter(sends).buffer_unordered(end.calendar.width().min(400));
+        let mut sends = stream::iter(sends).buffer_unordered(end.calendar.width().min(batch.len().max(1)));
         let mut answers: Vec<Option<Sent>> = batch.iter().map(|_| None).collect();
         let mut finished = 0;
         while let Some((number, sent)) = sends.next().await {

@@ -592,6 +592,7 @@ fn settle(facts: &mut CalendarFacts, noted: &Noted, changed: bool, is_final: boo
         (Some(ctag), _) => Some(ctag),
         // A report gives no ctag: after a change the old one is worth nothing.
         (None, true) => None,
+        (None, false) if !same_token => None,
         (None, false) => facts.ctag.take(),
     };
 }

@@ -328,7 +328,11 @@ impl<'r> Job<'r> {
     ) -> Result<(), RunError> {
         let touched = &session.touched;
         let mut deletions: Vec<(Deletion, Because)> = Vec::new();
-        for links in touched.links.chunks(BATCH) {
+        let mut batches = Batches::of(self.rule);
+        let mut rest = &touched.links[..];
+        while !rest.is_empty() {
+            let (links, others) = rest.split_at(batches.next_size().min(rest.len()));
+            rest = others;
             lease.renew()?;
             let mut works = Vec::new();
             for link in links {
@@ -341,7 +345,11 @@ impl<'r> Job<'r> {
             applier.apply(works, false).await?;
         }
         let mut adopted = 0;
-        for free in touched.free.chunks(BATCH) {
+        let mut batches = Batches::of(self.rule);
+        let mut rest = &touched.free[..];
+        while !rest.is_empty() {
+            let (free, others) = rest.split_at(batches.next_size().min(rest.len()));
+            rest = others;
             lease.renew()?;
             let mut works = Vec::new();
             for (side, object) in free {
@@ -606,6 +614,25 @@ impl<'r> Job<'r> {
 /// Where the calendar stands that is made for a route.
 fn made_place(route: &str) -> String {
     format!("made {route}")
+}
+
+/// How many cases are worked on at once: a file is written whole each time, so each time there are twice as many.
+struct Batches {
+    size: usize,
+    grows: bool,
+}
+
+impl Batches {
+    fn of(rule: &Rule) -> Self {
+        let is_file = |end: &CalendarEnd| end.takes && matches!(end.calendar, Calendar::File(_));
+        Self { size: BATCH, grows: rule.ends.iter().any(is_file) }
+    }
+
+    fn next_size(&mut self) -> usize {
+        let size = self.size;
+        self.size = if self.grows { size.saturating_mul(2) } else { size };
+        size
+    }
 }
 
 /// A copy that was found again, as after a lost state.

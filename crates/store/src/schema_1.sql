@@ -38,8 +38,8 @@ CREATE TABLE object (
     parent INTEGER
 );
 CREATE UNIQUE INDEX object_href ON object (calendar, href) WHERE state <> 4;
-CREATE INDEX object_uid ON object (calendar, uid);
-CREATE INDEX object_content ON object (calendar, content);
+CREATE INDEX object_uid ON object (calendar, uid, href);
+CREATE INDEX object_content ON object (calendar, content, href);
 CREATE INDEX object_seq ON object (calendar, seq);
 CREATE INDEX object_open ON object (calendar, state) WHERE state IN (1, 2, 4);
 CREATE INDEX object_parent ON object (parent) WHERE parent IS NOT NULL;
@@ -52,6 +52,7 @@ CREATE TABLE part (
     spans TEXT NOT NULL DEFAULT '[]',
     PRIMARY KEY (calendar, parent)
 ) WITHOUT ROWID;
+CREATE INDEX part_parent ON part (parent);
 CREATE INDEX part_due ON part (calendar, due) WHERE due IS NOT NULL;
 CREATE INDEX part_reason ON part (calendar, reason) WHERE reason <> '';
 

@@ -220,7 +220,8 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn holds_more_than(&self, calendar: CalendarId, count: usize) -> Result<bool> {
-        let sql = "SELECT 1 FROM object WHERE calendar = ? AND state <> 4 LIMIT 1 OFFSET ?";
+        let sql =
+            "SELECT 1 FROM object INDEXED BY object_href WHERE calendar = ? AND state <> 4 LIMIT 1 OFFSET ?";
         Ok(self.connection.prepare_cached(sql)?.exists(params![calendar.0, count])?)
     }
 
@@ -247,7 +248,8 @@ impl Store {
     /// The state cannot be read.
     pub fn objects_by_uid(&self, calendar: CalendarId, uid: &EventUid) -> Result<Vec<Object>> {
         let sql = format!(
-            "SELECT {OBJECT} FROM object WHERE calendar = ? AND uid = ? AND state <> 4 ORDER BY href"
+            "SELECT {OBJECT} FROM object INDEXED BY object_uid
+             WHERE calendar = ? AND uid = ? AND state <> 4 ORDER BY href"
         );
         self.rows(&sql, params![calendar.0, uid.as_str()], object)
     }
@@ -263,7 +265,8 @@ impl Store {
         most: usize,
     ) -> Result<Vec<Object>> {
         let sql = format!(
-            "SELECT {OBJECT} FROM object WHERE calendar = ? AND content = ? AND state = 0 ORDER BY href LIMIT ?"
+            "SELECT {OBJECT} FROM object INDEXED BY object_content
+             WHERE calendar = ? AND content = ? AND state = 0 ORDER BY href LIMIT ?"
         );
         self.rows(&sql, params![calendar.0, content.0.to_vec(), most], object)
     }
@@ -285,7 +288,8 @@ impl Store {
     /// The state cannot be read.
     pub fn objects_of(&self, parent: ObjectId, calendar: CalendarId) -> Result<Vec<Object>> {
         let sql = format!(
-            "SELECT {OBJECT} FROM object WHERE parent = ? AND calendar = ? AND state <> 4 ORDER BY href"
+            "SELECT {OBJECT} FROM object INDEXED BY object_parent
+             WHERE parent = ? AND calendar = ? AND state <> 4 ORDER BY href"
         );
         self.rows(&sql, params![parent.0, calendar.0], object)
     }

@@ -182,7 +182,7 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn forget_gone(&self, calendar: CalendarId) -> Done {
         self.run(
-            "DELETE FROM object WHERE calendar = ? AND state = 4
+            "DELETE FROM object INDEXED BY object_open WHERE calendar = ? AND state = 4 AND state IN (1, 2, 4)
              AND NOT EXISTS (SELECT 1 FROM place WHERE place.object = object.id)
              AND NOT EXISTS (SELECT 1 FROM part WHERE part.parent = object.id)",
             [calendar.0],

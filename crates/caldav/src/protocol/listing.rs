@@ -182,29 +182,30 @@ pub fn etag_listing(calendar: &Url) -> Request {
 /// No multistatus; the calendar itself is gone; or the server says that the listing is incomplete. Only a
 /// complete listing may make anything count as gone.
 pub fn read_listing(answer: &Answer, calendar: &Url) -> Result<Listing, DavError> {
-    let multistatus = Multistatus::read(answer, "a listing of entries")?;
     // The address that was asked, or the one that answered after a redirect.
     let own = [href_of(calendar.path(), calendar), href_of(answer.url.path(), calendar)];
     let mut listing = Listing { date: answer.date(), ..Listing::default() };
-    let mut tells_of_itself = false;
-    for response in &multistatus.responses {
-        let Some(href) = href_of(&response.href, calendar) else { continue };
+    let (mut tells_of_itself, mut is_cut, mut is_gone) = (false, false, false);
+    Multistatus::each(answer, "a listing of entries", |response| {
+        let Some(href) = href_of(&response.href, calendar) else { return };
         // RFC 6578, 3.6, names the collection; some servers name what is above it.
-        if response.status == Some(507) {
-            return Err(DavError::Incomplete);
-        }
+        is_cut |= response.status == Some(507);
         let itself = own.iter().flatten().any(|own| same_collection(own, &href));
         if itself {
-            if response.is_gone() {
-                return Err(DavError::NotFound { url: Box::new(calendar.clone()), status: 404 });
-            }
+            is_gone |= response.is_gone();
             tells_of_itself = true;
             listing.sync_token = response.text(DAV, "sync-token").map(SyncToken::from);
             listing.ctag = response.text(CALENDARSERVER, "getctag").map(SyncToken::from);
-        } else if !is_collection(response) && !response.is_gone() {
+        } else if !is_collection(&response) && !response.is_gone() {
             let etag = response.text(DAV, "getetag").map(ETag::from_header);
             listing.entries.push(Listed { href, etag });
         }
+    })?;
+    if is_cut {
+        return Err(DavError::Incomplete);
+    }
+    if is_gone {
+        return Err(DavError::NotFound { url: Box::new(calendar.clone()), status: 404 });
     }
     // RFC 4918, 9.1: an answer of depth 1 has the collection itself. Without it, something else was left out too.
     if tells_of_itself { Ok(listing) } else { Err(DavError::Incomplete) }

@@ -44,7 +44,7 @@ pub fn multiget(calendar: &Url, hrefs: &[ObjectHref]) -> Request {
 /// # Errors
 /// An answer that cannot be read as a whole; the caller fetches one by one then.
 pub fn read_multiget(answer: &Answer, calendar: &Url) -> Result<Vec<(ObjectHref, Part)>, DavError> {
-    let multistatus = Multistatus::read(answer, "a batch of entries")?;
+    let mut parts = Vec::new();
     let part = |response: &super::PropResponse| {
         let href = href_of(&response.href, calendar)?;
         let part = match (response.prop(CALDAV, "calendar-data"), response.status) {
@@ -57,7 +57,8 @@ pub fn read_multiget(answer: &Answer, calendar: &Url) -> Result<Vec<(ObjectHref,
         };
         Some((href, part))
     };
-    Ok(multistatus.responses.iter().filter_map(part).collect())
+    Multistatus::each(answer, "a batch of entries", |response| parts.extend(part(&response)))?;
+    Ok(parts)
 }
 
 /// Reads an answer to a GET of one entry.

@@ -3,7 +3,7 @@
 use url::Url;
 
 use super::DAV;
-use super::xml::{Element, parse_xml};
+use super::xml::{Element, parse_xml, parse_xml_by};
 use crate::error::DavError;
 use crate::transport::Answer;
 
@@ -55,35 +55,52 @@ impl Multistatus {
     /// # Errors
     /// Another status, or no multistatus document.
     pub fn read(answer: &Answer, what: &'static str) -> Result<Self, DavError> {
+        let mut responses = Vec::new();
+        let sync_token = Self::each(answer, what, |response| responses.push(response))?;
+        Ok(Self { responses, sync_token })
+    }
+
+    /// Reads a 207 response by response, so that a long one need not be held; returns its token.
+    ///
+    /// # Errors
+    /// Another status, or no multistatus document: nothing may be concluded from the responses before it then.
+    pub fn each(
+        answer: &Answer,
+        what: &'static str,
+        mut each: impl FnMut(PropResponse),
+    ) -> Result<Option<String>, DavError> {
         check_status(answer, what, &[207])?;
-        let root = parse_xml(&answer.body).map_err(|e| not_caldav(answer, what, &e.to_string()))?;
+        let root = parse_xml_by(&answer.body, &mut |element| {
+            if !element.is(DAV, "response") {
+                return Some(element);
+            }
+            if let Some(response) = response(element) {
+                each(response);
+            }
+            None
+        });
+        let root = root.map_err(|e| not_caldav(answer, what, &e.to_string()))?;
         if !root.is(DAV, "multistatus") {
             return Err(not_caldav(answer, what, &format!("<{}> instead of <multistatus>", root.name)));
         }
-        Ok(Self {
-            responses: root.all(DAV, "response").filter_map(response).collect(),
-            sync_token: root.child_text(DAV, "sync-token").map(str::to_owned),
-        })
+        Ok(root.child_text(DAV, "sync-token").map(str::to_owned))
     }
 }
 
-fn response(element: &Element) -> Option<PropResponse> {
+fn response(element: Element) -> Option<PropResponse> {
     // Only the response's own href: properties hold hrefs of owners and principals.
     let href = element.child_text(DAV, "href")?.to_owned();
+    let errors = element.child(DAV, "error").map(|e| e.children.iter().map(|c| c.name.clone()).collect());
+    let status = element.child_text(DAV, "status").and_then(status_code);
     let mut found = Vec::new();
-    for propstat in element.all(DAV, "propstat") {
+    for propstat in element.children.into_iter().filter(|child| child.is(DAV, "propstat")) {
         let status = propstat.child_text(DAV, "status").and_then(status_code);
         if status.is_none_or(|code| (200..300).contains(&code)) {
-            found.extend(propstat.all(DAV, "prop").flat_map(|prop| prop.children.iter().cloned()));
+            let props = propstat.children.into_iter().filter(|child| child.is(DAV, "prop"));
+            found.extend(props.flat_map(|prop| prop.children));
         }
     }
-    let errors = element.child(DAV, "error").map(|e| e.children.iter().map(|c| c.name.clone()).collect());
-    Some(PropResponse {
-        href,
-        status: element.child_text(DAV, "status").and_then(status_code),
-        found,
-        errors: errors.unwrap_or_default(),
-    })
+    Some(PropResponse { href, status, found, errors: errors.unwrap_or_default() })
 }
 
 /// `HTTP/1.1 404 Not Found`

@@ -59,6 +59,18 @@ impl Element {
 /// # Errors
 /// Not UTF-8, not well-formed, with a document type or unknown entities, too deep, or too much.
 pub fn parse_xml(body: &[u8]) -> Result<Element, XmlError> {
+    parse_xml_by(body, &mut Some)
+}
+
+/// Reads one XML document, and hands over each element inside the outermost one as it ends: what `take` gives back is
+/// kept in the tree. So a long list need not be held as a tree.
+///
+/// # Errors
+/// As [`parse_xml`].
+pub(super) fn parse_xml_by(
+    body: &[u8],
+    take: &mut dyn FnMut(Element) -> Option<Element>,
+) -> Result<Element, XmlError> {
     let text = std::str::from_utf8(body).map_err(|_| XmlError("not UTF-8".into()))?;
     // XML 1.0, 2.2: these are no characters. A server that sends one would send the entry damaged.
     if body.iter().any(|b| *b < 0x20 && !matches!(b, b'\t' | b'\n' | b'\r')) {
@@ -80,16 +92,18 @@ pub fn parse_xml(body: &[u8]) -> Result<Element, XmlError> {
             Event::Empty(start) => {
                 count += 1;
                 let empty = element(&reader, &start)?;
-                match open.last_mut() {
-                    Some(outer) => outer.children.push(empty),
-                    None => return Ok(empty),
+                match &mut open[..] {
+                    [] => return Ok(empty),
+                    [root] => root.children.extend(take(empty)),
+                    [.., outer] => outer.children.push(empty),
                 }
             }
             Event::End(_) => {
                 let Some(closed) = open.pop() else { return Err(XmlError("no well-formed XML".into())) };
-                match open.last_mut() {
-                    Some(outer) => outer.children.push(closed),
-                    None => return Ok(closed),
+                match &mut open[..] {
+                    [] => return Ok(closed),
+                    [root] => root.children.extend(take(closed)),
+                    [.., outer] => outer.children.push(closed),
                 }
             }
             Event::Text(text) => {
