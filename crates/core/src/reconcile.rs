@@ -453,8 +453,10 @@ fn decide_present(
             if existing.uid().is_copy() && (pair.carry_changed || pair.link.is_none()) =>
         {
             let whole = put(&Identity::New(existing.uid().clone()));
+            // What is missing may have been added at the source since.
+            let habits = Habits { may_cut: false, ..Habits::default() };
             let is_alike = whole.meaning() == existing.meaning()
-                || pair.link.is_none() && !undo_habits(&whole, existing, &Habits::default()).is_edited;
+                || pair.link.is_none() && !undo_habits(&whole, existing, &habits).is_edited;
             match is_alike {
                 true => Decision::Agree { view, far: shown.sight().of_far_side(existing).fingerprint() },
                 false => write(WriteKind::Update, whole),

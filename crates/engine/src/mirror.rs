@@ -214,7 +214,12 @@ impl<'r> Mirror<'r> {
         self.date.set(noted.date.or(self.date.get()));
         let hrefs: Vec<_> = noted.touched.keys().cloned().collect();
         self.bury(&noted.gone, noted_seq)?;
-        self.fetch(&hrefs, noted_seq).await?;
+        self.fetch(&hrefs, noted_seq, true).await?;
+        // What is not given may come when it is asked for once more: another calendar may be about to get it anew.
+        let missed: Vec<_> = self.store.hrefs_in(self.id, ObjectState::ToFetch)?;
+        if !missed.is_empty() && missed.len() <= FEW {
+            self.fetch(&missed, i64::MAX, true).await?;
+        }
         settle(&mut facts, &noted, changed, self.end.calendar.has_final_ctags());
         facts.read = true;
         facts.habits.clone_from(&self.facts.borrow().habits);
@@ -438,13 +443,14 @@ impl<'r> Mirror<'r> {
     }
 
     /// Reads objects into the mirror. What is not given is asked for again at the next look: nothing follows from it.
-    pub(crate) async fn fetch(&self, hrefs: &[ObjectHref], noted_seq: i64) -> Result<(), RunError> {
+    /// `is_listed` says that something stands there by the calendar's own word.
+    async fn fetch(&self, hrefs: &[ObjectHref], noted_seq: i64, is_listed: bool) -> Result<(), RunError> {
         for batch in hrefs.chunks(BATCH) {
             let fetched = self.end.calendar.fetch(batch).await.map_err(|e| self.end.failed(e))?;
             let mut fetched: Vec<_> = fetched.into_iter().collect();
             fetched.sort_by(|a, b| a.0.cmp(&b.0));
             self.store.write(|writer| {
-                fetched.iter().try_for_each(|(href, one)| self.take(writer, href, one, noted_seq))
+                fetched.iter().try_for_each(|(href, one)| self.take(writer, href, one, noted_seq, is_listed))
             })?;
         }
         Ok(())
@@ -457,7 +463,7 @@ impl<'r> Mirror<'r> {
         }
         let seq = self.seq()?;
         self.wrote.set(true);
-        self.fetch(hrefs, seq).await
+        self.fetch(hrefs, seq, false).await
     }
 
     fn take(
@@ -466,6 +472,7 @@ impl<'r> Mirror<'r> {
         href: &ObjectHref,
         fetched: &Fetched,
         noted_seq: i64,
+        is_listed: bool,
     ) -> Result<(), StoreError> {
         let known = self.store.object_at(self.id, href)?;
         if let Some(known) = known.as_ref().filter(|known| known.seq > noted_seq) {
@@ -478,7 +485,7 @@ impl<'r> Mirror<'r> {
                 return match (known, fetched) {
                     (Some(known), _) => self.doubt(writer, &known),
                     // Nothing was known, and nothing is there.
-                    (None, Fetched::Missing) => Ok(()),
+                    (None, Fetched::Missing) if !is_listed => Ok(()),
                     (None, _) => writer.add_object(self.id, &bare(href, ObjectState::ToFetch)).map(drop),
                 };
             }

@@ -312,7 +312,10 @@ impl Applier<'_> {
                 counts && matches!(step, Step::Accept) || done.is_some_and(|done| done.stood.is_some());
             let stood = match done.and_then(|done| done.stood.clone()) {
                 Some(stood) => Some(stood),
-                None if accepts => place.stands.kept().cloned(),
+                // What it says is part of what is agreed, also where it was not written: it is owed that.
+                None if accepts || (counts && matches!(step, Step::Write(_))) => {
+                    place.stands.kept().cloned().or_else(|| place.stood.clone())
+                }
                 None => place.stood.clone(),
             };
             let in_step = match (releases, accepts) {

@@ -8,8 +8,8 @@ use std::rc::Rc;
 use chestnut_caldav::{Answer, Client, ClientOptions, Request, Transport, TransportError, TransportFault};
 use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
 use chestnut_engine::{
-    Calendar, CalendarEnd, PreviewReport, Rule, RunError, RunOptions, RunReport, Silent, preview_route,
-    run_route,
+    Calendar, CalendarEnd, PreviewReport, Rule, RunError, RunOptions, RunReport, Silent, copies_of,
+    forget_route, preview_route, remove_copies, run_route,
 };
 use chestnut_standin::{Habit, Server, ServerRequest, Temper, orchard_entries};
 use chestnut_store::Store;
@@ -55,8 +55,12 @@ impl std::fmt::Debug for End {
     }
 }
 
+/// What another client does once a request has been carried out.
+type Meanwhile = Rc<RefCell<Option<(&'static str, usize, Box<dyn FnOnce()>)>>>;
+
 /// Carries requests to a server in memory.
 struct InProcess {
+    meanwhile: Meanwhile,
     server: Rc<RefCell<Server>>,
     sent: Rc<RefCell<String>>,
     clock: Rc<Cell<i64>>,
@@ -89,6 +93,8 @@ impl InProcess {
             headers,
             body: request.body.clone().into_bytes(),
         });
+        drop(server);
+        self.let_others_act(request.method);
         if !alive {
             return Err(broken(TransportFault::Stopped));
         }
@@ -101,6 +107,22 @@ impl InProcess {
             map.append(name, value.parse().expect("a header value"));
         }
         Ok(Answer { status: reply.status, headers: map, body: reply.body, url: request.url.clone() })
+    }
+}
+
+impl InProcess {
+    fn let_others_act(&self, method: &str) {
+        let mut meanwhile = self.meanwhile.borrow_mut();
+        let Some((_, left, _)) = meanwhile.as_mut().filter(|(wanted, ..)| *wanted == method) else { return };
+        if *left > 1 {
+            *left -= 1;
+            return;
+        }
+        let act = meanwhile.take().map(|(.., act)| act);
+        drop(meanwhile);
+        if let Some(act) = act {
+            act();
+        }
     }
 }
 
@@ -141,6 +163,9 @@ pub struct World {
     pub afresh: bool,
     /// A person wants the run to stop.
     pub stop: Rc<Cell<bool>>,
+    /// How far this machine's clock is ahead of the servers', in seconds.
+    pub ahead: Cell<i64>,
+    meanwhile: Meanwhile,
     clock: Rc<Cell<i64>>,
     fuse: Rc<Fuse>,
     last_one_arrives: Rc<Cell<bool>>,
@@ -182,6 +207,8 @@ impl World {
             allow_deletions: false,
             afresh: false,
             stop: Rc::default(),
+            ahead: Cell::default(),
+            meanwhile: Rc::default(),
             clock: Rc::new(Cell::new(BEGINNING)),
             fuse: Rc::default(),
             last_one_arrives: Rc::default(),
@@ -249,6 +276,25 @@ impl World {
         self.clock.get() / 1000
     }
 
+    /// Has another client act once, right after the server carried out the `nth` request of a method.
+    pub fn meanwhile(&self, method: &'static str, nth: usize, act: impl FnOnce() + 'static) {
+        *self.meanwhile.borrow_mut() = Some((method, nth, Box::new(act)));
+    }
+
+    /// Takes the one-way route out, its copies too; returns how many went.
+    ///
+    /// # Errors
+    /// The run was killed, or could not begin.
+    pub fn retire(&self) -> Result<usize, RunError> {
+        let (route, store, options) = (self.route(), self.store(), self.options());
+        block_on(async {
+            let copies = copies_of(&route, &store, &options).await?;
+            let report = remove_copies(&route, &store, &options, &copies).await?;
+            forget_route(&route.name, &store).await?;
+            Ok(report.summary.calendars.values().map(|counts| counts.deleted).sum())
+        })
+    }
+
     /// Lets time pass.
     pub fn pass(&self, seconds: i64) {
         self.clock.set(self.clock.get() + seconds * 1000);
@@ -287,6 +333,7 @@ impl World {
 
     fn end(&self, end: &End) -> CalendarEnd {
         let transport = InProcess {
+            meanwhile: Rc::clone(&self.meanwhile),
             server: Rc::clone(&end.server),
             sent: Rc::clone(&end.sent),
             clock: Rc::clone(&self.clock),
@@ -343,7 +390,7 @@ impl World {
     }
 
     fn options(&self) -> RunOptions {
-        let now = Timestamp::from_millisecond(self.clock.get()).expect("a moment");
+        let now = Timestamp::from_millisecond(self.clock.get() + self.ahead.get() * 1000).expect("a moment");
         RunOptions {
             allow_deletions: self.allow_deletions,
             afresh: self.afresh,

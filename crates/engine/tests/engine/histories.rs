@@ -336,8 +336,10 @@ impl History {
     /// Syncs until nothing is written any more; the first run may be cut off, or lose an answer.
     fn settle(&mut self) -> Result<(), String> {
         self.world.pass(60);
+        let side = self.dice.roll(self.world.between);
+        let status = |code| FaultKind::Status { code, retry_after: None };
         let mut fault = None;
-        match self.dice.roll(6) {
+        match self.dice.roll(9) {
             0 => {
                 let step = self.dice.roll(60);
                 self.log.push(format!("killed at {step}"));
@@ -345,14 +347,28 @@ impl History {
                 drop(self.world.try_sync_two_way());
                 self.world.kill_at(None, false);
             }
-            1 => {
-                let side = self.dice.roll(self.world.between);
-                self.log.push(format!("{side} loses an answer"));
-                let lose = Fault { times: 1, ..Fault::always("PUT", FaultKind::LoseAnswer) };
-                self.world.sides()[side].server.borrow_mut().faults.push(lose);
-                fault = Some(side);
+            1 => fault = Some(("PUT", FaultKind::LoseAnswer)),
+            2 => {
+                let code = [412, 404, 403, 409, 507, 500][self.dice.roll(6)];
+                fault = Some((if self.dice.roll(4) > 0 { "PUT" } else { "DELETE" }, status(code)));
+            }
+            3 => {
+                let page =
+                    FaultKind::Body { code: 200, content_type: "text/html".into(), text: "<html>".into() };
+                let kind = [status(500), status(404), FaultKind::HalfBody, page][self.dice.roll(4)].clone();
+                fault = Some((if self.dice.roll(2) > 0 { "GET" } else { "REPORT" }, kind));
+            }
+            4 => {
+                self.log.push("the state is lost".to_owned());
+                self.world.lose_state();
+                self.models.values_mut().for_each(|model| model.agreed = None);
             }
             _ => {}
+        }
+        let is_faulty = fault.is_some();
+        if let Some((method, kind)) = fault {
+            self.log.push(format!("{side}: one {method} meets {kind:?}"));
+            self.world.sides()[side].server.borrow_mut().faults.push(Fault::once(method, kind));
         }
         for round in 0.. {
             let report = self.world.try_sync_two_way().map_err(|e| e.to_string())?;
@@ -366,18 +382,18 @@ impl History {
                     .map(|c| (c.action, c.calendar.clone(), c.uid.clone(), c.told.clone()))
                     .collect::<Vec<_>>()
             ));
-            self.world.pass(60);
+            // What was refused for a while is sent again after a pause.
+            self.world.pass(if is_faulty { 3600 } else { 60 });
             let is_decided = self.decide();
-            if report.summary.writes == 0 && report.error.is_none() && !is_decided {
+            let must_go_on = is_faulty && round == 0;
+            if report.summary.writes == 0 && report.error.is_none() && !is_decided && !must_go_on {
                 break;
             }
             if round == 5 {
                 return Err(format!("it does not come to rest: {:#?}", report.changes));
             }
         }
-        if let Some(side) = fault {
-            self.world.sides()[side].server.borrow_mut().faults.clear();
-        }
+        self.world.sides()[side].server.borrow_mut().faults.clear();
         let mut lost = Vec::new();
         for model in self.models.values_mut() {
             lost.extend(model.settle(self.prefer));

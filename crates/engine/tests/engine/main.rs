@@ -9,6 +9,7 @@ mod habits;
 mod histories;
 mod local_calendars;
 mod matching;
+mod regressions;
 mod routes;
 mod targets_that_lie;
 mod what_copies_show;
