@@ -222,7 +222,13 @@ pub fn reconcile_replicas(
     if !all_known && changed.is_empty() {
         return ReplicaDecision::Wait;
     }
-    if !gone.is_empty() && changed.is_empty() && policy.deletions == Deletions::Carry {
+    // Whoever deletes what was changed elsewhere since does not know of the change: it comes back. That holds also where
+    // the change was carried on to others already, and a server failed to bring it back.
+    let knew = |k: &usize| {
+        let print = |entry: &Entry| policy.agreed_sight(*k).of_far_side(entry).fingerprint();
+        base.map(print) == known[*k].in_step_with.map(print)
+    };
+    if gone.iter().any(knew) && changed.is_empty() && policy.deletions == Deletions::Carry {
         return ReplicaDecision::Delete((0..known.len()).filter(|k| known[*k].current.is_some()).collect());
     }
     let (merged, losers) = match merged(policy, base, &known, &changed, decided) {

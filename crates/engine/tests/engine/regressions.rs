@@ -457,3 +457,25 @@ fn a_deletion_that_was_not_carried_out_is_told() {
     settle(&world, false);
     assert_eq!(world.differences(), Vec::<String>::new());
 }
+
+/// A deletion loses to an edit, also where the edit went on to a third calendar first, and coming back was refused.
+#[test]
+fn a_deletion_that_lost_does_not_win_later() {
+    let mut world = World::new(0);
+    world.between = 3;
+    world.write(&world.source, "p1.ics", &press("p1", "T1", ""));
+    world.sync_two_way();
+    world.pass(60);
+    let [source, target, third] = world.sides()[..] else { panic!("three") };
+    let (name, _) = text_of(third, "UID:p1\r\n");
+    world.edit(third, &name, "SUMMARY:T1", "SUMMARY:New");
+    let (name, _) = text_of(target, "UID:p1\r\n");
+    world.delete(target, &name);
+    fault(target, Fault::once("PUT", status(507)));
+    world.sync_two_way();
+    assert!(texts(source).contains("SUMMARY:New"), "it went on");
+    settle(&world, true);
+    for side in [source, target, third] {
+        assert!(texts(side).contains("SUMMARY:New"));
+    }
+}
