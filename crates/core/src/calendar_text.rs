@@ -8,6 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use encoding_rs::{Encoding, UTF_16BE, UTF_16LE, WINDOWS_1252};
 use jiff::civil::Date;
+use jiff::tz::TimeZone;
 use sha2::{Digest, Sha256};
 
 use crate::entry::{Entry, Kind, PRODID, component_uid, described_zones, zone_id, zone_ids};
@@ -16,7 +17,7 @@ use crate::ical::{self, Component, Item, Limits, ParseError, ParseProblem, Prope
 use crate::ids::{ETag, EventUid};
 use crate::joined_zones::JoinedZones;
 use crate::matching::ContentKey;
-use crate::values::{DurationValue, parse_duration, parse_time, unescape_text};
+use crate::values::{DurationValue, TIMES, TimeValue, parse_duration, parse_time, unescape_text};
 use crate::zones::resolve_zone;
 
 /// Hostile texts hold millions: they end here, before they fill the memory.
@@ -74,6 +75,8 @@ pub enum Oddity {
     WithoutStart(usize),
     /// The text is not UTF-8; it was read in this encoding.
     NotUtf8(&'static str),
+    /// So many lines that go on with the text of the line before, and do not say so.
+    BrokenLines(usize),
     /// A METHOD other than PUBLISH: this is a message to somebody, not a published calendar; untrusted text.
     Method(String),
     /// It is a whole calendar without a single entry.
@@ -142,10 +145,9 @@ impl CalendarText {
     /// # Errors
     /// As [`Self::read`]. Whether a calendar is missing at the end cannot be told: only look, conclude nothing.
     pub fn read_all(bytes: &[u8], charset: Option<&str>, limits: &Limits) -> Result<Vec<Self>, NotACalendar> {
-        let (objects, encoding) = read_objects(bytes, charset, limits)?;
+        let (objects, of_all) = read_objects(bytes, charset, limits)?;
         let text = |object| {
-            let mut text = Self { object, entries: Vec::new(), oddities: Vec::new() };
-            text.oddities.extend(encoding.map(Oddity::NotUtf8));
+            let mut text = Self { object, entries: Vec::new(), oddities: of_all.clone() };
             text.take_apart();
             text.look_for_oddities();
             text.oddities.sort();
@@ -257,7 +259,7 @@ impl CalendarText {
 
     /// Groups the components by UID, and makes entries of them.
     fn take_apart(&mut self) {
-        self.oddities.retain(|o| matches!(o, Oddity::NotUtf8(_)));
+        self.oddities.retain(|o| matches!(o, Oddity::NotUtf8(_) | Oddity::BrokenLines(_)));
         let mut groups: Vec<(Option<EventUid>, Vec<usize>)> = Vec::new();
         let mut by_uid: BTreeMap<EventUid, usize> = BTreeMap::new();
         let items = self.object.items();
@@ -351,7 +353,7 @@ fn read_objects(
     bytes: &[u8],
     charset: Option<&str>,
     limits: &Limits,
-) -> Result<(Vec<Component<'static>>, Option<&'static str>), NotACalendar> {
+) -> Result<(Vec<Component<'static>>, Vec<Oddity>), NotACalendar> {
     if bytes.iter().all(u8::is_ascii_whitespace) {
         return Err(NotACalendar::Nothing);
     }
@@ -367,7 +369,7 @@ fn read_objects(
             parsed => (parsed, None),
         },
     };
-    let objects = parsed.map_err(|error| match error.problem {
+    let (objects, broken) = parsed.map_err(|error| match error.problem {
         ParseProblem::NotCalendar if looks_like_a_page(bytes) => NotACalendar::WebPage,
         _ => NotACalendar::Parse(error),
     })?;
@@ -377,11 +379,40 @@ fn read_objects(
     if objects.iter().map(|object| object.components().count()).sum::<usize>() > MOST_ENTRIES {
         return Err(NotACalendar::TooMany);
     }
-    Ok((objects, encoding))
+    let broken = (broken > 0).then_some(Oddity::BrokenLines(broken));
+    Ok((objects, encoding.map(Oddity::NotUtf8).into_iter().chain(broken).collect()))
 }
 
-fn parse_all(bytes: &[u8], limits: &Limits) -> Result<Vec<Component<'static>>, ParseError> {
-    Ok(ical::parse(bytes, limits)?.into_iter().map(Component::into_owned).collect())
+/// Reads components, and says how many lines had to be mended for that.
+fn parse_all(bytes: &[u8], limits: &Limits) -> Result<(Vec<Component<'static>>, usize), ParseError> {
+    let own = |objects: Vec<Component<'_>>| objects.into_iter().map(Component::into_owned).collect();
+    match ical::parse(bytes, limits) {
+        Err(ParseError { problem: ParseProblem::NoColon, .. }) => {
+            let (mended, number) = join_broken_lines(bytes);
+            Ok((own(ical::parse(&mended, limits)?), number))
+        }
+        parsed => Ok((own(parsed?), 0)),
+    }
+}
+
+/// Joins lines that are no content lines to the one before, as publishers write them that put a text's own line breaks
+/// into the calendar. The numbers of lines stay.
+fn join_broken_lines(bytes: &[u8]) -> (Vec<u8>, usize) {
+    let mut mended = Vec::with_capacity(bytes.len() + 64);
+    let mut number = 0;
+    let mut lines = bytes.split_inclusive(|b| *b == b'\n').peekable();
+    while let Some(line) = lines.next() {
+        let mut whole = line.to_vec();
+        while let Some(fold) = lines.next_if(|line| matches!(line.first(), Some(b' ' | b'\t'))) {
+            whole.extend_from_slice(fold);
+        }
+        if !whole.trim_ascii().is_empty() && ical::is_content_line(&whole).is_err() {
+            mended.extend_from_slice(b" \\n");
+            number += 1;
+        }
+        mended.append(&mut whole);
+    }
+    (mended, number)
 }
 
 /// UTF-16, as its byte order mark says.
@@ -463,11 +494,13 @@ struct Builder<'i> {
     items: &'i [Item<'static>],
     head: Vec<Property<'static>>,
     zones: BTreeMap<String, &'i Component<'static>>,
+    /// X-WR-TIMEZONE: what times mean that name no zone.
+    told: Option<(String, TimeZone)>,
 }
 
 impl<'i> Builder<'i> {
     fn new(items: &'i [Item<'static>]) -> Self {
-        let (mut head, mut zones) = (Vec::new(), BTreeMap::new());
+        let (mut head, mut zones, mut told) = (Vec::new(), BTreeMap::new(), None);
         for item in items {
             match item {
                 Item::Property(p) if ["VERSION", "PRODID", "CALSCALE"].iter().any(|name| p.is(name)) => {
@@ -476,15 +509,38 @@ impl<'i> Builder<'i> {
                 Item::Component(c) if c.is("VTIMEZONE") => {
                     zones.entry(zone_id(c)).or_insert(&**c);
                 }
+                Item::Property(p) if told.is_none() && p.is("X-WR-TIMEZONE") => {
+                    let name = unescape_text(p.value()).trim().to_owned();
+                    told = resolve_zone(&name).map(|zone| (name, zone.rules));
+                }
                 Item::Property(_) | Item::Component(_) => {}
             }
         }
-        Self { items, head, zones }
+        Self { items, head, zones, told }
+    }
+
+    /// A floating time would mean another moment wherever the entry is carried: it gets the zone that its calendar
+    /// tells.
+    fn tell_zone(&self, body: &mut Component<'static>) {
+        let Some((name, rules)) = &self.told else { return };
+        let floats = |at: &str| matches!(parse_time(at), Some(TimeValue::Local(_)));
+        body.map_properties(&mut |property| {
+            let is_time = TIMES.iter().any(|name| property.is(name)) && property.param("TZID").is_none();
+            if is_time && property.value().split(',').all(floats) {
+                return Some(property.with_param("TZID", name).into_owned());
+            }
+            // UNTIL is UTC where the start has a zone (RFC 5545, 3.3.10).
+            let until = rule_part(property.value(), "UNTIL").filter(|at| property.is("RRULE") && floats(at));
+            let moment = parse_time(until?)?.local().to_zoned(rules.clone()).ok()?.timestamp();
+            let utc = moment.strftime("%Y%m%dT%H%M%SZ").to_string();
+            Some(property.with_value(&property.value().replace(until?, &utc)))
+        });
     }
 
     /// `keeps_uid` is false where the UID does not tell it from others: then its content is made part of it.
     fn entry(&self, uid: Option<&EventUid>, keeps_uid: bool, parts: Vec<usize>) -> Option<Placed> {
         let mut bodies: Vec<_> = parts.iter().map(|at| component_at(self.items, *at).clone()).collect();
+        bodies.iter_mut().for_each(|body| self.tell_zone(body));
         if uid.is_none() {
             // Something must stand there before the content can be looked at.
             bodies.iter_mut().for_each(|body| set_uid(body, "none"));
@@ -534,5 +590,5 @@ fn rule_part<'r>(rule: &'r str, name: &str) -> Option<&'r str> {
 }
 
 fn is_floating(entry: &Entry) -> bool {
-    matches!(entry.start(), Some((crate::values::TimeValue::Local(_), None)))
+    matches!(entry.start(), Some((TimeValue::Local(_), None)))
 }

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use crate::entry::Entry;
 use crate::merge::{Fields, Key, Said, occurrences_of, rewritten};
-use crate::values::{TimeValue, parse_time};
+use crate::values::{TIMES, TimeValue, parse_time};
 
 /// What is known of a server that rewrites what it stores, besides what many do.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -139,7 +139,6 @@ fn in_utc(entry: &Entry, shift: i64) -> Entry {
     let mut object = entry.object().clone();
     for component in object.components_mut() {
         component.map_properties(&mut |p| {
-            const TIMES: [&str; 6] = ["DTSTART", "DTEND", "DUE", "RECURRENCE-ID", "EXDATE", "RDATE"];
             if !TIMES.iter().any(|name| p.is(name)) || p.param("TZID").is_some() {
                 return None;
             }

@@ -4,6 +4,9 @@ use std::borrow::Cow;
 
 use jiff::civil::{Date, DateTime, Time};
 
+/// Properties whose values are times (RFC 5545, 3.8.2, 3.8.4, 3.8.5).
+pub(crate) const TIMES: [&str; 6] = ["DTSTART", "DTEND", "DUE", "RECURRENCE-ID", "EXDATE", "RDATE"];
+
 /// A DATE or DATE-TIME value as written; the zone stands in the TZID parameter beside it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum TimeValue {

@@ -196,9 +196,11 @@ impl<'r> Mirror<'r> {
         if whole {
             facts.checked_at = Some(now);
         }
+        let mut unsure = BTreeSet::new();
         for href in self.store.hrefs_in(self.id, ObjectState::ToFetch)? {
-            if !noted.gone.contains(&href) {
-                noted.touched.entry(href).or_default();
+            if !noted.gone.contains(&href) && !noted.touched.contains_key(&href) {
+                noted.touched.insert(href.clone(), None);
+                unsure.insert(href);
             }
         }
         if facts.unread_before.is_some_and(|unread| look.needed_from.is_none_or(|needed| needed < unread)) {
@@ -214,11 +216,17 @@ impl<'r> Mirror<'r> {
         self.date.set(noted.date.or(self.date.get()));
         let hrefs: Vec<_> = noted.touched.keys().cloned().collect();
         self.bury(&noted.gone, noted_seq)?;
-        self.fetch(&hrefs, noted_seq, true).await?;
+        let missing = self.fetch(&hrefs, noted_seq, true).await?;
         // What is not given may come when it is asked for once more: another calendar may be about to get it anew.
         let missed: Vec<_> = self.store.hrefs_in(self.id, ObjectState::ToFetch)?;
         if !missed.is_empty() && missed.len() <= FEW {
             self.fetch(&missed, i64::MAX, true).await?;
+        }
+        // Nothing is there, and nothing said lately that there was: the listing tells whether it is gone.
+        unsure.retain(|href| missing.contains(href));
+        if !unsure.is_empty() {
+            let gone = self.compare(&self.listing().await?)?.gone;
+            self.bury(&unsure.intersection(&gone).cloned().collect(), noted_seq)?;
         }
         settle(&mut facts, &noted, changed, self.end.calendar.has_final_ctags());
         facts.read = true;
@@ -444,7 +452,14 @@ impl<'r> Mirror<'r> {
 
     /// Reads objects into the mirror. What is not given is asked for again at the next look: nothing follows from it.
     /// `is_listed` says that something stands there by the calendar's own word.
-    async fn fetch(&self, hrefs: &[ObjectHref], noted_seq: i64, is_listed: bool) -> Result<(), RunError> {
+    /// Returns where the server says that nothing is.
+    async fn fetch(
+        &self,
+        hrefs: &[ObjectHref],
+        noted_seq: i64,
+        is_listed: bool,
+    ) -> Result<BTreeSet<ObjectHref>, RunError> {
+        let mut missing = BTreeSet::new();
         for batch in hrefs.chunks(BATCH) {
             let fetched = self.end.calendar.fetch(batch).await.map_err(|e| self.end.failed(e))?;
             let mut fetched: Vec<_> = fetched.into_iter().collect();
@@ -452,8 +467,10 @@ impl<'r> Mirror<'r> {
             self.store.write(|writer| {
                 fetched.iter().try_for_each(|(href, one)| self.take(writer, href, one, noted_seq, is_listed))
             })?;
+            let is_missing = |(_, one): &(_, Fetched)| matches!(one, Fetched::Missing);
+            missing.extend(fetched.into_iter().filter(is_missing).map(|(href, _)| href));
         }
-        Ok(())
+        Ok(missing)
     }
 
     /// Reads what was just written, or is about to be: what is asked for now is newer than anything noted.
@@ -463,7 +480,7 @@ impl<'r> Mirror<'r> {
         }
         let seq = self.seq()?;
         self.wrote.set(true);
-        self.fetch(hrefs, seq, false).await
+        self.fetch(hrefs, seq, false).await.map(drop)
     }
 
     fn take(

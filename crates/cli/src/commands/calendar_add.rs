@@ -284,6 +284,12 @@ fn oddity_words(oddity: &Oddity) -> String {
         Oddity::Floating(n) => format!("{} with times of no time zone", entries(n)),
         Oddity::WithoutStart(n) => format!("{} without a start", entries(n)),
         Oddity::NotUtf8(encoding) => format!("the text is not UTF-8; it was read as {encoding}"),
+        Oddity::BrokenLines(n) => {
+            format!(
+                "{} broken in the middle; read as a line break in the text before",
+                count(*n, "line", "lines")
+            )
+        }
         Oddity::Method(method) => format!("it calls itself a message ({method}), not a published calendar"),
         Oddity::Empty => "there is not a single entry in it".to_owned(),
         _ => "something odd".to_owned(),

@@ -22,7 +22,7 @@ pub(super) const SKIP_KEYS: &[&str] =
 
 type MakeTest = fn(bool) -> Test;
 
-/// Reads the tests of one table. In `skip`, `declined = false` and the like say nothing.
+/// Reads the tests of one table. `declined = false` and the like in `skip` could be read both ways, and are refused.
 pub(super) fn tests(section: &Section<'_>, is_only: bool) -> Result<Vec<Test>, Failure> {
     let mut tests = Vec::new();
     let list = |key: &str| match section.text(key) {
@@ -49,7 +49,13 @@ pub(super) fn tests(section: &Section<'_>, is_only: bool) -> Result<Vec<Test>, F
     for (key, test) in flags {
         if section.has(key) {
             let wanted = section.flag(key)?;
-            tests.extend((is_only || wanted).then(|| test(wanted)));
+            if !is_only && !wanted {
+                let instead = format!(
+                    "is false, which skips nothing: leave it out, or write only = {{ {key} = true }}"
+                );
+                return Err(section.wrong(key, instead));
+            }
+            tests.push(test(wanted));
         }
     }
     tests.extend(list("organiser")?.map(Test::Organiser));

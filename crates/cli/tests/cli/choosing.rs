@@ -139,6 +139,7 @@ fn each_example_takes_what_it_says_and_a_change_takes_hold_at_the_next_run() {
         ("skip = { kinds = [\"events\"] }", "unknown key `kinds`"),
         ("skip = { declind = true }", "Did you mean `declined`?"),
         ("skip = { free = \"yes\" }", "must be true or false"),
+        ("skip = { all-day = false }", "write only = { all-day = true }"),
     ] {
         configure(wrong);
         let told = set_up.run(&["sync"]);

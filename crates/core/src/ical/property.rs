@@ -171,7 +171,7 @@ impl<'a> Property<'a> {
 
 /// Tells whether a line has a name and a colon; the error is the byte offset of the fault.
 #[inline]
-pub(super) fn is_content_line(line: &[u8]) -> Result<(), usize> {
+pub(crate) fn is_content_line(line: &[u8]) -> Result<(), usize> {
     if line.first() == Some(&b';') || line.first() == Some(&b':') {
         return Err(0);
     }

@@ -135,6 +135,9 @@ impl Rule {
                 self.by_day.dedup();
             }
             "WKST" => self.week_start = WEEKDAYS.iter().position(|day| *day == value)? as u8,
+            // RFC 7529: the calendar that RFC 5545 means, and days that do not exist left out, as there.
+            "RSCALE" if value == "GREGORIAN" => {}
+            "SKIP" if value == "OMIT" => {}
             _ => return None,
         }
         Some(())

@@ -251,3 +251,25 @@ proptest! {
         prop_assert!(text.entries().is_empty());
     }
 }
+
+#[test]
+fn what_publishers_mean_is_read() {
+    let text = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nX-WR-TIMEZONE:Europe/Ljubljana\r\nBEGIN:VEVENT\r\nUID:a\r\n\
+         DTSTART:20261005T080000\r\nDTEND:20261005T090000Z\r\nRRULE:FREQ=DAILY;UNTIL=20261007T080000\r\n\
+         EXDATE:20261006T080000\r\nDESCRIPTION:Bring\r\nladders\r\n and baskets\r\nEND:VEVENT\r\nBEGIN:VEVENT\r\nUID:b\r\n\
+         DTSTART;VALUE=DATE:20261005\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
+    let calendar = read(text);
+    assert_eq!(calendar.oddities(), [Oddity::BrokenLines(1)]);
+    let [a, b] = calendar.entries() else { panic!("two entries") };
+    // Floating times are the calendar's own, UNTIL is UTC then, and nothing else gets a zone.
+    for line in [
+        "DTSTART;TZID=Europe/Ljubljana:20261005T080000\r\n",
+        "DTEND:20261005T090000Z\r\n",
+        "RRULE:FREQ=DAILY;UNTIL=20261007T060000Z\r\n",
+        "EXDATE;TZID=Europe/Ljubljana:20261006T080000\r\n",
+        "DESCRIPTION:Bring\\nladdersand baskets\r\n",
+    ] {
+        assert!(a.text.contains(line), "{line}{}", a.text);
+    }
+    assert!(b.text.contains("DTSTART;VALUE=DATE:20261005\r\n"));
+}

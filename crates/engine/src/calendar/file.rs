@@ -221,6 +221,9 @@ impl FileCalendar {
         if changes.is_empty() {
             return Ok(Some(results));
         }
+        if self.inner.writes.get() == 0 {
+            remove_leftovers(self.path());
+        }
         self.inner.writes.set(self.inner.writes.get() + changes.len() as u64);
         let mut text = read.text.clone();
         text.change(&changes);
@@ -283,6 +286,20 @@ pub(super) fn replace_file(
         drop(std::fs::remove_file(&temporary));
     }
     placed
+}
+
+/// Removes what writes of processes that are gone left beside a file. Where that cannot be told, nothing happens.
+pub(super) fn remove_leftovers(path: &Path) {
+    let processes = Path::new("/proc");
+    let entries = path.parent().filter(|_| processes.join("self").exists()).map(std::fs::read_dir);
+    for entry in entries.into_iter().flatten().flatten().flatten() {
+        let name = entry.file_name();
+        let owner = name.to_str().and_then(|name| name.strip_prefix('.')?.strip_suffix(".chestnut"));
+        let owner = owner.and_then(|name| name.rsplit_once('.')?.1.split_once('-')?.0.parse::<u32>().ok());
+        if owner.is_some_and(|owner| !processes.join(owner.to_string()).exists()) {
+            drop(std::fs::remove_file(entry.path()));
+        }
+    }
 }
 
 /// Makes a new file in the same folder, under a name that no calendar has.

@@ -11,7 +11,7 @@ use chestnut_caldav::{Fetched, RequestCounts};
 use chestnut_core::{ETag, ObjectHref, hex};
 use sha2::{Digest, Sha256};
 
-use super::file::{replace_file, sync_folder, temporary_beside};
+use super::file::{remove_leftovers, replace_file, sync_folder, temporary_beside};
 use super::{CalendarError, Result};
 
 /// A folder of `.ics` files. Other files, hidden ones and folders inside do not belong to the calendar.
@@ -121,8 +121,11 @@ impl FolderCalendar {
         if let Some(refusal) = self.refusal(href, condition, false)? {
             return Ok(refusal);
         }
-        self.writes.set(self.writes.get() + 1);
         let path = self.path.join(href.as_str());
+        if self.writes.get() == 0 {
+            remove_leftovers(&path);
+        }
+        self.writes.set(self.writes.get() + 1);
         let done = match condition {
             Condition::Absent => place_new(&path, text.as_bytes())?,
             Condition::Is(_) | Condition::Exists => {

@@ -371,7 +371,10 @@ impl History {
             self.world.sides()[side].server.borrow_mut().faults.push(Fault::once(method, kind));
         }
         for round in 0.. {
+            let waiting = || self.world.sides()[side].server.borrow().faults.len();
+            let before = waiting();
             let report = self.world.try_sync_two_way().map_err(|e| e.to_string())?;
+            let was_met = waiting() < before;
             self.log.push(format!(
                 "sync: {:?} {:?} {:?}",
                 report.summary.calendars,
@@ -385,8 +388,7 @@ impl History {
             // What was refused for a while is sent again after a pause.
             self.world.pass(if is_faulty { 3600 } else { 60 });
             let is_decided = self.decide();
-            let must_go_on = is_faulty && round == 0;
-            if report.summary.writes == 0 && report.error.is_none() && !is_decided && !must_go_on {
+            if report.summary.writes == 0 && report.error.is_none() && !is_decided && !was_met {
                 break;
             }
             if round == 5 {

@@ -143,6 +143,8 @@ fn what_others_write_between_reading_and_writing_is_kept() {
     for times in [1, 2, 30] {
         let (world, place) = (World::new(12), Place::new(false));
         let path = place.path();
+        // A process that is gone left something behind.
+        std::fs::write(path.with_file_name(".kiosk.ics.999999999-0.chestnut"), "half").expect("written");
         let meddler = Meddler { path: &path, times: Cell::new(times) };
         let report = sync(&world, &place, &meddler).expect("a run");
         assert!(report.error.is_none(), "{:?}", report.error);
