@@ -55,6 +55,15 @@ impl std::fmt::Debug for End {
     }
 }
 
+impl End {
+    /// Returns one more calendar on the same server.
+    #[must_use]
+    pub fn beside(&self, slug: &str) -> Self {
+        let path = self.server.borrow_mut().add_calendar("office", slug, slug, "#b5651d");
+        Self { server: Rc::clone(&self.server), path, sent: Rc::default(), name: self.name }
+    }
+}
+
 /// What another client does once a request has been carried out.
 type Meanwhile = Rc<RefCell<Option<(&'static str, usize, Box<dyn FnOnce()>)>>>;
 
@@ -474,7 +483,8 @@ fn quick_folder() -> TempDir {
 }
 
 /// Runs a future on a clock that jumps over every pause.
-fn block_on<T>(future: impl Future<Output = T>) -> T {
+/// Runs a future to its end: everything here answers at once.
+pub fn block_on<T>(future: impl Future<Output = T>) -> T {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_time().start_paused(true).build();
     runtime.expect("a runtime").block_on(future)
 }

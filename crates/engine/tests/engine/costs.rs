@@ -1,7 +1,9 @@
 //! G9: what a run costs follows what changed.
 
+use chestnut_core::RouteKey;
+use chestnut_engine::{Round, Rule, RunOptions, Silent, run_route};
 use chestnut_standin::Habit;
-use chestnut_testkit::World;
+use chestnut_testkit::{World, block_on};
 
 #[test]
 fn no_change_costs_one_request_for_each_calendar() {
@@ -81,4 +83,44 @@ fn an_entry_that_the_server_fails_to_give_comes_when_it_does() {
     world.pass(60);
     assert_eq!(world.sync().summary.calendars["target"].updated, 1);
     assert_eq!(world.differences(), Vec::<String>::new());
+}
+
+/// Forty calendars, one board. Every calendar is asked once a round, however many routes use it.
+#[test]
+fn forty_routes_into_one_board_ask_it_once() {
+    let world = World::new(0);
+    let now = || jiff::Timestamp::from_second(world.now()).expect("a moment");
+    let sources: Vec<_> = (0..40).map(|number| world.source.beside(&format!("crew-{number}"))).collect();
+    let keys: Vec<_> = (0..40).map(|n| RouteKey::new(b"a key for tests", &format!("crew-{n}"))).collect();
+    let routes = sources.iter().zip(&keys).enumerate().map(|(number, (source, key))| {
+        for day in 1..5 {
+            let text = format!(
+                "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VEVENT\r\nUID:crew-{number}-{day}\r\n\
+                 DTSTAMP:20261001T060000Z\r\nDTSTART:2026110{day}T080000Z\r\nSUMMARY:Picking {number}\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
+            );
+            world.write(source, &format!("{day}.ics"), &text);
+        }
+        let (from, to) = (world.route_at(source), world.route_at(&world.board));
+        let rule = Rule::one_way(&format!("crew-{number}"), from, to, key.clone());
+        Rule { known_tags: keys.iter().map(|key| key.tag().clone()).collect(), ..rule }
+    });
+    let routes: Vec<_> = routes.collect();
+    let store = world.store();
+    let round = || {
+        world.pass(60);
+        let options = RunOptions { round: Round::default(), ..RunOptions::at(now()) };
+        for route in &routes {
+            let report = block_on(run_route(route, &store, &options, &Silent)).expect("a run");
+            assert!(report.error.is_none(), "{:?}", report.error);
+        }
+        let (asked, board) = (world.take_log(&world.source), world.take_log(&world.board));
+        (asked.len() + board.len(), board)
+    };
+    round();
+    round();
+    assert_eq!(world.entries(&world.board).len(), 160);
+    assert_eq!(round().0, 41, "one for each calendar");
+    world.edit(&sources[17], "1.ics", "Picking", "Pressing");
+    let (all, board) = round();
+    assert_eq!(all, 45, "its fetch, a write, reading it back, and a look after it: {board:?}");
 }
