@@ -361,7 +361,6 @@ impl Applier<'_> {
                         stood.push((other, writer.keep_text(&text.text)?));
                     }
                 }
-                writer.consider(link, &stood)?;
                 writer.intend(
                     route,
                     &Intent {
@@ -375,6 +374,8 @@ impl Applier<'_> {
                         form,
                     },
                 )?;
+                // After the intent: what nobody intends any more is not considered.
+                writer.consider(link, &stood)?;
                 links.push(link);
             }
             Ok(links)
