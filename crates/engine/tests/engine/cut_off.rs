@@ -1,5 +1,9 @@
 //! G2: wherever a run is cut off, the next run ends where an undisturbed run would have.
 
+use std::rc::Rc;
+
+use chestnut_core::{Carry, Reach, Shows, Window};
+use chestnut_engine::{Makes, Rule, RunError};
 use chestnut_testkit::World;
 
 fn changed(world: &World) {
@@ -93,4 +97,87 @@ fn a_run_that_is_asked_to_stop_says_what_is_left() {
     world.stop.set(false);
     assert!(world.sync().error.is_none());
     assert_eq!(world.differences(), Vec::<String>::new());
+}
+
+/// Kills what is done with a world at every step, and does it again: the far side is the same each time.
+fn kill_and_repeat(prepare: impl Fn() -> World, act: impl Fn(&World) -> Result<bool, RunError>) -> usize {
+    let undisturbed = prepare();
+    while act(&undisturbed).expect("done") {}
+    let expected = far_side(&undisturbed);
+    let mut kills = 0;
+    for arrives in [false, true] {
+        for step in 0.. {
+            let world = prepare();
+            world.kill_at(Some(step), arrives);
+            drop(act(&world));
+            if !world.was_killed() {
+                break;
+            }
+            kills += 1;
+            world.kill_at(None, false);
+            while act(&world).expect("done") {}
+            assert_eq!(far_side(&world), expected, "killed at {step}, last request arrives: {arrives}");
+        }
+    }
+    kills
+}
+
+#[test]
+fn made_copies_killed_at_every_step() {
+    for makes in [Makes::Occurrences, Makes::Blocks] {
+        let prepare = || {
+            let mut world = World::new(12);
+            world.shape = Rc::new(move |rule: &mut Rule| {
+                rule.makes = makes;
+                rule.window = Window { past: Reach::Days(7), ahead: Reach::Days(14) };
+                rule.carry = Carry { shows: Shows::Busy("Taken".into()), ..Carry::default() };
+            });
+            world.sync();
+            changed(&world);
+            world
+        };
+        let kills = kill_and_repeat(prepare, |world| Ok(world.try_sync()?.summary.writes > 0));
+        assert!(kills > 20, "{kills} for {makes:?}");
+    }
+}
+
+#[test]
+fn a_retirement_killed_at_every_step() {
+    let prepare = || {
+        let world = World::new(6);
+        let own = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VEVENT\r\nUID:own\r\n\
+             DTSTAMP:20261001T060000Z\r\nDTSTART:20261101T080000Z\r\nSUMMARY:Own\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
+        world.write(&world.target, "own.ics", own);
+        world.sync();
+        world
+    };
+    let retire = |world: &World| match world.store().route("presses-to-board").expect("read") {
+        Some(_) => world.retire().map(|gone| gone > 0),
+        None => Ok(false),
+    };
+    assert!(kill_and_repeat(prepare, retire) > 15);
+    let world = prepare();
+    retire(&world).expect("retired");
+    assert_eq!(far_side(&world).into_keys().collect::<Vec<_>>(), ["own.ics"]);
+}
+
+#[test]
+fn a_decision_killed_at_every_step() {
+    let prepare = || {
+        let world = World::new(12);
+        world.sync();
+        for number in 0..12 {
+            world.delete(&world.source, &format!("orchard-{number:04}.ics"));
+        }
+        assert!(world.sync().summary.held > 0);
+        world
+    };
+    let decide = |world: &World| {
+        let store = world.store();
+        for item in store.held(None).expect("what is held").iter().filter(|item| item.decision.is_none()) {
+            store.write(|writer| writer.decide(item.id, "delete")).map_err(RunError::Store)?;
+        }
+        Ok(world.try_sync()?.summary.writes > 0)
+    };
+    assert!(kill_and_repeat(prepare, decide) > 15);
 }
