@@ -19,7 +19,8 @@ use crate::error::RunError;
 use crate::gather::Gatherer;
 use crate::mirror::Mirror;
 use crate::observe::{Observer, Phase, Progress};
-use crate::rule::{Rule, RunOptions};
+use crate::options::RunOptions;
+use crate::rule::Rule;
 use crate::sender::{Outgoing, Sent, condition, send, try_conditions};
 
 /// How often a case is decided again because somebody else changed it meanwhile.

@@ -7,7 +7,8 @@ use crate::case::{Kept, start_text};
 use crate::decide::Fate;
 use crate::error::RunError;
 use crate::observe::Silent;
-use crate::rule::{Makes, Rule, RunOptions};
+use crate::options::RunOptions;
+use crate::rule::{Makes, Rule};
 use crate::run::begin;
 
 /// What is known of one entry of a calendar that a route takes from.

@@ -11,7 +11,7 @@ use std::rc::Rc;
 use chestnut_caldav::Fetched;
 use chestnut_caldav::protocol::{Listed, Listing, SyncAnswer};
 use chestnut_core::ical::Limits;
-use chestnut_core::{ContentKey, ETag, Entry, Kind, Kinds, ObjectHref, Scheduling, SyncToken};
+use chestnut_core::{ContentKey, ETag, Entry, ObjectHref, Scheduling, SyncToken};
 use chestnut_store::{CalendarFacts, CalendarId, NewObject, Object, ObjectState, Store, StoreError, Writer};
 use jiff::{SignedDuration, Timestamp};
 
@@ -619,18 +619,4 @@ fn settle(facts: &mut CalendarFacts, noted: &Noted, changed: bool, is_final: boo
         (None, false) if !same_token => None,
         (None, false) => facts.ctag.take(),
     };
-}
-
-/// Reads the kinds out of what is remembered.
-pub(crate) fn kinds_of(facts: &CalendarFacts) -> Kinds {
-    facts.kinds.iter().filter_map(|name| Kind::of_component(name)).collect()
-}
-
-/// Reads what the far server does with people out of what is remembered.
-pub(crate) fn scheduling_of(facts: &CalendarFacts) -> Scheduling {
-    match (facts.schedules, &facts.addresses) {
-        (false, _) => Scheduling::Never,
-        (true, None) => Scheduling::Anybody,
-        (true, Some(addresses)) => Scheduling::For(addresses.clone()),
-    }
 }

@@ -10,7 +10,8 @@ use crate::case::Stands;
 use crate::decide::{Fate, Step, Verdict};
 use crate::error::RunError;
 use crate::observe::Silent;
-use crate::rule::{Rule, RunOptions};
+use crate::options::RunOptions;
+use crate::rule::Rule;
 use crate::run::{Session, begin, lease, run_through};
 use crate::story::RunReport;
 

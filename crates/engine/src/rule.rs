@@ -1,13 +1,11 @@
 //! What a route says, ready to run.
 
-use std::cell::Cell;
 use std::fmt::Write as _;
-use std::rc::Rc;
 
 use chestnut_caldav::DavError;
 use chestnut_core::{
     Carry, Choice, DeletionLimit, Deletions, Disagree, FarEdits, Kind, Kinds, Matches, PastCopies, Reach,
-    ReplicaPolicy, ReplicaRules, RouteKey, RoutePolicy, RouteTag, Sight, Strangers, Window,
+    ReplicaPolicy, ReplicaRules, RouteKey, RoutePolicy, RouteTag, Scheduling, Sight, Strangers, Window,
 };
 use chestnut_store::CalendarFacts;
 use jiff::tz::TimeZone;
@@ -16,7 +14,6 @@ use sha2::{Digest, Sha256};
 
 use crate::calendar::{Calendar, CalendarError};
 use crate::error::RunError;
-use crate::mirror::{Round, kinds_of, scheduling_of};
 
 /// One calendar of a route.
 #[derive(Debug, Clone)]
@@ -286,34 +283,16 @@ impl Rule {
     }
 }
 
-/// How to run it this time.
-#[derive(Debug, Clone)]
-pub struct RunOptions {
-    /// The moment at which the run takes place.
-    pub now: Timestamp,
-    /// Lets deletions through that would be held.
-    pub allow_deletions: bool,
-    /// Reads everything again.
-    pub afresh: bool,
-    /// Set by a person who wants it to stop.
-    pub stop: Rc<Cell<bool>>,
-    /// Measures how long it takes; not where pictures must be reproducible.
-    pub measure: bool,
-    /// Calendars that were looked at in this round: they are not asked again.
-    pub round: Round,
+/// Reads the kinds out of what is remembered.
+fn kinds_of(facts: &CalendarFacts) -> Kinds {
+    facts.kinds.iter().filter_map(|name| Kind::of_component(name)).collect()
 }
 
-impl RunOptions {
-    /// A plain run at a moment.
-    #[must_use]
-    pub fn at(now: Timestamp) -> Self {
-        Self {
-            now,
-            allow_deletions: false,
-            afresh: false,
-            stop: Rc::default(),
-            measure: false,
-            round: Round::default(),
-        }
+/// Reads what the far server does with people out of what is remembered.
+fn scheduling_of(facts: &CalendarFacts) -> Scheduling {
+    match (facts.schedules, &facts.addresses) {
+        (false, _) => Scheduling::Never,
+        (true, None) => Scheduling::Anybody,
+        (true, Some(addresses)) => Scheduling::For(addresses.clone()),
     }
 }

@@ -20,7 +20,8 @@ use crate::gather::{Beside, Gatherer, Touched};
 use crate::guard::{Decided, Deletion, Sorted, Waiting, WaitingEntry};
 use crate::mirror::{Look, Mirror};
 use crate::observe::{Observer, Phase, Progress};
-use crate::rule::{CalendarEnd, Makes, Rule, RunOptions};
+use crate::options::RunOptions;
+use crate::rule::{CalendarEnd, Makes, Rule};
 use crate::story::{PreviewReport, PreviewedChange, RunReport, Why};
 
 /// Cases that are worked on at once.
