@@ -57,7 +57,26 @@ impl Words {
     }
 }
 
+/// Texts, each with its length before it: no two lists look the same.
+fn listed<'t>(texts: impl IntoIterator<Item = &'t String>) -> String {
+    texts.into_iter().map(|text| format!(" {}:{text}", text.len())).collect()
+}
+
 impl Test {
+    fn settings(&self) -> String {
+        let value = match self {
+            Self::Categories(texts) | Self::Organiser(texts) => listed(texts),
+            Self::Words(words) => listed(&words.iter().map(|w| w.0.as_str().to_owned()).collect::<Vec<_>>()),
+            Self::AllDay(wanted)
+            | Self::Declined(wanted)
+            | Self::Cancelled(wanted)
+            | Self::Tentative(wanted)
+            | Self::Free(wanted)
+            | Self::Private(wanted) => format!(" {wanted}"),
+        };
+        format!(" {}{value}", self.key())
+    }
+
     /// Returns the key of the configuration.
     #[must_use]
     pub fn key(&self) -> &'static str {
@@ -163,7 +182,8 @@ impl Choice {
     /// Returns what it says as one text: another text is another choice.
     #[must_use]
     pub fn settings(&self) -> String {
-        format!("{:?};{:?};{:?}", self.only, self.skip, self.me)
+        let tests = |tests: &[Test]| tests.iter().map(Test::settings).collect::<String>();
+        format!("only{};skip{};me{}", tests(&self.only), tests(&self.skip), listed(&self.me))
     }
 
     /// Adds addresses of the calendar's owner.

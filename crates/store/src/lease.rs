@@ -1,13 +1,10 @@
 //! Who runs what: one at a time, also across processes. A lease is a row; it ends with whoever holds it.
 
-use std::collections::BTreeSet;
-use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Mutex, PoisonError};
-
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension as _, params};
 
 use crate::error::StoreError;
+use crate::presence::is_alive;
 use crate::store::Store;
 
 /// So long a lease lasts of which nothing is heard, where nobody can tell whether its holder still runs.
@@ -34,55 +31,6 @@ pub struct Lease<'s> {
     store: &'s Store,
     name: String,
     number: i64,
-}
-
-/// One opened state; all of a process that are open now.
-#[derive(Debug)]
-pub(crate) struct Presence(u64);
-
-static OPEN: Mutex<BTreeSet<u64>> = Mutex::new(BTreeSet::new());
-static NEXT: AtomicU64 = AtomicU64::new(1);
-
-impl Presence {
-    pub(crate) fn begin() -> Self {
-        let number = NEXT.fetch_add(1, Ordering::Relaxed);
-        OPEN.lock().unwrap_or_else(PoisonError::into_inner).insert(number);
-        Self(number)
-    }
-
-    /// Process, its beginning as the system counts it, and which of its states.
-    fn name(&self) -> String {
-        let process = std::process::id();
-        format!("{process}:{}:{}", began(process).unwrap_or_default(), self.0)
-    }
-}
-
-impl Drop for Presence {
-    fn drop(&mut self) {
-        OPEN.lock().unwrap_or_else(PoisonError::into_inner).remove(&self.0);
-    }
-}
-
-/// When a process began, in the system's own count: a number that is given again to another process shows.
-fn began(process: u32) -> Option<String> {
-    let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).ok()?;
-    // The name before may hold anything; field 22 is the 20th behind it.
-    stat.rsplit_once(')')?.1.split_whitespace().nth(19).map(str::to_owned)
-}
-
-/// Tells whether a holder still runs; `None` where that cannot be known.
-fn is_alive(holder: &str) -> Option<bool> {
-    let mut parts = holder.split(':');
-    let process: u32 = parts.next()?.parse().ok()?;
-    let began_then = parts.next()?;
-    if process == std::process::id() && began(process).unwrap_or_default() == began_then {
-        let number: u64 = parts.next()?.parse().ok()?;
-        return Some(OPEN.lock().unwrap_or_else(PoisonError::into_inner).contains(&number));
-    }
-    if began_then.is_empty() {
-        return None;
-    }
-    Some(began(process).as_deref() == Some(began_then))
 }
 
 #[expect(clippy::disallowed_methods, reason = "a lease is about real time, whatever the clock of a run says")]

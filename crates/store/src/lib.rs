@@ -9,6 +9,7 @@ mod error;
 mod history;
 mod lease;
 mod migrate;
+mod presence;
 mod records;
 mod store;
 mod texts;

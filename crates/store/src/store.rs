@@ -10,8 +10,8 @@ use jiff::Timestamp;
 use rusqlite::{Connection, OptionalExtension as _, Row, TransactionBehavior, params};
 
 use crate::error::StoreError;
-use crate::lease::Presence;
 use crate::migrate::migrate;
+use crate::presence::Presence;
 use crate::records::{
     BodyId, CalendarFacts, CalendarId, Intent, LinkId, LinkRow, LinkState, Object, ObjectId, ObjectState,
     PlaceRow, RouteId, Told, fingerprint, origin, partly,
