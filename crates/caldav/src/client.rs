@@ -191,12 +191,15 @@ impl Client {
         Err(DavError::Status { what: "the new calendar", status, detail: None, retry_after: None })
     }
 
-    /// Gives a calendar another name.
+    /// Gives a calendar another name, and looks: some servers agree and keep the old one. Returns what it is called
+    /// then, as the server says.
     ///
     /// # Errors
-    /// The server refuses.
-    pub async fn rename_calendar(&self, url: &Url, name: &str) -> Result<(), DavError> {
-        protocol::read_renamed(&self.send(&protocol::rename_calendar(url, name)).await?)
+    /// The server refuses, or does not say.
+    pub async fn rename_calendar(&self, url: &Url, name: &str) -> Result<Option<String>, DavError> {
+        protocol::read_renamed(&self.send(&protocol::rename_calendar(url, name)).await?)?;
+        let answer = self.send(&protocol::calendar_properties(url, "0")).await?;
+        Ok(protocol::read_calendars(&answer)?.into_iter().next().map(|info| info.name))
     }
 
     /// Counts the entries of a calendar by kind.

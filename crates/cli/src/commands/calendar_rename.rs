@@ -33,7 +33,7 @@ pub(super) fn run(calendar: &str, new: &str, common: &Common, io: &mut Io<'_>) -
         return Err(Failure::usage("the new name is empty"));
     }
     let connections = Connections::new(&settings, &io.environment);
-    block_on(async {
+    let stands = block_on(async {
         let url = connections.url(calendar).await?;
         let client = connections.client(account)?;
         client.rename_calendar(&url, new).await.map_err(|error| {
@@ -41,6 +41,13 @@ pub(super) fn run(calendar: &str, new: &str, common: &Common, io: &mut Io<'_>) -
                 .hint(dav_hint(&error, account))
         })
     })??;
+    if stands.as_deref().map(str::trim) != Some(new.trim()) {
+        let stands = stands.map_or_else(|| "nothing".to_owned(), |name| format!("{:?}", clean(&name)));
+        return Err(Failure::failed(format!(
+            "calendar {calendar} (account {account}): the server agreed, and calls it {stands} all the same"
+        ))
+        .hint("Rename it where the server's own pages allow it; nothing was changed in the configuration."));
+    }
     if by_name {
         let mut text = ConfigurationText::read(&settings.path)?;
         text.set("calendar", calendar, "name", new);

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use chestnut_standin::{Habit, Server, Share, Site, serve_on_thread};
+use chestnut_standin::{Fault, FaultKind, Habit, Server, Share, Site, serve_on_thread};
 use chestnut_testkit::standin_now;
 
 use crate::desk::Desk;
@@ -183,6 +183,13 @@ fn calendars_are_made_on_every_sort_of_server() {
     // Somebody else's calendar cannot be renamed; it is said, and nothing changes.
     let told = desk.run(&["calendar", "rename", "crews", "Mine"]);
     assert!(told.code == 1 && told.err.contains("does not allow this"), "{told:?}");
+    // A server that agrees, and does nothing.
+    let agrees = "<d:multistatus xmlns:d=\"DAV:\"><d:response><d:href>/crews/calendars/picking/</d:href><d:propstat><d:prop>\
+         <d:displayname/></d:prop><d:status>HTTP/1.1 200 OK</d:status></d:propstat></d:response></d:multistatus>";
+    let lie = FaultKind::Body { code: 207, content_type: "application/xml".into(), text: agrees.into() };
+    site.with(|server| server.faults.push(Fault::once("PROPPATCH", lie)));
+    let told = desk.run(&["calendar", "rename", "crews", "Mine"]);
+    assert!(told.code == 1 && told.err.contains("all the same"), "{told:?}");
 }
 
 /// `init --ask`, typed at a terminal.
