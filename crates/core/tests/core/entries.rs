@@ -240,8 +240,9 @@ proptest! {
         let before = text.write();
         let nobody = EventUid::from("nobody at all");
         text.change(&[TextChange::Remove(&nobody)]);
-        // `begin:` may become `BEGIN:`.
-        prop_assert_eq!(text.write().to_lowercase(), before.to_lowercase());
+        // `begin:` may become `BEGIN:`, and a line that was mended is folded where lines are.
+        let lines = |text: &str| text.to_lowercase().replace("\r\n ", "");
+        prop_assert_eq!(lines(&text.write()), lines(&before));
         // Each entry has a UID of its own, by which it can be taken out.
         own.sort();
         own.dedup();
