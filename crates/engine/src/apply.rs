@@ -118,7 +118,7 @@ impl Work {
     /// Notes whose word does not count, before it is written over.
     fn note_losers(&mut self) {
         for loser in &self.verdict.losers {
-            let text = || self.case.places[loser.side].stands.kept().map(|kept| kept.text.text.clone());
+            let text = || self.case.places[loser.side].stands.text();
             self.overruled.entry(loser.side).or_insert_with(|| (loser.fields.clone(), text()));
         }
     }
@@ -135,6 +135,11 @@ impl Work {
             Step::Leave | Step::Accept | Step::LetGo => false,
         };
         has_work && self.is_open(side)
+    }
+
+    /// Tells whether something is still to be sent anywhere.
+    fn wants_any(&self, deletes: bool) -> bool {
+        (0..self.done.len()).any(|side| self.wants(side, deletes))
     }
 
     fn fail(&mut self, side: usize, told: Told, at_once: bool) {
@@ -175,8 +180,8 @@ impl Applier<'_> {
                 // What was done is recorded before anything else; of the rest, nothing counts.
                 Err(error) => {
                     failed = failed.or(Some(error));
-                    let open = |work: &Work| (0..work.done.len()).any(|side| work.wants(side, deletes));
-                    works[from..].iter_mut().filter(|work| open(work)).for_each(|work| work.left = true);
+                    let open = works[from..].iter_mut().filter(|work| work.wants_any(deletes));
+                    open.for_each(|work| work.left = true);
                 }
             }
             let beside: Vec<Work> = works[from..].iter().filter_map(|work| self.beside(work)).collect();
@@ -197,8 +202,7 @@ impl Applier<'_> {
                     }
                 }
             }
-            let open = |work: &Work| (0..work.done.len()).any(|side| work.wants(side, deletes));
-            if !works.iter().any(open) {
+            if !works.iter().any(|work| work.wants_any(deletes)) {
                 break;
             }
         }
@@ -587,7 +591,7 @@ impl Applier<'_> {
         etag: Option<&ETag>,
     ) -> Result<(), RunError> {
         let Some(writing) = work.verdict.writing(side).cloned() else { return Ok(()) };
-        let before = work.case.places[side].stands.kept().map(|kept| kept.text.text.clone());
+        let before = work.case.places[side].stands.text();
         let action = match writing.kind {
             WriteKind::Create => ChangeAction::Created,
             WriteKind::Update => ChangeAction::Updated,
@@ -739,7 +743,7 @@ impl Applier<'_> {
             let href = self.href_of(work, side);
             match sent {
                 Sent::Done(_) => {
-                    let before = work.case.places[side].stands.kept().map(|kept| kept.text.text.clone());
+                    let before = work.case.places[side].stands.text();
                     self.outcome.wrote.insert(side);
                     self.outcome.counts[side].deleted += 1;
                     self.outcome.deleted.push((side, href));
@@ -819,7 +823,7 @@ impl Applier<'_> {
             start: case.start(),
             told: done.told.clone(),
             before: done.before.clone(),
-            after: written.and(case.places[side].stands.kept()).map(|kept| kept.text.text.clone()),
+            after: written.and_then(|_| case.places[side].stands.text()),
         }
     }
 

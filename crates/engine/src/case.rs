@@ -47,6 +47,11 @@ impl Stands {
         }
     }
 
+    /// The text that stands there, where it can be read.
+    pub(crate) fn text(&self) -> Option<String> {
+        self.kept().map(|kept| kept.text.text.clone())
+    }
+
     pub(crate) fn entry(&self) -> Option<&Entry> {
         self.kept().map(|kept| &kept.entry)
     }

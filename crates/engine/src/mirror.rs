@@ -36,7 +36,6 @@ pub struct Round(Rc<RefCell<BTreeMap<String, Refreshed>>>);
 /// A mirror that is up to date.
 #[derive(Debug, Clone)]
 pub(crate) struct Refreshed {
-    pub(crate) id: CalendarId,
     pub(crate) facts: CalendarFacts,
     /// The server's clock, in seconds since 1970.
     pub(crate) date: Option<i64>,
@@ -148,8 +147,7 @@ impl<'r> Mirror<'r> {
     }
 
     fn remember(&self, look: &Look) {
-        let refreshed = Refreshed { id: self.id, facts: self.facts(), date: self.date.get() };
-        debug_assert_eq!(refreshed.id, self.id);
+        let refreshed = Refreshed { facts: self.facts(), date: self.date.get() };
         look.round.0.borrow_mut().insert(self.end.calendar.place(), refreshed);
     }
 

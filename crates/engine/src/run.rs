@@ -331,9 +331,7 @@ impl<'r> Job<'r> {
         let mut deletions: Vec<(Deletion, Because)> = Vec::new();
         let mut batches = Batches::of(self.rule);
         let mut rest = &touched.links[..];
-        while !rest.is_empty() {
-            let (links, others) = rest.split_at(batches.next_size().min(rest.len()));
-            rest = others;
+        while let Some(links) = batches.take(&mut rest) {
             lease.renew()?;
             let mut works = Vec::new();
             for link in links {
@@ -348,9 +346,7 @@ impl<'r> Job<'r> {
         let mut adopted = 0;
         let mut batches = Batches::of(self.rule);
         let mut rest = &touched.free[..];
-        while !rest.is_empty() {
-            let (free, others) = rest.split_at(batches.next_size().min(rest.len()));
-            rest = others;
+        while let Some(free) = batches.take(&mut rest) {
             lease.renew()?;
             let mut works = Vec::new();
             for (side, object) in free {
@@ -629,10 +625,12 @@ impl Batches {
         Self { size: BATCH, grows: rule.ends.iter().any(is_file) }
     }
 
-    fn next_size(&mut self) -> usize {
-        let size = self.size;
-        self.size = if self.grows { size.saturating_mul(2) } else { size };
-        size
+    /// Takes the next batch off the front; `None` when nothing is left.
+    fn take<'t, T>(&mut self, rest: &mut &'t [T]) -> Option<&'t [T]> {
+        let (batch, others) = rest.split_at(self.size.min(rest.len()));
+        *rest = others;
+        self.size = if self.grows { self.size.saturating_mul(2) } else { self.size };
+        (!batch.is_empty()).then_some(batch)
     }
 }
 
