@@ -449,8 +449,7 @@ fn decide_present(
         }
         // Nothing but what is shown now may stay in a copy that other details were written to, or of which nobody
         // knows any more what was written.
-        (Side::Present(existing), _)
-            if existing.uid().is_copy() && (pair.carry_changed || pair.link.is_none()) =>
+        (Side::Present(existing), Origin::Copy) if pair.carry_changed || pair.link.is_none() =>
         {
             let whole = put(&Identity::New(existing.uid().clone()));
             // What is missing may have been added at the source since.

@@ -519,6 +519,10 @@ impl Applier<'_> {
         for (at, href) in look {
             let work = &mut works[at];
             let is_update = work.verdict.writing(side).is_some_and(|w| w.kind == WriteKind::Update);
+            if self.arrived_before(work, side, &href)? {
+                self.judge(work, side, &href, None)?;
+                continue;
+            }
             if self.look(work, side, &href)? {
                 // What is known stands there: the condition lied, once.
                 if work.lied[side] {
@@ -529,6 +533,18 @@ impl Applier<'_> {
             }
         }
         failed.map_or(Ok(()), Err)
+    }
+
+    /// Tells whether a write that was refused had been done already, and only its answer was lost: what stands there is
+    /// what was sent, and not what stood there before.
+    fn arrived_before(&self, work: &Work, side: usize, href: &ObjectHref) -> Result<bool, RunError> {
+        let Some(writing) = work.verdict.writing(side) else { return Ok(false) };
+        let Some(object) = self.store.object_at(self.mirrors[side].id, href)? else { return Ok(false) };
+        let Stands::Present(_, back) = self.gatherer.stands(object)? else { return Ok(false) };
+        let is_news = work.case.places[side].stands.kept().is_none_or(|kept| kept.text.text != back.text.text);
+        let habits = habits_of(&self.mirrors[side].facts().habits);
+        let is_sent = || !undo_habits(&writing.entry, &back.entry, &habits).is_edited;
+        Ok(is_news && *href == self.href_of(work, side) && back.entry.uid() == writing.entry.uid() && is_sent())
     }
 
     /// Another entry has its UID: where in this calendar, to be looked at; else a UID of the route's own is tried.

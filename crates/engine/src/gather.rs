@@ -34,6 +34,15 @@ pub(crate) struct Touched {
     pub(crate) beside: Vec<(usize, ObjectId)>,
 }
 
+/// What an object belongs to in this run. A case that is made again finds what it found the first time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Claimant {
+    /// A case that is remembered.
+    Case(LinkId),
+    /// The case of this object, of which nothing is remembered yet.
+    Free(ObjectId),
+}
+
 /// Makes the cases of one run.
 pub(crate) struct Gatherer<'r> {
     pub(crate) store: &'r Store,
@@ -43,8 +52,8 @@ pub(crate) struct Gatherer<'r> {
     /// The mirrors of the ends.
     pub(crate) mirrors: Vec<CalendarId>,
     pub(crate) habits: Vec<Habits>,
-    /// What belongs to a case of this run: to which, where it has a number.
-    pub(crate) claimed: RefCell<HashMap<ObjectId, Option<LinkId>>>,
+    /// What belongs to a case of this run: to which.
+    pub(crate) claimed: RefCell<HashMap<ObjectId, Claimant>>,
     pub(crate) held: Vec<HeldItem>,
 }
 
@@ -149,7 +158,7 @@ impl Gatherer<'_> {
             let in_step_with = self.kept(agreed, &mut known)?;
             let stands = match object {
                 Some(id) => {
-                    self.claimed.borrow_mut().insert(id, Some(link));
+                    self.claimed.borrow_mut().insert(id, Claimant::Case(link));
                     match self.store.object(id)? {
                         // Gone, or of a calendar that the route does not take from any more.
                         Some(object)
@@ -185,11 +194,12 @@ impl Gatherer<'_> {
     /// UID, or, for publishers that invent new UIDs, where the same is said.
     fn replacement(&self, side: usize, gone: &Object, link: LinkId) -> Result<Option<Object>> {
         let calendar = self.mirrors[side];
-        let free = |object: &Object| self.is_free_for(object, Some(link));
+        let own = Claimant::Case(link);
+        let free = |object: &Object| self.is_free_for(object, own);
         if let Some(uid) = &gone.uid {
             for object in self.store.objects_by_uid(calendar, uid)? {
                 if free(&object)? || self.is_left_out_twin(&object)? {
-                    return Ok(Some(self.claim(object, Some(link))));
+                    return Ok(Some(self.claim(object, own)));
                 }
             }
         }
@@ -198,33 +208,34 @@ impl Gatherer<'_> {
             && object.content == Some(content)
             && free(&object)?
         {
-            return Ok(Some(self.claim(object, Some(link))));
+            return Ok(Some(self.claim(object, own)));
         }
         if !self.rule.ends[side].gives {
             return Ok(None);
         }
         for object in self.store.objects_by_content(calendar, content, ALIKE)? {
             if free(&object)? && !object.uid.as_ref().is_some_and(EventUid::is_copy) {
-                return Ok(Some(self.claim(object, Some(link))));
+                return Ok(Some(self.claim(object, own)));
             }
         }
         Ok(None)
     }
 
-    fn claim(&self, object: Object, link: Option<LinkId>) -> Object {
-        self.claimed.borrow_mut().insert(object.id, link);
+    fn claim(&self, object: Object, by: Claimant) -> Object {
+        self.claimed.borrow_mut().insert(object.id, by);
         object
     }
 
     /// Tells whether an object belongs to no case.
     fn is_free(&self, object: &Object) -> Result<bool> {
-        self.is_free_for(object, None)
+        Ok(!self.claimed.borrow().contains_key(&object.id)
+            && self.is_free_for(object, Claimant::Free(object.id))?)
     }
 
     /// Tells whether an object belongs to no case but perhaps this one.
-    fn is_free_for(&self, object: &Object, link: Option<LinkId>) -> Result<bool> {
+    fn is_free_for(&self, object: &Object, by: Claimant) -> Result<bool> {
         let claimed = self.claimed.borrow().get(&object.id).copied();
-        if object.state == ObjectState::Gone || claimed.is_some_and(|by| by.is_none() || by != link) {
+        if object.state == ObjectState::Gone || claimed.is_some_and(|claimed| claimed != by) {
             return Ok(false);
         }
         match self.route {
@@ -267,9 +278,9 @@ impl Gatherer<'_> {
         if case.places[side].stands.object().is_none()
             && intent.sent.is_some()
             && let Some(object) = self.store.object_at(calendar, &intent.href)?
-            && self.is_free_for(&object, Some(intent.link))?
+            && self.is_free_for(&object, Claimant::Case(intent.link))?
         {
-            let object = self.claim(object, Some(intent.link));
+            let object = self.claim(object, Claimant::Case(intent.link));
             case.places[side].stands = self.stands_known(object, known)?;
         }
         let was = before.as_ref().map(|kept| kept.text.text.clone());
@@ -277,7 +288,17 @@ impl Gatherer<'_> {
         let Some(sent) = self.kept(intent.sent, known)? else {
             // A deletion: it counts once nothing stands there.
             if matches!(case.places[side].stands, Stands::Gone | Stands::Never) {
-                case.found_done.push(FoundDone { side, href, before: was, after: None });
+                let is_told = case.row.as_ref().is_some_and(|row| row.state == LinkState::Leaving);
+                let done = FoundDone { side, href, before: was, after: None };
+                case.found_done.extend((!is_told).then_some(done));
+                if !self.rule.ends[side].gives {
+                    // The route took it away itself: should its source be wanted again, it is new there.
+                    case.places[side] = Place { origin: case.places[side].origin, ..Place::default() };
+                    case.agreed = None;
+                    if let Some(row) = &mut case.row {
+                        row.agreed = None;
+                    }
+                }
             }
             return Ok(());
         };
@@ -331,10 +352,10 @@ impl Gatherer<'_> {
     /// Makes a case of an object that belongs to nothing, in a calendar that gives; `None` where it does now.
     pub(crate) fn free(&self, side: usize, id: ObjectId) -> Result<Option<Case>> {
         let Some(object) = self.store.object(id)? else { return Ok(None) };
-        if !self.is_free(&object)? {
+        if !self.is_free_for(&object, Claimant::Free(id))? {
             return Ok(None);
         }
-        let object = self.claim(object, None);
+        let object = self.claim(object, Claimant::Free(id));
         let stands = self.stands(object)?;
         let Stands::Present(object, kept) = &stands else {
             let mut case = Case::new(self.rule.ends.len());
@@ -357,7 +378,7 @@ impl Gatherer<'_> {
         }
         for other in (0..self.rule.ends.len()).filter(|other| *other != side) {
             if let Some((found, origin)) = self.matching(side, &object, &entry, other)? {
-                let found = self.claim(found, None);
+                let found = self.claim(found, Claimant::Free(id));
                 case.places[other] = Place { stands: self.stands(found)?, origin, ..Place::default() };
             }
         }
@@ -430,6 +451,7 @@ impl Gatherer<'_> {
     ) -> Result<Option<(Object, Origin)>> {
         let end = &self.rule.ends[other];
         let calendar = self.mirrors[other];
+        let own = Claimant::Free(object.id);
         let is_busy = matches!(self.rule.carry.shows, Shows::Busy(_));
         let copy = if end.gives { Origin::Original } else { Origin::Copy };
         let theirs = match (end.gives, self.rule.matches) {
@@ -438,13 +460,13 @@ impl Gatherer<'_> {
             (false, Matches::Own) => Origin::Copy,
         };
         for found in self.store.objects_by_uid(calendar, &self.rule.key.copy_uid(entry.uid()))? {
-            if self.is_free(&found)? {
+            if self.is_free_for(&found, own)? {
                 return Ok(Some((found, Origin::Copy)));
             }
         }
         if !is_busy && !entry.uid().is_copy() {
             for found in self.store.objects_by_uid(calendar, entry.uid())? {
-                if self.is_free(&found)? {
+                if self.is_free_for(&found, own)? {
                     return Ok(Some((found, theirs)));
                 }
             }
@@ -454,7 +476,7 @@ impl Gatherer<'_> {
         let found = self.store.objects_by_content(calendar, ContentKey::of(view.entry()), ALIKE)?;
         let mut alike = Vec::new();
         for found in found {
-            if self.is_free(&found)? && self.may_match_by_content(&found, is_busy)? {
+            if self.is_free_for(&found, own)? && self.may_match_by_content(&found, is_busy)? {
                 alike.push(found);
             }
         }
@@ -524,7 +546,7 @@ impl Gatherer<'_> {
     /// source is gone, or, where strangers are removed, one of these.
     pub(crate) fn beside(&self, side: usize, id: ObjectId) -> Result<Option<Beside>> {
         let Some(object) = self.store.object(id)? else { return Ok(None) };
-        if !self.is_free(&object)? || object.state == ObjectState::Gone {
+        if !self.is_free_for(&object, Claimant::Free(id))? || object.state == ObjectState::Gone {
             return Ok(None);
         }
         let ours = object.uid.as_ref().and_then(EventUid::route_tag).as_ref() == Some(self.rule.key.tag());
@@ -533,7 +555,7 @@ impl Gatherer<'_> {
         if !ours && !is_stranger {
             return Ok(Some(Beside::Nobodys));
         }
-        let object = self.claim(object, None);
+        let object = self.claim(object, Claimant::Free(id));
         let mut case = Case::new(self.rule.ends.len());
         let origin = if ours { Origin::Copy } else { Origin::Original };
         case.places[side] = Place { stands: self.stands(object)?, origin, ..Place::default() };

@@ -398,13 +398,8 @@ impl<'r> Job<'r> {
         for deletion in batch {
             let work = match deletion {
                 Deletion::Case(link) => session.linked(*link)?,
-                Deletion::Beside(side, object) => {
-                    session.gatherer.claimed.borrow_mut().remove(object);
-                    match self.rule.ends[*side].gives {
-                        true => session.free(*side, *object)?,
-                        false => session.beside(*side, *object)?.and_then(Result::ok),
-                    }
-                }
+                Deletion::Beside(side, object) if self.rule.ends[*side].gives => session.free(*side, *object)?,
+                Deletion::Beside(side, object) => session.beside(*side, *object)?.and_then(Result::ok),
             };
             works.extend(work);
         }

@@ -5,4 +5,4 @@ mod command;
 mod world;
 
 pub use command::{hermetic, standin_now};
-pub use world::{End, World, block_on, text_of, titles};
+pub use world::{End, World, block_on, quick_folder, text_of, titles};

@@ -4,6 +4,7 @@ use std::cell::{Cell, RefCell};
 use std::future::Future;
 use std::pin::Pin;
 use std::rc::Rc;
+use std::task::{Context, Waker};
 
 use chestnut_caldav::{Answer, Client, ClientOptions, Request, Transport, TransportError, TransportFault};
 use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
@@ -290,6 +291,19 @@ impl World {
         *self.meanwhile.borrow_mut() = Some((method, nth, Box::new(act)));
     }
 
+    /// Has a second process look at the target right after the server carried out the `nth` request of a method: it
+    /// asks what a route from there to the third calendar would do, which brings the mirror up to date.
+    pub fn second_process(&self, method: &'static str, nth: usize) {
+        let key = RouteKey::new(b"a key for tests", "beside");
+        let route = Rule::one_way("beside", self.end(&self.target), self.end(&self.third), key);
+        let (store, options) = (self.store(), self.options());
+        self.meanwhile(method, nth, move || {
+            let look = std::pin::pin!(preview_route(&route, &store, &options, &Silent));
+            // Everything here answers at once; what would wait is cut off there.
+            drop(look.poll(&mut Context::from_waker(Waker::noop())));
+        });
+    }
+
     /// Takes the one-way route out, its copies too; returns how many went.
     ///
     /// # Errors
@@ -477,7 +491,11 @@ impl World {
 }
 
 /// A temporary folder, in memory where the machine has such a place: states are written thousands of times.
-fn quick_folder() -> TempDir {
+///
+/// # Panics
+/// None can be made.
+#[must_use]
+pub fn quick_folder() -> TempDir {
     let in_memory = tempfile::Builder::new().tempdir_in("/dev/shm");
     in_memory.or_else(|_| TempDir::new()).expect("a temporary folder")
 }

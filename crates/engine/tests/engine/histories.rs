@@ -1,8 +1,6 @@
 //! G3: random histories of two and three calendars kept alike, with one-way and busy copies of them on a board where
 //! somebody scribbles. After each settles, all of them say what an independent model says, and what was lost is in
 //! the history.
-//!
-//! `CHESTNUT_HISTORIES` says how many (CI asks for 20,000), `CHESTNUT_SEED` with which seed the first begins.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
@@ -13,17 +11,7 @@ use chestnut_standin::{Fault, FaultKind, Habit};
 use chestnut_store::ChangeAction;
 use chestnut_testkit::World;
 
-/// A small generator of numbers (xorshift), so that a seed says everything.
-struct Dice(u64);
-
-impl Dice {
-    fn roll(&mut self, sides: usize) -> usize {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        (self.0.wrapping_mul(0x2545_F491_4F6C_DD1D) >> 33) as usize % sides
-    }
-}
+use crate::dice::{Dice, run_histories};
 
 /// What an entry says, as far as these histories go.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -222,7 +210,7 @@ struct History {
 
 impl History {
     fn new(seed: u64) -> Self {
-        let mut dice = Dice(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1);
+        let mut dice = Dice::new(seed);
         let mut world = World::new(0);
         world.allow_deletions = true;
         world.between = 2 + dice.roll(2);
@@ -556,26 +544,5 @@ fn history(seed: u64) -> Result<(), (String, Vec<String>)> {
 
 #[test]
 fn replicas_converge_and_no_edit_vanishes_unreported() {
-    let number = |name: &str, default: u64| {
-        let text = std::env::var_os(name).and_then(|text| text.into_string().ok());
-        text.and_then(|text| text.parse().ok()).unwrap_or(default)
-    };
-    let (count, first) = (number("CHESTNUT_HISTORIES", 600), number("CHESTNUT_SEED", 1));
-    // Two threads: as many as the smallest machine has cores.
-    let threads: Vec<_> = (0..2)
-        .map(|part| {
-            std::thread::spawn(move || {
-                for seed in (first..first + count).filter(|seed| seed % 2 == part) {
-                    if let Err((problem, log)) = history(seed) {
-                        panic!("CHESTNUT_SEED={seed} CHESTNUT_HISTORIES=1: {problem}\n{}", log.join("\n"));
-                    }
-                }
-            })
-        })
-        .collect();
-    for thread in threads {
-        if let Err(problem) = thread.join() {
-            std::panic::resume_unwind(problem);
-        }
-    }
+    run_histories(history);
 }

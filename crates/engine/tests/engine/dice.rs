@@ -1,0 +1,50 @@
+//! What the random histories share: a generator of numbers, and how many of them to run.
+
+/// A small generator of numbers (xorshift), so that a seed says everything.
+pub(crate) struct Dice(u64);
+
+impl Dice {
+    pub(crate) fn new(seed: u64) -> Self {
+        Self(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1)
+    }
+
+    pub(crate) fn roll(&mut self, sides: usize) -> usize {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        (self.0.wrapping_mul(0x2545_F491_4F6C_DD1D) >> 33) as usize % sides
+    }
+
+    /// Tells whether something happens that happens once in so many times.
+    pub(crate) fn once_in(&mut self, times: usize) -> bool {
+        self.roll(times) == 0
+    }
+}
+
+/// Runs histories, each from its seed; the first that fails says with which seed, and what happened in it.
+///
+/// `CHESTNUT_HISTORIES` says how many (CI asks for 20,000), `CHESTNUT_SEED` with which seed the first begins.
+pub(crate) fn run_histories(history: fn(u64) -> Result<(), (String, Vec<String>)>) {
+    let number = |name: &str, default: u64| {
+        let text = std::env::var_os(name).and_then(|text| text.into_string().ok());
+        text.and_then(|text| text.parse().ok()).unwrap_or(default)
+    };
+    let (count, first) = (number("CHESTNUT_HISTORIES", 600), number("CHESTNUT_SEED", 1));
+    // Two threads: as many as the smallest machine has cores.
+    let threads: Vec<_> = (0..2)
+        .map(|part| {
+            std::thread::spawn(move || {
+                for seed in (first..first + count).filter(|seed| seed % 2 == part) {
+                    if let Err((problem, log)) = history(seed) {
+                        panic!("CHESTNUT_SEED={seed} CHESTNUT_HISTORIES=1: {problem}\n{}", log.join("\n"));
+                    }
+                }
+            })
+        })
+        .collect();
+    for thread in threads {
+        if let Err(problem) = thread.join() {
+            std::panic::resume_unwind(problem);
+        }
+    }
+}
