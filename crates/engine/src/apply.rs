@@ -261,7 +261,7 @@ impl Applier<'_> {
     }
 
     /// Compares what stands there now with what was decided on, and decides again where it is something else.
-    fn look(&self, work: &mut Work, side: usize, href: &ObjectHref) -> Result<bool, RunError> {
+    fn look(&mut self, work: &mut Work, side: usize, href: &ObjectHref) -> Result<bool, RunError> {
         let found = self.store.object_at(self.mirrors[side].id, href)?;
         let was = &work.case.places[side].stands;
         let is_same = match (&found, was) {
@@ -305,17 +305,17 @@ impl Applier<'_> {
             }
         }
         work.case.places[side].stands = stands;
-        self.decide_again(work);
+        self.decide_again(work)?;
         Ok(false)
     }
 
-    fn decide_again(&self, work: &mut Work) {
+    fn decide_again(&mut self, work: &mut Work) -> Result<(), RunError> {
         work.round += 1;
         if work.round >= ROUNDS {
             let side =
                 work.verdict.steps.iter().position(|step| matches!(step, Step::Write(_) | Step::Delete(_)));
             work.fail(side.unwrap_or(0), Told::KeepsChanging, true);
-            return;
+            return Ok(());
         }
         let before = work.verdict.deletes().is_some();
         let verdict = self.decider.borrow().decide(&work.case);
@@ -323,15 +323,19 @@ impl Applier<'_> {
         if verdict.deletes().is_some() && !before {
             work.verdict = Verdict { fate: Fate::Wait, due: Some(0), ..verdict };
             work.verdict.steps.iter_mut().for_each(|step| *step = Step::Leave);
-            return;
+            return Ok(());
+        }
+        // What was done already, and is done once more, is told with the text that stood there first.
+        for (side, step) in verdict.steps.iter().enumerate() {
+            if matches!(step, Step::Write(_))
+                && let Some(done) = work.done[side].take()
+            {
+                self.tell(self.done_line(work, side, &done))?;
+            }
         }
         work.verdict = verdict;
         work.note_losers();
-        for (side, step) in work.verdict.steps.iter().enumerate() {
-            if matches!(step, Step::Write(_)) {
-                work.done[side] = None;
-            }
-        }
+        Ok(())
     }
 
     /// Records what is about to be sent; new cases begin with it.
@@ -469,7 +473,7 @@ impl Applier<'_> {
                     let work = &mut works[*at];
                     if is_unnamed && self.may_be_uid(work, side) {
                         work.case.places[side].wants_own_uid = true;
-                        self.decide_again(work);
+                        self.decide_again(work)?;
                         continue;
                     }
                     let refused = work.verdict.writing(side).map(|writing| writing.view).filter(|_| for_good);
@@ -576,7 +580,7 @@ impl Applier<'_> {
             self.mirrors[side].note(|facts| facts.own_uids = true)?;
             self.decider.borrow_mut().facts[side].own_uids = true;
             self.outcome.own_uids.insert(self.rule.ends[side].name.clone());
-            self.decide_again(work);
+            self.decide_again(work)?;
             return Ok(None);
         }
         let refused = Some(writing.view);
@@ -670,7 +674,7 @@ impl Applier<'_> {
                 }
                 let told = self.change(&work.case, side, href, &done, Some(&writing.entry));
                 self.tell(told)?;
-                self.decide_again(work);
+                self.decide_again(work)?;
             }
             Stands::Unreadable(_) => {
                 let problem = String::new();
@@ -841,6 +845,16 @@ impl Applier<'_> {
             before: done.before.clone(),
             after: written.and_then(|_| case.places[side].stands.text()),
         }
+    }
+
+    /// A line for what was done in one calendar.
+    pub(crate) fn done_line(&self, work: &Work, side: usize, done: &Done) -> Change {
+        let (people, attachments) = (done.partly.without_people, done.partly.without_attachments);
+        let lacks = (people || attachments).then_some(Told::Lacks { people, attachments });
+        let href = work.case.href(side).cloned().unwrap_or_else(|| ObjectHref::from(""));
+        let written = work.verdict.writing(side).map(|writing| &writing.entry);
+        let done = Done { told: done.told.clone().or(lacks), ..done.clone() };
+        self.change(&work.case, side, &href, &done, written)
     }
 
     /// Adds a line to the story at once.

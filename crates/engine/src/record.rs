@@ -52,16 +52,8 @@ impl Applier<'_> {
         }
         for (side, done) in work.done.iter().enumerate() {
             let Some(done) = done else { continue };
-            let lacks = Told::Lacks {
-                people: done.partly.without_people,
-                attachments: done.partly.without_attachments,
-            };
-            let told = done.told.clone().or((done.partly != Partly::default()).then_some(lacks));
             self.outcome.damaged += usize::from(done.action == ChangeAction::Damaged);
-            let href = case.href(side).cloned().unwrap_or_else(|| ObjectHref::from(""));
-            let written = work.verdict.writing(side).map(|writing| &writing.entry);
-            let done = Done { told, ..done.clone() };
-            changes.push(self.change(case, side, &href, &done, written));
+            changes.push(self.done_line(work, side, done));
         }
         if let Some(trouble) = &work.trouble {
             let keeps_nothing = trouble.told == Told::KeepsNothing;

@@ -2,6 +2,7 @@
 //! somebody scribbles. After each settles, all of them say what an independent model says, and what was lost is in
 //! the history.
 
+use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 
@@ -205,6 +206,8 @@ struct History {
     /// Which calendar's entries are shown on the notice board, and what else stands there.
     shown: usize,
     notes: BTreeSet<String>,
+    /// What another client wrote in the middle of a run: where, what, over which text, which text, and its title.
+    meddled: Rc<RefCell<Option<(usize, String, String, String, String)>>>,
     log: Vec<String>,
 }
 
@@ -239,6 +242,7 @@ impl History {
             values: 0,
             shown,
             notes: BTreeSet::new(),
+            meddled: Rc::default(),
             log,
         }
     }
@@ -326,8 +330,9 @@ impl History {
         self.world.pass(60);
         let side = self.dice.roll(self.world.between);
         let status = |code| FaultKind::Status { code, retry_after: None };
+        let mut before: BTreeSet<String> = self.texts().into_values().collect();
         let mut fault = None;
-        match self.dice.roll(9) {
+        match self.dice.roll(12) {
             0 => {
                 let step = self.dice.roll(60);
                 self.log.push(format!("killed at {step}"));
@@ -351,6 +356,16 @@ impl History {
                 self.world.lose_state();
                 self.models.values_mut().for_each(|model| model.agreed = None);
             }
+            5 => {
+                let empty = FaultKind::Body {
+                    code: 207,
+                    content_type: "application/xml".into(),
+                    text: "<?xml version=\"1.0\"?><D:multistatus xmlns:D=\"DAV:\"/>".into(),
+                };
+                fault = Some((["REPORT", "PROPFIND"][self.dice.roll(2)], empty));
+            }
+            6 => self.world.second_process(["PUT", "GET", "REPORT"][self.dice.roll(3)], 1 + self.dice.roll(2)),
+            7 => self.meddle(),
             _ => {}
         }
         let is_faulty = fault.is_some();
@@ -384,9 +399,36 @@ impl History {
             }
         }
         self.world.sides()[side].server.borrow_mut().faults.clear();
+        self.world.meanwhile("", 1, || {});
+        let meddled = self.meddled.take();
+        if let Some((at, uid, old, new, title)) = &meddled {
+            before.remove(old);
+            before.insert(new.clone());
+            self.log.push(format!("in the middle of it, {at} was given {title} for {uid}"));
+        }
+        // Whatever was replaced or deleted is in the history.
+        let plain = |text: &str| text.replace('\r', "");
+        let after: BTreeSet<String> = self.texts().into_values().collect();
+        let kept: BTreeSet<String> = self.changes().filter_map(|c| c.before).map(|text| plain(&text)).collect();
+        if let Some(lost) = before.iter().find(|text| !after.contains(*text) && !kept.contains(&plain(text))) {
+            return Err(format!("not in the history: {lost}"));
+        }
         let mut lost = Vec::new();
         for model in self.models.values_mut() {
             lost.extend(model.settle(self.prefer));
+        }
+        if let Some((_, uid, old, _, title)) = meddled
+            && let Some(model) = self.models.get_mut(&uid)
+        {
+            // What was written over there was not for us to keep. What came last counts, or does not: then that is told.
+            lost.retain(|word| !plain(&old).contains(&format!(":{word}\n")));
+            match after.iter().find(|text| plain(text).contains(&format!("SUMMARY:{title}\n"))) {
+                Some(text) => {
+                    let entry = Entry::parse(text, &chestnut_core::ical::Limits::default()).expect("an entry");
+                    model.agree(Some(fields_of(&entry)), Vec::new());
+                }
+                None => lost.push(title),
+            }
         }
         self.models.retain(|_, model| model.agreed.is_some());
         let unreported: Vec<_> = lost.iter().filter(|word| !self.is_overruled(word)).collect();
@@ -409,12 +451,51 @@ impl History {
         !open.is_empty()
     }
 
-    /// Tells whether a text with this word stands in the history, as one that did not count.
-    fn is_overruled(&self, word: &str) -> bool {
+    /// What stands in the calendars that are kept alike, by a name.
+    fn texts(&self) -> BTreeMap<(usize, String), String> {
+        let sides = self.world.sides().into_iter().enumerate();
+        let texts = |(at, end): (usize, &chestnut_testkit::End)| {
+            let texts = end.server.borrow().texts(&end.path);
+            texts.into_iter().map(move |(name, text)| ((at, name), text))
+        };
+        sides.flat_map(texts).collect()
+    }
+
+    /// Another client changes a title between our write and our reading back.
+    fn meddle(&mut self) {
+        let standing = self.texts();
+        let at = self.dice.roll(standing.len().max(1));
+        let Some(((side, name), text)) = standing.into_iter().nth(at) else { return };
+        let end = self.world.sides()[side];
+        // Where conditions are ignored, nobody can keep what is written at this moment.
+        let ignores = [Habit::IgnoresIfMatch, Habit::IgnoresIfNoneMatch, Habit::IfMatchCreates];
+        if ignores.iter().any(|habit| end.server.borrow().habits.contains(habit)) {
+            return;
+        }
+        let uid = Entry::parse(&text, &chestnut_core::ical::Limits::default()).expect("an entry").uid().to_string();
+        let (server, path, meddled) = (Rc::clone(&end.server), end.path.clone(), Rc::clone(&self.meddled));
+        let title = self.value();
+        let nth = 1 + self.dice.roll(3);
+        self.world.meanwhile("PUT", nth, move || {
+            let mut server = server.borrow_mut();
+            let Some(old) = server.texts(&path).remove(&name) else { return };
+            let entry = Entry::parse(&old, &chestnut_core::ical::Limits::default()).expect("an entry");
+            let new = old.replacen(&format!("SUMMARY:{}", fields_of(&entry).title), &format!("SUMMARY:{title}"), 1);
+            server.store_raw(&path, &name, new.clone());
+            *meddled.borrow_mut() = Some((side, uid, old, new, title));
+        });
+    }
+
+    /// All that the history of the two-way route tells.
+    fn changes(&self) -> impl Iterator<Item = chestnut_store::Change> {
         let store = self.world.store();
         let runs = store.runs(Some("crews"), 1000).expect("the history");
-        let changes = runs.iter().flat_map(|run| store.changes(run.id).expect("the history"));
-        let mut texts = changes.filter(|c| c.action == ChangeAction::Overruled).filter_map(|c| c.before);
+        runs.into_iter().flat_map(move |run| store.changes(run.id).expect("the history"))
+    }
+
+    /// Tells whether a text with this word stands in the history, as one that did not count.
+    fn is_overruled(&self, word: &str) -> bool {
+        let mut texts = self.changes().filter(|c| c.action == ChangeAction::Overruled).filter_map(|c| c.before);
         texts.any(|text| text.replace('\r', "").contains(&format!(":{word}\n")))
     }
 
