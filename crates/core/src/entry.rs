@@ -180,6 +180,15 @@ impl Entry {
         Some((parse_time(property.value())?, property.param("TZID").map(|t| t.into_owned())))
     }
 
+    /// Tells whether it names a zone (TZID) that neither it nor the bundled database describes.
+    #[must_use]
+    pub fn names_unknown_zone(&self) -> bool {
+        let mut named: BTreeSet<String> = self.components().flat_map(zone_ids).collect();
+        let described = described_zones(&self.object);
+        named.retain(|id| !described.contains(id) && resolve_zone(id).is_none());
+        !named.is_empty()
+    }
+
     /// Returns what the entry means, independent of how it is written.
     #[must_use]
     pub fn meaning(&self) -> Canonical {

@@ -245,6 +245,26 @@ pub struct Partly {
     pub without_people: bool,
     /// The attachments that stand in it: with them it is larger than the far server allows.
     pub without_attachments: bool,
+    /// It names a zone that is described nowhere: clients may show it at another time.
+    pub in_unknown_zone: bool,
+}
+
+impl Partly {
+    /// What can be said of what is written, whoever receives it.
+    #[must_use]
+    pub fn of(written: &Entry) -> Self {
+        Self { in_unknown_zone: written.names_unknown_zone(), ..Self::default() }
+    }
+
+    /// What at least one of two lacks.
+    #[must_use]
+    pub fn or(self, other: Self) -> Self {
+        Self {
+            without_people: self.without_people || other.without_people,
+            without_attachments: self.without_attachments || other.without_attachments,
+            in_unknown_zone: self.in_unknown_zone || other.in_unknown_zone,
+        }
+    }
 }
 
 /// Something to be done on the far side.
@@ -407,7 +427,7 @@ fn decide_present(
 ) -> Decision {
     let copy = Identity::New(policy.key.copy_uid(source.uid()));
     let mut partly =
-        Partly { without_people: policy.carry.leaves_out_people(source), without_attachments: false };
+        Partly { without_people: policy.carry.leaves_out_people(source), ..Partly::of(shown.entry()) };
     let too_large = |text: &str| policy.max_size.is_some_and(|max| text.len() as u64 > max);
     // An attachment that the far server has no room for is no reason to leave its entry behind.
     if policy.max_size.is_some()

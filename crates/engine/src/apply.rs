@@ -63,14 +63,22 @@ pub(crate) struct Work {
     lied: Vec<bool>,
     pub(crate) done: Vec<Option<Done>>,
     pub(crate) trouble: Option<Trouble>,
-    /// Whose word did not count: in which fields, and what it was.
-    pub(crate) overruled: BTreeMap<usize, (Vec<String>, Option<String>)>,
+    /// Whose word did not count.
+    pub(crate) overruled: Vec<Overruled>,
     /// What was read back before, where it differed: what comes back the same again is the server's doing.
     came_back: Vec<Option<Fingerprint>>,
-    /// It was told whose word does not count.
-    pub(crate) is_told: bool,
+    /// Of how many of these was told already.
+    pub(crate) told: usize,
     /// It was not begun: a person asked to stop.
     pub(crate) left: bool,
+}
+
+/// A word that does not count: whose, about what, and the text that said it.
+#[derive(Debug, Clone)]
+pub(crate) struct Overruled {
+    side: usize,
+    fields: Vec<String>,
+    before: Option<String>,
 }
 
 /// What was done in one calendar.
@@ -106,9 +114,9 @@ impl Work {
             lied: vec![false; sides],
             done: vec![None; sides],
             trouble: None,
-            overruled: BTreeMap::new(),
+            overruled: Vec::new(),
             came_back: vec![None; sides],
-            is_told: false,
+            told: 0,
             left: false,
         };
         work.note_losers();
@@ -118,8 +126,10 @@ impl Work {
     /// Notes whose word does not count, before it is written over.
     fn note_losers(&mut self) {
         for loser in &self.verdict.losers {
-            let text = || self.case.places[loser.side].stands.text();
-            self.overruled.entry(loser.side).or_insert_with(|| (loser.fields.clone(), text()));
+            let (side, before) = (loser.side, self.case.places[loser.side].stands.text());
+            if !self.overruled.iter().any(|known| known.side == side && known.before == before) {
+                self.overruled.push(Overruled { side, fields: loser.fields.clone(), before });
+            }
         }
     }
 
@@ -399,24 +409,23 @@ impl Applier<'_> {
     fn tell_losers(&mut self, works: &mut [Work], batch: &[usize]) -> Result<(), RunError> {
         for at in batch {
             let work = &mut works[*at];
-            if !work.is_told {
-                work.is_told = !work.overruled.is_empty();
-                self.outcome.disagreements += usize::from(work.is_told);
-                let lines: Vec<_> = self.overruled(&works[*at]).collect();
-                for line in lines {
-                    self.tell(line)?;
-                }
+            let lines = self.overruled(work);
+            self.outcome.disagreements += usize::from(work.told == 0 && !lines.is_empty());
+            work.told = work.overruled.len();
+            for line in lines {
+                self.tell(line)?;
             }
         }
         Ok(())
     }
 
-    /// A line for each calendar whose word does not count.
-    pub(crate) fn overruled<'w>(&'w self, work: &'w Work) -> impl Iterator<Item = Change> + 'w {
-        work.overruled.iter().map(|(side, (fields, before))| {
+    /// A line for each word that does not count, and of which was not told yet.
+    pub(crate) fn overruled(&self, work: &Work) -> Vec<Change> {
+        let line = |Overruled { side, fields, before }: &Overruled| {
             let told = Some(Told::Overruled { fields: fields.clone() });
             self.line(work, *side, ChangeAction::Overruled, told, before.clone())
-        })
+        };
+        work.overruled[work.told..].iter().map(line).collect()
     }
 
     /// Sends a batch; answers come in the order of the batch.
@@ -662,9 +671,6 @@ impl Applier<'_> {
                 };
                 place.stands = stands;
                 work.case.agreed.clone_from(&work.verdict.agreed);
-                if let Some(row) = &mut work.case.row {
-                    row.form = self.decider.borrow().form;
-                }
                 // The others are in step with it, or will be written.
                 for (other, place) in work.case.places.iter_mut().enumerate() {
                     if other != side && matches!(work.verdict.steps[other], Step::Accept) {
@@ -849,8 +855,9 @@ impl Applier<'_> {
 
     /// A line for what was done in one calendar.
     pub(crate) fn done_line(&self, work: &Work, side: usize, done: &Done) -> Change {
-        let (people, attachments) = (done.partly.without_people, done.partly.without_attachments);
-        let lacks = (people || attachments).then_some(Told::Lacks { people, attachments });
+        let Partly { without_people, without_attachments, in_unknown_zone } = done.partly;
+        let lacks = Told::Lacks { people: without_people, attachments: without_attachments, zone: in_unknown_zone };
+        let lacks = (done.partly != Partly::default()).then_some(lacks);
         let href = work.case.href(side).cloned().unwrap_or_else(|| ObjectHref::from(""));
         let written = work.verdict.writing(side).map(|writing| &writing.entry);
         let done = Done { told: done.told.clone().or(lacks), ..done.clone() };

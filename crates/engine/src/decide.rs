@@ -252,12 +252,12 @@ impl Decider<'_> {
                             Step::Leave
                         }
                         Some(write) => Step::Write(Box::new(Writing {
+                            partly: Partly::of(&write.entry),
                             kind: write.kind,
                             entry: write.entry,
                             text: write.text,
                             view: write.view,
                             sight: policy.sight(at),
-                            partly: Partly::default(),
                             comes_back: settled.restored.contains(&at),
                         })),
                         None if settled.let_go[at] => Step::LetGo,

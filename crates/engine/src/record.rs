@@ -62,9 +62,10 @@ impl Applier<'_> {
             let action = if keeps_nothing { ChangeAction::Damaged } else { ChangeAction::Failed };
             changes.push(self.line(work, trouble.side, action, Some(trouble.told.clone()), None));
         }
-        if !work.is_told && work.trouble.is_none() && !work.left && !work.overruled.is_empty() {
-            self.outcome.disagreements += 1;
-            changes.extend(self.overruled(work));
+        if work.trouble.is_none() && !work.left {
+            let lines = self.overruled(work);
+            self.outcome.disagreements += usize::from(work.told == 0 && !lines.is_empty());
+            changes.extend(lines);
         }
         match &work.verdict.fate {
             Fate::Keep => {
@@ -227,10 +228,7 @@ impl Applier<'_> {
             (None, None, None) => (LinkState::InStep, None),
         };
         let partly = match any_written {
-            true => wrote.fold(Partly::default(), |sum, done| Partly {
-                without_people: sum.without_people || done.partly.without_people,
-                without_attachments: sum.without_attachments || done.partly.without_attachments,
-            }),
+            true => wrote.fold(Partly::default(), |sum, done| sum.or(done.partly)),
             false => old.map(|row| row.partly).unwrap_or_default(),
         };
         // Where the far side was left as somebody edited it, it keeps the form in which it was written.

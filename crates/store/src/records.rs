@@ -362,6 +362,9 @@ pub enum Told {
         people: bool,
         /// The attachments that stand in it.
         attachments: bool,
+        /// A zone that is described nowhere.
+        #[serde(default)]
+        zone: bool,
     },
     /// Its deletion waits for a person.
     DeletionHeld,
@@ -585,11 +588,17 @@ pub(crate) fn fingerprint(blob: Vec<u8>) -> Option<Fingerprint> {
 }
 
 pub(crate) fn partly_number(partly: Partly) -> i64 {
-    i64::from(partly.without_people) + 2 * i64::from(partly.without_attachments)
+    i64::from(partly.without_people)
+        + 2 * i64::from(partly.without_attachments)
+        + 4 * i64::from(partly.in_unknown_zone)
 }
 
 pub(crate) fn partly(number: i64) -> Partly {
-    Partly { without_people: number & 1 != 0, without_attachments: number & 2 != 0 }
+    Partly {
+        without_people: number & 1 != 0,
+        without_attachments: number & 2 != 0,
+        in_unknown_zone: number & 4 != 0,
+    }
 }
 
 pub(crate) fn origin_number(origin: Origin) -> i64 {

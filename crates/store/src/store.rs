@@ -535,7 +535,11 @@ impl Store {
             }
             let lacks = partly(lacks);
             for (lacks, key) in
-                [(lacks.without_people, "without-people"), (lacks.without_attachments, "without-attachments")]
+                [
+                    (lacks.without_people, "without-people"),
+                    (lacks.without_attachments, "without-attachments"),
+                    (lacks.in_unknown_zone, "in-unknown-zone"),
+                ]
             {
                 if lacks {
                     *tally.partly.entry(key.to_owned()).or_default() += number;

@@ -17,7 +17,7 @@ fn link_row(state: LinkState) -> LinkRow {
         due: Some(5),
         tries: 2,
         told: Some(Told::Refused { status: 403, words: Some("no".into()) }),
-        partly: Partly { without_people: true, without_attachments: false },
+        partly: Partly { without_people: true, ..Partly::default() },
     }
 }
 

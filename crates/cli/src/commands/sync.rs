@@ -21,7 +21,7 @@ use crate::questions::Questions;
 use crate::render::{Align, clean, count, shorten, start_text, style, table, zone_name};
 use crate::run::Io;
 use crate::settings::{Connections, RouteSettings, route_key, side_by_side};
-use crate::words::told_words;
+use crate::words::{left_out_why, told_words};
 
 #[derive(Debug, Serialize)]
 struct Report {
@@ -415,6 +415,9 @@ fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
         let copies = count(*number, "copy", "copies");
         let words = match lacks.as_str() {
             "without-people" => "without the people its entry names: the far server would write to them",
+ "in-unknown-zone" => {
+                "in a time zone that is described nowhere: clients may show another time (-v names them)"
+            }
             _ => "without attachments: with them it would be larger than the far server allows",
         };
         out += &format!("{route}: {copies} {words}\n");
@@ -451,8 +454,9 @@ fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
         let shown = if verbose { troubles.len() } else { troubles.len().min(12) };
         for trouble in &troubles[..shown] {
             let start = start_text(&trouble.start, zone);
-            out +=
-                &format!("  {start:24} {}: {}\n", shorten(&trouble.title, 36), shorten(&trouble.reason, 100));
+            // A key where it is left out, else words already.
+            let reason = left_out_why(&trouble.reason);
+            out += &format!("  {start:24} {}: {}\n", shorten(&trouble.title, 36), shorten(&reason, 100));
         }
         if shown < troubles.len() {
             out += &format!("  … and {} more; -v names them all\n", troubles.len() - shown);

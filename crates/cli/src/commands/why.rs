@@ -140,7 +140,7 @@ fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
         let sign =
             if line.taken { style::paint(style::GOOD, "✓") } else { style::paint(style::WARN, "–") };
         let start = start_text(&line.start, zone);
-        out += &format!("\n  {sign} {start:31}{}\n", shorten(&line.title, 60));
+        out += &format!("\n  {sign} {start:30} {}\n", shorten(&line.title, 60));
         out += &format!("    {}\n", clean(&line.why));
         if let Some(trouble) = &line.trouble {
             out += &format!("    {}\n", style::paint(style::WARN, clean(trouble)));

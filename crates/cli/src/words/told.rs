@@ -25,10 +25,11 @@ pub(crate) fn told_words(told: &Told) -> String {
         Told::NotDeleted { status: 0 } => "the server said that it deleted it, and lists it still".to_owned(),
         Told::NotDeleted { status } => format!("the server does not delete it ({status})"),
         Told::WasGone => "it was gone already".to_owned(),
-        Told::Lacks { people, attachments } => {
+        Told::Lacks { people, attachments, zone } => {
             let lacks = [
                 (*people, "without its people: the far server would write to them"),
                 (*attachments, "without its attachments: with them it is larger than the far server allows"),
+                (*zone, "it names a time zone that is described nowhere: when it is, clients may show differently"),
             ];
             let words: Vec<_> =
                 lacks.into_iter().filter(|(lacks, _)| *lacks).map(|(_, words)| words).collect();

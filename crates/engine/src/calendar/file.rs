@@ -69,9 +69,9 @@ impl FileCalendar {
         Self { inner: Rc::new(inner) }
     }
 
-    /// Writes are counted like those to a server; there are no requests.
+    /// Writes are counted like requests to a server; looking costs none.
     pub(super) fn counts(&self) -> RequestCounts {
-        RequestCounts { all: 0, writes: self.inner.writes.get() }
+        RequestCounts { all: self.inner.writes.get(), writes: self.inner.writes.get() }
     }
 
     pub(super) fn counter(&self) -> usize {

@@ -31,9 +31,9 @@ impl FolderCalendar {
         Self { path, may_be_missing, writes: Rc::default() }
     }
 
-    /// Writes are counted like those to a server; there are no requests.
+    /// Writes are counted like requests to a server; looking costs none.
     pub(super) fn counts(&self) -> RequestCounts {
-        RequestCounts { all: 0, writes: self.writes.get() }
+        RequestCounts { all: self.writes.get(), writes: self.writes.get() }
     }
 
     pub(super) fn counter(&self) -> usize {
