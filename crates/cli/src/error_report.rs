@@ -41,15 +41,17 @@ impl From<StoreError> for Failure {
     fn from(error: StoreError) -> Self {
         let hint = match &error {
             StoreError::Newer { .. } => "Install the newer Chestnut, or name another state with --state.",
-            StoreError::Unreadable { .. } => {
-                "Move the file away: the next sync finds all copies again by their UIDs and writes nothing twice."
+            StoreError::Unreadable { .. } | StoreError::Damaged => {
+                "Move the state file away (its history goes with it): the next sync finds all copies again by their UIDs and writes nothing twice."
             }
             StoreError::Open { .. } => {
                 "See that the folder exists and that you may write there, or use --state."
             }
             StoreError::Full => "Make room and run it again; it goes on where it was cut off.",
             StoreError::Busy { .. } => "Wait until it has ended, then run it again.",
-            _ => "Run it again; if it stays, keep the state file for a report.",
+            _ => {
+                "Run it again; if it stays, move the state file away: the next sync finds all copies again by their UIDs."
+            }
         };
         Self::failed(error.to_string()).hint(hint)
     }

@@ -58,7 +58,17 @@ pub enum StoreError {
 
 impl From<rusqlite::Error> for StoreError {
     fn from(error: rusqlite::Error) -> Self {
+        use rusqlite::Error;
+        // What was written as one type, and is read as another, was changed since.
+        let is_other = matches!(
+            error,
+            Error::FromSqlConversionFailure(..)
+                | Error::IntegralValueOutOfRange(..)
+                | Error::InvalidColumnType(..)
+                | Error::Utf8Error(..)
+        );
         match error.sqlite_error_code() {
+            _ if is_other => Self::Damaged,
             Some(rusqlite::ErrorCode::DiskFull) => Self::Full,
             Some(rusqlite::ErrorCode::DatabaseCorrupt | rusqlite::ErrorCode::NotADatabase) => Self::Damaged,
             _ => Self::Sqlite(error),

@@ -270,3 +270,46 @@ fn a_lease_ends_with_whoever_holds_it() {
     connection.execute(left, []).expect("set");
     drop(first.lease("route presses").expect("free"));
 }
+
+/// Whatever happened to the file, what is read is right or refused as damaged: then it is clear what to do.
+#[test]
+fn a_damaged_state_is_read_or_refused_as_damaged() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let path = folder.path().join("state");
+    {
+        let store = Store::open(&path).expect("a new state");
+        let calendar = store.write(|w| w.calendar("dav board")).expect("a mirror");
+        for number in 0..200 {
+            add(&store, calendar, &format!("/{number}"), &format!("BEGIN:VCALENDAR\r\n{number}\r\n").repeat(40));
+        }
+    }
+    let whole = std::fs::read(&path).expect("readable");
+    let mut refused = 0;
+    for seed in 0..60_usize {
+        let mut bytes = whole.clone();
+        let at = seed * 7919 % (bytes.len() - 4096);
+        match seed % 3 {
+            0 => bytes.truncate(at),
+            1 => bytes[at..at + 2000].fill(b'x'),
+            _ => (0..200).for_each(|n| bytes[(at + n * 6131) % whole.len()] ^= 0xff),
+        }
+        for beside in ["state-wal", "state-shm"] {
+            drop(std::fs::remove_file(folder.path().join(beside)));
+        }
+        std::fs::write(&path, bytes).expect("written");
+        let read = || -> Result<(), StoreError> {
+            let store = Store::open(&path)?;
+            let mirror = store.mirror("dav board")?;
+            for object in mirror.iter().flat_map(|m| store.touched(None, m.id, 0, 1000).into_iter().flatten()) {
+                store.object(object.object)?.and_then(|o| o.body).map(|body| store.text(body)).transpose()?;
+            }
+            store.runs(None, 10).map(drop)
+        };
+        match read() {
+            Ok(()) => {}
+            Err(StoreError::Unreadable { .. } | StoreError::Damaged) => refused += 1,
+            Err(other) => panic!("damage {seed}: {other:?}"),
+        }
+    }
+    assert!(refused > 20, "{refused}");
+}
