@@ -7,7 +7,7 @@ use std::time::Duration;
 use chestnut_core::{Because, Deletions, Origin, People};
 use chestnut_store::{
     CalendarFacts, Change, ChangeAction, HeldItem, Lease, LinkRow, LinkState, Route, RouteId, RouteSummary,
-    RunId, RunResult, Store, StoreError, Told,
+    RunId, RunResult, Store, StoreError, Told, route_lease,
 };
 
 use crate::apply::{Applier, Outcome, Work, habits_of, new_row};
@@ -747,7 +747,7 @@ pub(crate) async fn begin<'r>(
 pub(crate) async fn lease<'s>(route: &str, store: &'s Store) -> Result<Lease<'s>, RunError> {
     let mut waited = Duration::ZERO;
     loop {
-        match store.lease(&format!("route {route}")) {
+        match store.lease(&route_lease(route)) {
             Ok(lease) => return Ok(lease),
             Err(StoreError::Busy { holder, .. }) if waited >= WAITS => {
                 return Err(RunError::Running { route: route.to_owned(), holder });

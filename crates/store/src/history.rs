@@ -1,9 +1,12 @@
 //! The runs, what they changed, and what waits for a person.
 
+use std::collections::BTreeSet;
+
 use chestnut_core::{EventUid, ObjectHref};
 use rusqlite::{Row, params};
 
 use crate::error::StoreError;
+use crate::lease::route_lease;
 use crate::records::{BodyId, Change, ChangeAction, HeldItem, LinkId, RouteId, RunId, RunRecord, RunResult};
 use crate::store::{Store, at_millisecond};
 
@@ -19,14 +22,21 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn runs(&self, route: Option<&str>, most: usize) -> Result<Vec<RunRecord>> {
-        match route {
+        let mut runs = match route {
             Some(name) => self.rows(
                 &format!("SELECT {RUN} FROM run WHERE route_name = ? ORDER BY id DESC LIMIT ?"),
                 params![name, most],
                 run,
             ),
             None => self.rows(&format!("SELECT {RUN} FROM run ORDER BY id DESC LIMIT ?"), [most], run),
+        }?;
+        let mut seen = BTreeSet::new();
+        for run in &mut runs {
+            if seen.insert(run.route.clone()) && run.finished.is_none() {
+                run.is_running = self.holder(&route_lease(&run.route))?.is_some();
+            }
         }
+        Ok(runs)
     }
 
     /// Returns one run.
@@ -111,6 +121,7 @@ fn run(row: &Row<'_>) -> rusqlite::Result<RunRecord> {
         route: row.get(1)?,
         started: at_millisecond(row.get(2)?),
         finished: row.get::<_, Option<i64>>(3)?.map(at_millisecond),
+        is_running: false,
         result: result
             .map(|word| RunResult::ALL.into_iter().find(|r| r.word() == word).unwrap_or(RunResult::Failed)),
         summary: serde_json::from_str(&summary).unwrap_or_default(),

@@ -38,7 +38,32 @@ fn now() -> i64 {
     Timestamp::now().as_second()
 }
 
+/// The name of the lease without which a route is not run.
+#[must_use]
+pub fn route_lease(route: &str) -> String {
+    format!("route {route}")
+}
+
 impl Store {
+    /// Returns who holds a lease, and is still there as far as anybody knows.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn holder(&self, name: &str) -> Result<Option<Holder>, StoreError> {
+        let held: Option<(String, i64, i64)> = self
+            .connection
+            .prepare_cached("SELECT holder, since, until FROM lease WHERE name = ?")?
+            .query_row([name], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))
+            .optional()?;
+        let held = held.filter(|(holder, _, until)| {
+            !holder.is_empty() && is_alive(holder).unwrap_or(*until > now())
+        });
+        Ok(held.map(|(holder, since, _)| Holder {
+            process: holder.split(':').next().and_then(|process| process.parse().ok()).unwrap_or(0),
+            since: Timestamp::from_second(since).unwrap_or_default(),
+        }))
+    }
+
     /// Takes a lease.
     ///
     /// # Errors
@@ -47,20 +72,14 @@ impl Store {
         let now = now();
         let number = self.write(|writer| {
             let connection = writer.connection;
-            let held: Option<(String, i64, i64, i64)> = connection
-                .prepare_cached("SELECT holder, number, since, until FROM lease WHERE name = ?")?
-                .query_row([name], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?)))
-                .optional()?;
-            let mut number = 1;
-            if let Some((holder, last, since, until)) = held {
-                number = last + 1;
-                if !holder.is_empty() && is_alive(&holder).unwrap_or(until > now) {
-                    let process = holder.split(':').next().and_then(|p| p.parse().ok()).unwrap_or(0);
-                    let since = Timestamp::from_second(since).unwrap_or_default();
-                    let holder = Some(Holder { process, since });
-                    return Err(StoreError::Busy { name: name.to_owned(), holder });
-                }
+            if let Some(holder) = self.holder(name)? {
+                return Err(StoreError::Busy { name: name.to_owned(), holder: Some(holder) });
             }
+            let last: Option<i64> = connection
+                .prepare_cached("SELECT number FROM lease WHERE name = ?")?
+                .query_row([name], |row| row.get(0))
+                .optional()?;
+            let number = last.unwrap_or(0) + 1;
             connection
                 .prepare_cached("INSERT OR REPLACE INTO lease VALUES (?, ?, ?, ?, ?)")?
                 .execute(params![name, self.presence.name(), number, now, now + LASTS])?;

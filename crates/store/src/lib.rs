@@ -16,7 +16,7 @@ mod texts;
 mod writer;
 
 pub use error::StoreError;
-pub use lease::{Holder, Lease};
+pub use lease::{Holder, Lease, route_lease};
 pub use records::{
     BodyId, CalendarFacts, CalendarId, Change, ChangeAction, Counts, HeldItem, Intent, LinkId, LinkRow,
     LinkState, Made, NewObject, Object, ObjectId, ObjectState, PlaceRow, RouteId, RouteSummary, RunId,

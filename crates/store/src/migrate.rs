@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use rusqlite::Connection;
+use rusqlite::{Connection, Transaction, TransactionBehavior};
 
 use crate::error::StoreError;
 
@@ -12,31 +12,52 @@ const STEPS: &[&str] = &[include_str!("schema_1.sql")];
 /// Says that the file is Chestnut's ("ChS2" as a number, SQLite's application_id).
 const APPLICATION_ID: i64 = 0x4368_5332;
 
-pub(crate) fn migrate(connection: &mut Connection, path: &Path) -> Result<(), StoreError> {
-    let unreadable = |e: rusqlite::Error| match e.sqlite_error_code() {
-        Some(rusqlite::ErrorCode::NotADatabase | rusqlite::ErrorCode::DatabaseCorrupt) => {
-            StoreError::Unreadable { path: path.to_owned(), problem: e.to_string() }
-        }
-        _ => StoreError::from(e),
-    };
-    let known = STEPS.len() as i64;
-    let number = |sql: &str| -> Result<i64, StoreError> {
-        connection.query_row(sql, [], |row| row.get(0)).map_err(unreadable)
-    };
-    let (found, application) = (number("PRAGMA user_version")?, number("PRAGMA application_id")?);
-    if number("SELECT count(*) FROM sqlite_schema")? > 0 && application != APPLICATION_ID {
-        let problem = "it is a database of another program".to_owned();
-        return Err(StoreError::Unreadable { path: path.to_owned(), problem });
+/// What a file says of itself.
+enum Format {
+    /// There is nothing in it yet.
+    New,
+    /// Written in a format that is known.
+    Known(usize),
+}
+
+pub(crate) fn migrate(connection: &Connection, path: &Path) -> Result<(), StoreError> {
+    if matches!(format(connection, path)?, Format::Known(found) if found == STEPS.len()) {
+        return Ok(());
     }
-    if found > known {
-        return Err(StoreError::Newer { path: path.to_owned(), found, known });
-    }
-    for (number, step) in (1..).zip(STEPS).skip(usize::try_from(found).unwrap_or(0)) {
-        let transaction = connection.transaction()?;
+    // Another process may be about to do the same: whoever comes second finds it done.
+    let transaction = Transaction::new_unchecked(connection, TransactionBehavior::Immediate)?;
+    let found = match format(&transaction, path)? {
+        Format::New => 0,
+        Format::Known(found) => found,
+    };
+    for (number, step) in (1..).zip(STEPS).skip(found) {
         transaction.execute_batch(step)?;
         transaction.pragma_update(None, "user_version", number)?;
         transaction.pragma_update(None, "application_id", APPLICATION_ID)?;
-        transaction.commit()?;
     }
-    Ok(())
+    Ok(transaction.commit()?)
+}
+
+fn format(connection: &Connection, path: &Path) -> Result<Format, StoreError> {
+    let unreadable = |problem: String| StoreError::Unreadable { path: path.to_owned(), problem };
+    let number = |sql: &str| -> Result<i64, StoreError> {
+        connection.query_row(sql, [], |row| row.get(0)).map_err(|e| match StoreError::from(e) {
+            StoreError::Damaged => unreadable("it is no database, or damaged".to_owned()),
+            other => other,
+        })
+    };
+    // In this order: what another process makes meanwhile is taken for nothing, not for somebody else's.
+    let has_tables = number("SELECT count(*) FROM sqlite_schema")? > 0;
+    let (found, application) = (number("PRAGMA user_version")?, number("PRAGMA application_id")?);
+    if !has_tables {
+        return Ok(Format::New);
+    }
+    if application != APPLICATION_ID {
+        return Err(unreadable("it is a database of another program".to_owned()));
+    }
+    let known = STEPS.len();
+    match usize::try_from(found) {
+        Ok(found) if found <= known => Ok(Format::Known(found)),
+        _ => Err(StoreError::Newer { path: path.to_owned(), found, known: known as i64 }),
+    }
 }

@@ -577,6 +577,8 @@ pub struct RunRecord {
     pub started: Timestamp,
     /// When it ended; `None` where it was cut off or is going on.
     pub finished: Option<Timestamp>,
+    /// It is going on: it is the last of its route, and whoever runs the route is still there.
+    pub is_running: bool,
     /// How it ended.
     pub result: Option<RunResult>,
     /// What it came to.

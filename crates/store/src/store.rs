@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use chestnut_core::{ContentKey, ETag, EventUid, ObjectHref};
 use jiff::Timestamp;
-use rusqlite::{Connection, OptionalExtension as _, Row, TransactionBehavior, params};
+use rusqlite::{Connection, ErrorCode, OptionalExtension as _, Row, TransactionBehavior, params};
 
 use crate::error::StoreError;
 use crate::migrate::migrate;
@@ -18,6 +18,10 @@ use crate::records::{
 };
 use crate::texts::unpack;
 use crate::writer::Writer;
+
+/// How often, and after which pauses, a file that others prepare is tried again.
+const TRIES: usize = 400;
+const LOOKS: Duration = Duration::from_millis(25);
 
 type Gate = Box<dyn FnMut() -> bool>;
 type Result<T> = std::result::Result<T, StoreError>;
@@ -92,8 +96,7 @@ impl Store {
         let connection = Connection::open(path).map_err(|e| open_error(e.to_string()))?;
         connection.busy_timeout(Duration::from_secs(20))?;
         let unreadable = |problem: String| StoreError::Unreadable { path: path.to_owned(), problem };
-        let wal = connection.pragma_update(None, "journal_mode", "WAL");
-        wal.map_err(|e| match StoreError::from(e) {
+        write_ahead(&connection).map_err(|e| match StoreError::from(e) {
             StoreError::Damaged => unreadable("it is no database, or damaged".to_owned()),
             other => other,
         })?;
@@ -113,10 +116,10 @@ impl Store {
         Self::prepare(Connection::open_in_memory()?, Path::new(":memory:"))
     }
 
-    fn prepare(mut connection: Connection, path: &Path) -> Result<Self> {
+    fn prepare(connection: Connection, path: &Path) -> Result<Self> {
         connection.set_prepared_statement_cache_capacity(128);
         connection.pragma_update(None, "foreign_keys", true)?;
-        migrate(&mut connection, path)?;
+        migrate(&connection, path)?;
         let path = path.to_owned();
         Ok(Self { connection, presence: Presence::begin(), path, gate: RefCell::new(None) })
     }
@@ -610,6 +613,20 @@ pub(crate) fn at_millisecond(millis: i64) -> Timestamp {
 }
 
 /// Makes the file before SQLite does, so that nobody else can read it.
+/// Has changes written ahead. While another process does the same to a new file, SQLite does not wait by itself.
+fn write_ahead(connection: &Connection) -> rusqlite::Result<()> {
+    let mut tries = 0;
+    loop {
+        match connection.pragma_update(None, "journal_mode", "WAL") {
+            Err(error) if error.sqlite_error_code() == Some(ErrorCode::DatabaseBusy) && tries < TRIES => {
+                tries += 1;
+                std::thread::sleep(LOOKS);
+            }
+            done => return done,
+        }
+    }
+}
+
 fn keep_private(path: &Path) {
     #[cfg(unix)]
     {

@@ -134,6 +134,7 @@ fn list(records: &[RunRecord], zone: &TimeZone) -> String {
 pub(super) fn result_text(record: &RunRecord) -> String {
     let summary = &record.summary;
     match record.result {
+        None if record.is_running => style::paint(style::GOOD, "running"),
         None => style::paint(style::BAD, "cut off"),
         Some(RunResult::Ok) => style::paint(style::GOOD, "done"),
         Some(RunResult::Held) => style::paint(style::WARN, format!("done, {} held", summary.held)),

@@ -39,6 +39,7 @@ struct RouteStatus {
     troubles: Vec<Trouble>,
     error: Option<String>,
     needs_a_person: bool,
+    running: bool,
     #[serde(skip)]
     record: Option<RunRecord>,
     #[serde(skip)]
@@ -67,16 +68,23 @@ pub(super) fn run(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure>
 fn code(status: &RouteStatus) -> ExitCode {
     match status.last_result {
         Some(RunResult::Ok) => ExitCode::Ok,
+        None if status.running => ExitCode::Ok,
         Some(RunResult::Held) | None => ExitCode::Waiting,
         Some(RunResult::Failed) => ExitCode::Failed,
     }
 }
 
 fn status(store: &Store, name: &str, route: &RouteSettings) -> Result<RouteStatus, Failure> {
-    let record = store.runs(Some(name), 1)?.into_iter().next();
+    let mut runs = store.runs(Some(name), 2)?.into_iter();
+    let newest = runs.next();
+    let is_running = newest.as_ref().is_some_and(|run| run.is_running);
+    // While a run goes on, what the one before came to is what is known.
+    let record = if is_running { runs.next() } else { newest };
     let success = store.last_success(name)?.map(|r| r.started);
     let id = store.route(name)?.map(|route| route.id);
-    let troubles = id.map(|id| store.troubles(id)).transpose()?.unwrap_or_default();
+    let mut troubles = id.map(|id| store.troubles(id)).transpose()?.unwrap_or_default();
+    // What was begun and is not done has nothing to tell yet.
+    troubles.retain(|(_, told)| told.is_some() || !is_running);
     let tally = id.map(|id| store.tally(id)).transpose()?.unwrap_or_default();
     let result = record.as_ref().map(|r| r.result.unwrap_or(RunResult::Failed));
     // What an earlier run met with is told until it is over.
@@ -94,10 +102,11 @@ fn status(store: &Store, name: &str, route: &RouteSettings) -> Result<RouteStatu
         left_out: record.as_ref().map(|r| r.summary.left_out.clone()).unwrap_or_default(),
         troubles: troubles
             .into_iter()
-            .map(|(title, told)| Trouble { title, reason: told.as_ref().map(told_words).unwrap_or_default() })
+            .map(|(title, told)| Trouble { title, reason: told.as_ref().map_or_else(|| "begun, and cut off; the next sync goes on".to_owned(), told_words) })
             .collect(),
         error: record.as_ref().and_then(|r| r.summary.error.clone()),
-        needs_a_person: result != Some(RunResult::Ok),
+        needs_a_person: result.map_or(!is_running, |result| result != RunResult::Ok),
+        running: is_running,
         record,
         success_at: success,
     })
@@ -125,6 +134,7 @@ fn human(report: &Report, settings: &Settings) -> String {
 
 fn row(status: &RouteStatus, zone: &TimeZone) -> Vec<String> {
     let last = status.record.as_ref().map_or_else(|| style::paint(style::WARN, "never"), result_text);
+    let last = if status.running { style::paint(style::GOOD, "running") } else { last };
     vec![
         clean(&status.route),
         clean(&status.from),
@@ -138,7 +148,7 @@ fn row(status: &RouteStatus, zone: &TimeZone) -> Vec<String> {
 fn notes(status: &RouteStatus) -> String {
     let mut out = String::new();
     let route = &status.route;
-    if status.record.is_none() {
+    if status.record.is_none() && !status.running {
         out += &format!(
             "{route}: has not run yet. `chestnut preview {route}` says what the first run would do.\n"
         );

@@ -258,9 +258,15 @@ pub(crate) fn route_key(settings: &Settings, may_make: bool) -> Result<Vec<u8>, 
         .map_err(|e| Failure::failed(format!("no random numbers for the key: {e}")))?;
     let text = chestnut_core::hex(&bytes);
     if may_make {
-        write_private(&path, &format!("{text}\n")).map_err(|e| {
-            Failure::failed(format!("the key file {} cannot be written: {e}", path.display()))
-        })?;
+        match write_private(&path, &format!("{text}\n")) {
+            Ok(()) => {}
+            // Another process was quicker: its key it is.
+            Err(e) if e.kind() == std::io::ErrorKind::AlreadyExists => return route_key(settings, false),
+            Err(e) => {
+                let words = format!("the key file {} cannot be written: {e}", path.display());
+                return Err(Failure::failed(words));
+            }
+        }
     }
     Ok(text.into_bytes())
 }

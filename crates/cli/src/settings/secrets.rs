@@ -119,8 +119,24 @@ fn secret_command(owner: &str, what: &str, words: &[String]) -> Result<String, F
     String::from_utf8(output.stdout).map_err(|_| failed("gave bytes that are no text".to_owned()))
 }
 
-/// Writes a new file that only its owner may read.
+/// Puts a new file in its place that only its owner may read: whole, or, where there is one already, not at all.
 pub(crate) fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
+    let temporary = path.with_added_extension(format!("{}.new", std::process::id()));
+    drop(std::fs::remove_file(&temporary));
+    write_alone(&temporary, text)?;
+    let placed = match std::fs::hard_link(&temporary, path) {
+        Err(e) if e.kind() != std::io::ErrorKind::AlreadyExists && !path.exists() => {
+            // A file system without links.
+            std::fs::rename(&temporary, path)
+        }
+        placed => placed,
+    };
+    // It has another name now, or is of no use.
+    drop(std::fs::remove_file(&temporary));
+    placed
+}
+
+fn write_alone(path: &Path, text: &str) -> std::io::Result<()> {
     use std::io::Write as _;
     let mut options = std::fs::OpenOptions::new();
     options.write(true).create_new(true);
@@ -138,6 +154,6 @@ pub(crate) fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
 pub(crate) fn replace_private(path: &Path, text: &str) -> std::io::Result<()> {
     let temporary = path.with_added_extension(format!("{}.new", std::process::id()));
     drop(std::fs::remove_file(&temporary));
-    write_private(&temporary, text)?;
+    write_alone(&temporary, text)?;
     std::fs::rename(&temporary, path)
 }

@@ -1,9 +1,14 @@
 //! Whatever is wrong outside: one sentence with account, calendar or entry, the cause, and the next step.
 
+use std::path::Path;
+use std::process::{Child, Stdio};
+use std::time::Duration;
+
 use chestnut_standin::{Fault, FaultKind};
 use chestnut_store::Store;
+use chestnut_testkit::hermetic;
 
-use crate::set_up::{PRESSES, SetUp};
+use crate::set_up::{BOARD, PRESSES, PROGRAM, SetUp, Told, begun};
 
 #[test]
 fn what_is_wrong_outside_is_told_with_what_to_do() {
@@ -69,7 +74,7 @@ fn what_is_wrong_outside_is_told_with_what_to_do() {
                     .expect("written")
             }),
             "cannot be read",
-            "Move the file away",
+            "Move the state file away",
         ),
     ];
     for (what, spoil, message, hint) in table {
@@ -132,6 +137,46 @@ fn a_second_run_at_the_same_time_waits_for_the_first() {
     set_up.ok(&["sync"]);
     assert!(began.elapsed().as_millis() > 500, "it waited");
     other.join().expect("it ended");
+}
+
+/// Processes beside one another on one state: whoever changes something waits, whoever looks does not, and nothing is
+/// done twice.
+#[test]
+fn several_processes_at_once_do_everything_once() {
+    let entries = 12;
+    let late = || vec![Fault::always("PUT", FaultKind::Delay(150)), Fault::always("DELETE", FaultKind::Delay(150))];
+    let created = |told: &Told| told.json()["runs"][0]["calendars"]["board"]["created"].as_u64().expect("a number");
+    let set_up = SetUp::new(entries);
+    let at_once = |arguments: &'static [&'static str]| {
+        let mut command = hermetic(Path::new(PROGRAM), set_up.folder.path());
+        command.args(begun(arguments)).stdout(Stdio::piped()).stderr(Stdio::piped());
+        command.spawn().expect("it starts")
+    };
+    let ended = |child: Child| Told::of(child.wait_with_output().expect("it ends"));
+    set_up.target.with(|server| server.faults = late());
+    let syncs = [at_once(&["sync", "--json"]), at_once(&["sync", "--json"])];
+    while set_up.target.with(|server| server.texts(BOARD).is_empty()) {
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    for looking in [&["status"][..], &["history"], &["held"], &["preview"], &["agenda", "board"], &["route", "list"]] {
+        let told = set_up.run(looking);
+        assert!(told.code == 0 || told.code == 3, "{looking:?}: {told:?}");
+        assert!(!told.err.contains("locked"), "{told:?}");
+    }
+    let told = syncs.map(ended);
+    assert!(told.iter().all(|told| told.code == 0), "{told:?}");
+    let sum: u64 = told.iter().map(created).sum();
+    let standing = || set_up.target.with(|server| server.texts(BOARD).len());
+    assert_eq!((sum, standing()), (entries as u64, entries), "{told:?}");
+    // A route that is retired while it runs: first the one, then the other.
+    set_up.edit("orchard-0005.ics", "SUMMARY:", "SUMMARY:Changed ");
+    let sync = at_once(&["sync", "--json"]);
+    let retire = at_once(&["route", "retire", "presses-to-board", "--remove-copies", "--yes"]);
+    let (sync, retire) = (ended(sync), ended(retire));
+    assert!(retire.code == 0, "{retire:?} {sync:?}");
+    // Whoever came first: what is there is what the last one left.
+    assert!([0, entries].contains(&standing()), "{} {sync:?} {retire:?}", standing());
+    assert!([0, 2, 3].contains(&sync.code), "{sync:?}");
 }
 
 #[test]
