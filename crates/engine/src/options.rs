@@ -20,6 +20,8 @@ pub struct RunOptions {
     pub stop: Rc<Cell<bool>>,
     /// Measures how long it takes; not where pictures must be reproducible.
     pub measure: bool,
+    /// Names in the report what was created, updated and deleted too, not only what there is to tell of.
+    pub names_all: bool,
     /// Calendars that were looked at in this round: they are not asked again.
     pub round: Round,
 }
@@ -34,6 +36,7 @@ impl RunOptions {
             afresh: false,
             stop: Rc::default(),
             measure: false,
+            names_all: false,
             round: Round::default(),
         }
     }

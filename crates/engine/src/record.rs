@@ -27,7 +27,7 @@ impl Applier<'_> {
             }
             changes.iter().try_for_each(|change| writer.add_change(run, change))
         })?;
-        self.outcome.changes.append(&mut changes);
+        self.outcome.tell(changes, self.options.names_all);
         Ok(())
     }
 

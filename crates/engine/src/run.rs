@@ -474,7 +474,7 @@ impl<'r> Job<'r> {
                 title: c.title.clone(),
                 start: c.start.clone(),
             }));
-            applier.outcome.changes.extend(lines);
+            applier.outcome.tell(lines, true);
         }
         let item = HeldItem {
             id: 0,
@@ -550,7 +550,7 @@ impl<'r> Job<'r> {
             writer.add_change(applier.run, &line)
         })?;
         applier.outcome.failed += 1;
-        applier.outcome.changes.push(line);
+        applier.outcome.tell([line], true);
         Ok(())
     }
 

@@ -7,6 +7,7 @@ use std::time::Duration;
 
 use chestnut_core::{ContentKey, ETag, EventUid, ObjectHref};
 use jiff::Timestamp;
+use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OptionalExtension as _, Row, TransactionBehavior, params};
 
 use crate::error::StoreError;
@@ -117,7 +118,9 @@ impl Store {
     }
 
     fn prepare(connection: Connection, path: &Path) -> Result<Self> {
-        connection.set_prepared_statement_cache_capacity(128);
+        connection.set_prepared_statement_cache_capacity(256);
+        // Else statements are prepared again for each value that is bound to them.
+        connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
         connection.pragma_update(None, "foreign_keys", true)?;
         migrate(&connection, path)?;
         let path = path.to_owned();

@@ -417,6 +417,7 @@ impl World {
         RunOptions {
             allow_deletions: self.allow_deletions,
             afresh: self.afresh,
+            names_all: true,
             stop: Rc::clone(&self.stop),
             ..RunOptions::at(now)
         }

@@ -58,25 +58,25 @@ pub fn read_sync(answer: &Answer, calendar: &Url) -> Result<SyncAnswer, DavError
         405 | 415 | 501 => return Ok(SyncAnswer::Unsupported),
         _ => {}
     }
-    let multistatus = Multistatus::read(answer, "a sync report")?;
     let own = href_of(calendar.path(), calendar);
-    let (mut changed, mut removed, mut more) = (Vec::new(), Vec::new(), false);
-    for response in &multistatus.responses {
-        let Some(href) = href_of(&response.href, calendar) else { continue };
+    let (mut changed, mut removed, mut more, mut is_gone) = (Vec::new(), Vec::new(), false, false);
+    let token = Multistatus::each(answer, "a sync report", |response| {
+        let Some(href) = href_of(&response.href, calendar) else { return };
         if response.status == Some(507) {
             more = true;
         } else if own.as_ref().is_some_and(|own| same_collection(own, &href)) {
-            if response.is_gone() {
-                return Err(DavError::NotFound { url: Box::new(calendar.clone()), status: 404 });
-            }
+            is_gone |= response.is_gone();
         } else if response.is_gone() {
             removed.push(href);
-        } else if !is_collection(response) {
+        } else if !is_collection(&response) {
             let etag = response.text(DAV, "getetag").map(ETag::from_header);
             changed.push(Listed { href, etag });
         }
+    })?;
+    if is_gone {
+        return Err(DavError::NotFound { url: Box::new(calendar.clone()), status: 404 });
     }
-    let token = multistatus.sync_token.map(SyncToken::from);
+    let token = token.map(SyncToken::from);
     // RFC 6578, 3.2: a report has a token. One that has none says nothing that could be relied on.
     if token.is_none() {
         return Ok(SyncAnswer::TokenRefused);

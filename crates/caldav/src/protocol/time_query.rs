@@ -55,17 +55,16 @@ fn utc(at: Timestamp) -> String {
 /// # Errors
 /// No multistatus, or one that was cut short.
 pub fn read_found(answer: &Answer, calendar: &Url) -> Result<BTreeSet<ObjectHref>, DavError> {
-    let multistatus = Multistatus::read(answer, "a search for entries")?;
     let own = href_of(calendar.path(), calendar);
-    let mut found = BTreeSet::new();
-    for response in &multistatus.responses {
-        let Some(href) = href_of(&response.href, calendar) else { continue };
+    let (mut found, mut is_cut) = (BTreeSet::new(), false);
+    Multistatus::each(answer, "a search for entries", |response| {
+        let Some(href) = href_of(&response.href, calendar) else { return };
         let itself = own.as_ref().is_some_and(|own| same_collection(own, &href));
         match response.status {
-            Some(507) => return Err(DavError::Incomplete),
-            _ if itself || response.is_gone() || is_collection(response) => {}
+            Some(507) => is_cut = true,
+            _ if itself || response.is_gone() || is_collection(&response) => {}
             _ => drop(found.insert(href)),
         }
-    }
-    Ok(found)
+    })?;
+    if is_cut { Err(DavError::Incomplete) } else { Ok(found) }
 }

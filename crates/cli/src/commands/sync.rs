@@ -104,6 +104,7 @@ pub(super) fn run(
         allow_deletions: how.allow_deletions,
         afresh: how.afresh,
         measure: !io.environment.clock_is_fixed(),
+        names_all: common.verbose > 0,
         ..RunOptions::at(io.environment.now()?)
     };
     let connections = Connections::new(&settings, &io.environment);

@@ -41,6 +41,22 @@ struct Read {
     /// `None` where there was no file.
     digest: Option<[u8; 32]>,
     text: CalendarText,
+    /// What the system said of the file before it was read, or when it was written.
+    stamp: Cell<Option<Stamp>>,
+}
+
+/// What the system says of a file: another stamp is another text.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Stamp {
+    length: u64,
+    modified: std::time::SystemTime,
+}
+
+impl Stamp {
+    fn of(path: &Path) -> Option<Self> {
+        let about = std::fs::metadata(path).ok()?;
+        Some(Self { length: about.len(), modified: about.modified().ok()? })
+    }
 }
 
 /// A write that waits to go into the file together with others.
@@ -108,16 +124,18 @@ impl FileCalendar {
 
     /// Reads the file, and takes it apart if it is another than before.
     fn read_again(&self) -> Result<Rc<Read>> {
+        let stamp = Stamp::of(self.path());
         let bytes = self.bytes()?;
         let digest = bytes.as_ref().map(|bytes| <[u8; 32]>::from(Sha256::digest(bytes)));
         if let Some(read) = self.inner.read.borrow().as_ref().filter(|read| read.digest == digest) {
+            read.stamp.set(stamp);
             return Ok(Rc::clone(read));
         }
         let text = match &bytes {
             Some(bytes) => CalendarText::read(bytes, None, &Limits::default())?,
             None => CalendarText::empty(),
         };
-        let read = Rc::new(Read { digest, text });
+        let read = Rc::new(Read { digest, text, stamp: Cell::new(stamp) });
         *self.inner.read.borrow_mut() = Some(Rc::clone(&read));
         Ok(read)
     }
@@ -137,7 +155,11 @@ impl FileCalendar {
         if hrefs.is_empty() {
             return Ok(HashMap::new());
         }
-        Ok(fetched(&self.read_again()?.text, hrefs))
+        // What was read or written last will do, as far as the system can tell; a write looks at every byte again.
+        let stamp = Stamp::of(self.path());
+        let known = self.inner.read.borrow().clone().filter(|read| stamp.is_some() && read.stamp.get() == stamp);
+        let read = known.map_or_else(|| self.read_again(), Ok)?;
+        Ok(fetched(&read.text, hrefs))
     }
 
     pub(super) async fn put(&self, href: &ObjectHref, text: &str, condition: &Condition) -> Result<Stored> {
@@ -233,8 +255,9 @@ impl FileCalendar {
         if !replace_file(self.path(), &bytes, unchanged)? {
             return Ok(None);
         }
+        let stamp = Stamp::of(self.path()).filter(|stamp| stamp.length == bytes.len() as u64);
         *self.inner.read.borrow_mut() =
-            Some(Rc::new(Read { digest: Some(Sha256::digest(&bytes).into()), text }));
+            Some(Rc::new(Read { digest: Some(Sha256::digest(&bytes).into()), text, stamp: Cell::new(stamp) }));
         Ok(Some(results))
     }
 }

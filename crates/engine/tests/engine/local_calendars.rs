@@ -69,7 +69,8 @@ fn sync(world: &World, place: &Place, observer: &dyn Observer) -> Result<RunRepo
     let mut route = world.route();
     route.ends[1].calendar = place.calendar();
     let store = world.store();
-    let options = RunOptions::at(Timestamp::from_second(1_791_187_200).expect("a moment"));
+    let now = Timestamp::from_second(1_791_187_200).expect("a moment");
+    let options = RunOptions { names_all: true, ..RunOptions::at(now) };
     let runtime = tokio::runtime::Builder::new_current_thread().enable_time().start_paused(true).build();
     runtime.expect("a runtime").block_on(run_route(&route, &store, &options, observer))
 }
