@@ -248,7 +248,8 @@ impl HttpTransport {
         tracing::debug!(method = request.method, url = shown, bytes = request.body.len(), "request");
         let mut response = builder.send().await.map_err(|e| self.classify(&e, url))?;
         let (status, headers) = (response.status().as_u16(), response.headers().clone());
-        let mut body = Vec::new();
+        let length = response.content_length().and_then(|length| usize::try_from(length).ok()).unwrap_or(0);
+        let mut body = Vec::with_capacity(length.min(self.options.max_answer));
         while let Some(chunk) = response.chunk().await.map_err(|e| self.classify(&e, url))? {
             if body.len() + chunk.len() > self.options.max_answer {
                 let limit = format!("of {} MiB", self.options.max_answer >> 20);

@@ -9,7 +9,7 @@ use chestnut_core::{
     ETag, Entry, EventUid, Fingerprint, Habits, Identity, ObjectHref, Origin, Partly, WriteKind, undo_habits,
 };
 use chestnut_store::{
-    Change, ChangeAction, Counts, Intent, LinkId, LinkRow, LinkState, PlaceRow, RouteId, RunId, Store, Told,
+    Change, ChangeAction, Counts, Intent, LinkId, LinkRow, LinkState, PlaceRow, RouteId, RunId, Store, Text, Told,
 };
 use futures_util::stream::{self, StreamExt as _};
 
@@ -91,14 +91,14 @@ pub(crate) struct Work {
 pub(crate) struct Overruled {
     side: usize,
     fields: Vec<String>,
-    before: Option<String>,
+    before: Option<Text>,
 }
 
 /// What was done in one calendar.
 #[derive(Debug, Clone)]
 pub(crate) struct Done {
     pub(crate) action: ChangeAction,
-    pub(crate) before: Option<String>,
+    pub(crate) before: Option<Text>,
     pub(crate) told: Option<Told>,
     pub(crate) partly: Partly,
     /// For how the place is remembered: what stood there but for what somebody changed since.
@@ -143,6 +143,33 @@ impl Work {
             if !self.overruled.iter().any(|known| known.side == side && known.before == before) {
                 self.overruled.push(Overruled { side, fields: loser.fields.clone(), before });
             }
+        }
+    }
+
+    /// What was done is agreed, whatever is decided next: the others are in step with it, or owed a write; what they said
+    /// when it was decided is part of it.
+    fn take_as_agreed(&mut self, carried: u16) {
+        let was_written = self.done.iter().flatten().any(|done| done.stood.is_some());
+        if !was_written {
+            return;
+        }
+        let agreed = self.verdict.agreed.clone();
+        for ((place, step), done) in self.case.places.iter_mut().zip(&self.verdict.steps).zip(&mut self.done) {
+            let written = done.as_mut().and_then(|done| done.stood.take());
+            let is_in_step = written.is_some() || matches!(step, Step::Accept);
+            let stood = match (step, written) {
+                (_, Some(stood)) => Some(stood),
+                (Step::Accept | Step::Write(_), None) => place.stands.kept().cloned(),
+                (Step::Leave | Step::Delete(_) | Step::LetGo, None) => None,
+            };
+            place.stood = stood.or(place.stood.take());
+            if is_in_step {
+                place.in_step_with.clone_from(&agreed);
+            }
+        }
+        self.case.agreed = agreed;
+        if let Some(row) = &mut self.case.row {
+            row.carried = carried;
         }
     }
 
@@ -327,12 +354,16 @@ impl Applier<'_> {
                 work.case.places[side].origin = Origin::Copy;
             }
         }
-        work.case.places[side].stands = stands;
-        self.decide_again(work)?;
+        self.decide_again(work, Some((side, stands)))?;
         Ok(false)
     }
 
-    fn decide_again(&mut self, work: &mut Work) -> Result<(), RunError> {
+    /// Decides once more, perhaps since something else stands in one calendar now.
+    fn decide_again(&mut self, work: &mut Work, news: Option<(usize, Stands)>) -> Result<(), RunError> {
+        work.take_as_agreed(self.rule.covers().number());
+        if let Some((side, stands)) = news {
+            work.case.places[side].stands = stands;
+        }
         work.round += 1;
         if work.round >= ROUNDS {
             let side =
@@ -495,7 +526,7 @@ impl Applier<'_> {
                     let work = &mut works[*at];
                     if is_unnamed && self.may_be_uid(work, side) {
                         work.case.places[side].wants_own_uid = true;
-                        self.decide_again(work)?;
+                        self.decide_again(work, None)?;
                         continue;
                     }
                     let refused = work.verdict.writing(side).map(|writing| writing.view).filter(|_| for_good);
@@ -602,7 +633,7 @@ impl Applier<'_> {
             self.mirrors[side].note(|facts| facts.own_uids = true)?;
             self.decider.borrow_mut().facts[side].own_uids = true;
             self.outcome.own_uids.insert(self.rule.ends[side].name.clone());
-            self.decide_again(work)?;
+            self.decide_again(work, None)?;
             return Ok(None);
         }
         let refused = Some(writing.view);
@@ -674,26 +705,11 @@ impl Applier<'_> {
                 // Somebody edited it since: what was sent is agreed, and their edit is a change.
                 let stood = undone.stood.caldav_text(self.options.now);
                 done.stood = Kept::of(None, stood);
-                let place = &mut work.case.places[side];
-                place.stood.clone_from(&done.stood);
-                place.in_step_with.clone_from(&work.verdict.agreed);
-                place.origin = if self.rule.ends[side].gives || place.origin == Origin::Match {
-                    place.origin
-                } else {
-                    Origin::Copy
-                };
-                place.stands = stands;
-                work.case.agreed.clone_from(&work.verdict.agreed);
-                // The others are in step with it, or will be written.
-                for (other, place) in work.case.places.iter_mut().enumerate() {
-                    if other != side && matches!(work.verdict.steps[other], Step::Accept) {
-                        place.stood = place.stands.kept().cloned();
-                        place.in_step_with.clone_from(&work.verdict.agreed);
-                    }
+                if !self.rule.ends[side].gives && work.case.places[side].origin != Origin::Match {
+                    work.case.places[side].origin = Origin::Copy;
                 }
-                let told = self.change(&work.case, side, href, &done, Some(&writing.entry));
-                self.tell(told)?;
-                self.decide_again(work)?;
+                work.done[side] = Some(done);
+                self.decide_again(work, Some((side, stands)))?;
             }
             Stands::Unreadable(_) => {
                 let problem = String::new();

@@ -48,8 +48,8 @@ impl Stands {
     }
 
     /// The text that stands there, where it can be read.
-    pub(crate) fn text(&self) -> Option<String> {
-        self.kept().map(|kept| kept.text.text.clone())
+    pub(crate) fn text(&self) -> Option<Text> {
+        self.kept().map(|kept| kept.text.clone())
     }
 
     pub(crate) fn entry(&self) -> Option<&Entry> {
@@ -107,8 +107,8 @@ pub(crate) struct Case {
 pub(crate) struct FoundDone {
     pub(crate) side: usize,
     pub(crate) href: ObjectHref,
-    pub(crate) before: Option<String>,
-    pub(crate) after: Option<String>,
+    pub(crate) before: Option<Text>,
+    pub(crate) after: Option<Text>,
 }
 
 impl Case {

@@ -283,7 +283,7 @@ impl Gatherer<'_> {
             let object = self.claim(object, Claimant::Case(intent.link));
             case.places[side].stands = self.stands_known(object, known)?;
         }
-        let was = before.as_ref().map(|kept| kept.text.text.clone());
+        let was = before.as_ref().map(|kept| kept.text.clone());
         let href = intent.href.clone();
         let Some(sent) = self.kept(intent.sent, known)? else {
             // A deletion: it counts once nothing stands there.
@@ -321,7 +321,7 @@ impl Gatherer<'_> {
             place.stood = Some(Rc::clone(&now));
             place.in_step_with = self.kept(intent.agreed, known)?;
             place.refused = None;
-            let after = Some(now.text.text.clone());
+            let after = Some(now.text.clone());
             case.found_done.push(FoundDone { side, href, before: was, after });
             // It is agreed from then on: a calendar that did not get it is owed it.
             case.agreed = self.kept(intent.agreed, known)?;

@@ -4,7 +4,7 @@ use std::rc::Rc;
 
 use chestnut_core::{EventUid, LeftOut, ObjectHref, Origin, Partly};
 use chestnut_store::{
-    BodyId, Change, ChangeAction, HeldItem, LinkId, LinkRow, LinkState, PlaceRow, StoreError, Told, Writer,
+    BodyId, Change, ChangeAction, HeldItem, LinkId, LinkRow, LinkState, PlaceRow, StoreError, Text, Told, Writer,
 };
 use serde_json::json;
 
@@ -114,7 +114,7 @@ impl Applier<'_> {
         side: usize,
         action: ChangeAction,
         told: Option<Told>,
-        before: Option<String>,
+        before: Option<Text>,
     ) -> Change {
         let case = &work.case;
         let written = work.verdict.writing(side).map(|writing| &writing.entry);

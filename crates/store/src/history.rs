@@ -7,7 +7,7 @@ use rusqlite::{Row, params};
 
 use crate::error::StoreError;
 use crate::lease::route_lease;
-use crate::records::{BodyId, Change, ChangeAction, HeldItem, LinkId, RouteId, RunId, RunRecord, RunResult};
+use crate::records::{BodyId, Change, ChangeAction, HeldItem, LinkId, RouteId, RunId, RunRecord, RunResult, Text};
 use crate::store::{Store, at_millisecond};
 
 type Result<T> = std::result::Result<T, StoreError>;
@@ -85,7 +85,10 @@ impl Store {
             let body = |column| row.get::<_, Option<i64>>(column).map(|id| id.map(BodyId));
             Ok((change, body(7)?, body(8)?))
         })?;
-        let text = |body: Option<BodyId>| body.map_or(Ok(None), |body| self.text(body));
+        let text = |body: Option<BodyId>| -> Result<Option<Text>> {
+            let text = body.map(|body| self.text(body)).transpose()?.flatten();
+            Ok(text.map(|text| Text { id: body, text }))
+        };
         rows.into_iter()
             .map(|(change, before, after)| {
                 Ok(Change { before: text(before)?, after: text(after)?, ..change })

@@ -481,9 +481,9 @@ pub struct Change {
     /// What there is to tell besides.
     pub told: Option<Told>,
     /// The text that was replaced or deleted.
-    pub before: Option<String>,
+    pub before: Option<Text>,
     /// The text that stood there afterwards.
-    pub after: Option<String>,
+    pub after: Option<Text>,
 }
 
 /// How a run ended.

@@ -8,8 +8,9 @@ CREATE TABLE lease (
     until INTEGER NOT NULL
 ) WITHOUT ROWID;
 
--- Texts, compressed. Whoever names one holds it: triggers count, and take away what nobody names.
-CREATE TABLE body (id INTEGER PRIMARY KEY, refs INTEGER NOT NULL DEFAULT 0, bytes BLOB NOT NULL);
+-- Texts, compressed. Whoever names one holds it: triggers count, and take away what nobody names. No number is given
+-- again, here nor to objects and links: whoever still knows an old one must not find another's.
+CREATE TABLE body (id INTEGER PRIMARY KEY AUTOINCREMENT, refs INTEGER NOT NULL DEFAULT 0, bytes BLOB NOT NULL);
 -- VTIMEZONEs, cut out of texts and kept once.
 CREATE TABLE zone (id INTEGER PRIMARY KEY, digest BLOB NOT NULL UNIQUE, bytes BLOB NOT NULL);
 
@@ -23,7 +24,7 @@ CREATE TABLE calendar (
 );
 -- state: 0 present, 1 to fetch, 2 unread, 3 unreadable, 4 gone.
 CREATE TABLE object (
-    id INTEGER PRIMARY KEY,
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
     calendar INTEGER NOT NULL REFERENCES calendar(id) ON DELETE CASCADE,
     href TEXT NOT NULL,
     etag TEXT,
@@ -38,8 +39,8 @@ CREATE TABLE object (
     parent INTEGER
 );
 CREATE UNIQUE INDEX object_href ON object (calendar, href) WHERE state <> 4;
-CREATE INDEX object_uid ON object (calendar, uid, href);
-CREATE INDEX object_content ON object (calendar, content, href);
+CREATE INDEX object_uid ON object (calendar, uid);
+CREATE INDEX object_content ON object (calendar, content);
 CREATE INDEX object_seq ON object (calendar, seq);
 CREATE INDEX object_open ON object (calendar, state) WHERE state IN (1, 2, 4);
 CREATE INDEX object_parent ON object (parent) WHERE parent IS NOT NULL;
@@ -69,7 +70,7 @@ CREATE TABLE route (
 );
 -- One entry as one route sees it.
 CREATE TABLE link (
-    id INTEGER PRIMARY KEY,
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
     route INTEGER NOT NULL REFERENCES route(id) ON DELETE CASCADE,
     state INTEGER NOT NULL,
     reason TEXT NOT NULL DEFAULT '',

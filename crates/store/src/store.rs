@@ -271,8 +271,8 @@ impl Store {
         most: usize,
     ) -> Result<Vec<Object>> {
         let sql = format!(
-            "SELECT {OBJECT} FROM object INDEXED BY object_content
-             WHERE calendar = ? AND content = ? AND state = 0 ORDER BY href LIMIT ?"
+            "SELECT {OBJECT} FROM (SELECT * FROM object INDEXED BY object_content
+             WHERE calendar = ? AND content = ? AND state = 0 ORDER BY id LIMIT ?) ORDER BY href"
         );
         self.rows(&sql, params![calendar.0, content.0.to_vec(), most], object)
     }

@@ -497,7 +497,7 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn add_change(&self, run: RunId, change: &Change) -> Done {
-        let keep = |text: &Option<String>| text.as_ref().map(|text| self.keep(text)).transpose();
+        let keep = |text: &Option<Text>| text.as_ref().map(|text| self.keep_text(text)).transpose();
         let (before, after) = (keep(&change.before)?, keep(&change.after)?);
         self.run(
             "INSERT INTO change (run, calendar, action, href, uid, title, start, told, before, after)

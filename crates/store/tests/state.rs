@@ -186,7 +186,7 @@ fn history_is_kept_as_long_as_asked_and_no_longer() {
                     title: "t".into(),
                     start: String::new(),
                     told: None,
-                    before: Some("the text before".into()),
+                    before: Some(Text::new("the text before".into())),
                     after: None,
                 };
                 w.add_change(run, &change)?;
@@ -197,7 +197,7 @@ fn history_is_kept_as_long_as_asked_and_no_longer() {
         .expect("written");
     let runs = store.runs(Some("presses"), 100).expect("read");
     assert_eq!(runs.len(), 3);
-    assert_eq!(store.changes(runs[0].id).expect("read")[0].before.as_deref(), Some("the text before"));
+    assert_eq!(store.changes(runs[0].id).expect("read")[0].before.as_ref().map(|t| t.text.as_str()), Some("the text before"));
     assert_eq!(store.last_success("presses").expect("read").expect("a run").id, runs[0].id);
 }
 

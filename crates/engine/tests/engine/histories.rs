@@ -409,7 +409,7 @@ impl History {
         // Whatever was replaced or deleted is in the history.
         let plain = |text: &str| text.replace('\r', "");
         let after: BTreeSet<String> = self.texts().into_values().collect();
-        let kept: BTreeSet<String> = self.changes().filter_map(|c| c.before).map(|text| plain(&text)).collect();
+        let kept: BTreeSet<String> = self.changes().filter_map(|c| c.before).map(|text| plain(&text.text)).collect();
         if let Some(lost) = before.iter().find(|text| !after.contains(*text) && !kept.contains(&plain(text))) {
             return Err(format!("not in the history: {lost}"));
         }
@@ -496,7 +496,7 @@ impl History {
     /// Tells whether a text with this word stands in the history, as one that did not count.
     fn is_overruled(&self, word: &str) -> bool {
         let mut texts = self.changes().filter(|c| c.action == ChangeAction::Overruled).filter_map(|c| c.before);
-        texts.any(|text| text.replace('\r', "").contains(&format!(":{word}\n")))
+        texts.any(|text| text.text.replace('\r', "").contains(&format!(":{word}\n")))
     }
 
     fn check(&mut self) -> Result<(), String> {

@@ -512,7 +512,7 @@ impl History {
             let store = self.world.store();
             let runs = store.runs(None, 10_000).expect("the history");
             let changes = runs.iter().flat_map(|run| store.changes(run.id).expect("the history"));
-            let kept: BTreeSet<String> = changes.filter_map(|change| change.before).map(|text| plain(&text)).collect();
+            let kept: BTreeSet<String> = changes.filter_map(|change| change.before).map(|text| plain(&text.text)).collect();
             let now: BTreeSet<&String> = after.values().collect();
             if let Some(lost) = before.iter().find(|text| !now.contains(text) && !kept.contains(&plain(text))) {
                 return Err(format!("not in the history: {lost}"));

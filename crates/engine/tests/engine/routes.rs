@@ -47,7 +47,7 @@ fn every_replaced_and_deleted_text_is_kept() {
         let name = change.href.as_str().rsplit('/').next().expect("a name");
         // A batch is XML, which turns CRLF into LF; nothing else is lost.
         let before = copies.get(name).map(|text| text.replace('\r', ""));
-        assert_eq!(change.before.as_ref().map(|text| text.replace('\r', "")), before, "{action:?}");
+        assert_eq!(change.before.as_ref().map(|text| text.text.replace('\r', "")), before, "{action:?}");
     }
 }
 

@@ -47,7 +47,7 @@ fn with_an_edit_in_between(habits: &[Habit]) {
     assert_eq!(report.result, RunResult::Ok, "{:?}", report.changes);
     assert_eq!(world.differences(), Vec::<String>::new());
     let kept = world.store().changes(report.run.expect("a run")).expect("changes");
-    let before: Vec<_> = kept.iter().filter_map(|c| c.before.as_deref()).collect();
+    let before: Vec<_> = kept.iter().filter_map(|c| Some(c.before.as_ref()?.text.as_str())).collect();
     assert!(before.iter().any(|text| text.contains("Their words")), "{habits:?}: their text is kept");
 }
 
