@@ -6,8 +6,8 @@ use std::time::Duration;
 
 use chestnut_core::{Because, Deletions, Origin, People};
 use chestnut_store::{
-    CalendarFacts, Change, ChangeAction, HeldItem, Lease, LinkRow, LinkState, Route, RouteId, RouteSummary,
-    RunId, RunResult, Store, StoreError, Told, route_lease,
+    CalendarFacts, Change, ChangeAction, HeldItem, Lease, LinkRow, LinkState, ObjectId, Route, RouteId,
+    RouteSummary, RunId, RunResult, Store, StoreError, Told, route_lease,
 };
 
 use crate::apply::{Applier, Outcome, Work, habits_of, new_row};
@@ -118,6 +118,7 @@ pub async fn preview_route(
         target: names.join(", "),
         changes: Vec::new(),
         left_out: Vec::new(),
+        left_out_then: Vec::new(),
         strangers: 0,
         matched: 0,
         held: 0,
@@ -137,25 +138,23 @@ pub async fn preview_route(
     for (side, object) in &session.touched.free {
         if let Some(work) = session.free(*side, *object)? {
             adopted += usize::from(is_adopted(&work));
+            deletions.extend(deletion(&work, *side, *object));
             report.add(rule, &work);
         }
     }
     for (side, object) in &session.touched.beside {
         match session.beside(*side, *object)? {
             Some(Ok(work)) => {
-                let deletion = Deletion::Beside(*side, *object);
-                deletions.extend(work.verdict.deletes().map(|because| (deletion, because)));
+                deletions.extend(deletion(&work, *side, *object));
                 report.add(rule, &work);
             }
             Some(Err(())) => report.strangers += 1,
             None => {}
         }
     }
+    let linked = known.as_ref().map(|route| store.tally(route.id)).transpose()?.map_or(0, |tally| tally.linked());
+    report.held = session.sorted(deletions, linked + adopted, options).held.len();
     if let Some(route) = &known {
-        let orphans = deletions.iter().filter(|(d, _)| matches!(d, Deletion::Beside(..))).count();
-        let linked = store.tally(route.id)?.linked() + adopted + orphans;
-        let sorted = session.answers.sort(deletions, rule.deletion_limit, linked, options.allow_deletions);
-        report.held = sorted.held.len();
         let mut after = None;
         loop {
             let page = store.links_in(route.id, &[LinkState::LeftOut, LinkState::Refused], after, BATCH)?;
@@ -169,6 +168,9 @@ pub async fn preview_route(
                 break;
             }
         }
+    }
+    if report.held == 0 {
+        report.left_out.append(&mut report.left_out_then);
     }
     report.left_out.extend(session.parts_left_out()?);
     Ok(report.in_order())
@@ -211,6 +213,14 @@ pub(crate) struct Session<'r> {
 }
 
 impl<'r> Session<'r> {
+    /// Says which of the deletions of this run may be done. `linked` are the cases with a copy, without these of
+    /// deletions that belong to no case yet.
+    fn sorted(&self, deletions: Vec<(Deletion, Because)>, linked: usize, options: &RunOptions) -> Sorted {
+        let orphans = deletions.iter().filter(|(d, _)| matches!(d, Deletion::Beside(..))).count();
+        let limit = self.gatherer.rule.deletion_limit;
+        self.answers.sort(deletions, limit, linked + orphans, options.allow_deletions)
+    }
+
     pub(crate) fn linked(&self, link: chestnut_store::LinkId) -> Result<Option<Work>, RunError> {
         let case = self.gatherer.linked(link)?;
         Ok(case.map(|case| self.decided(case)))
@@ -352,25 +362,21 @@ impl<'r> Job<'r> {
             for (side, object) in free {
                 let Some(work) = session.free(*side, *object)? else { continue };
                 adopted += usize::from(is_adopted(&work));
-                match (work.verdict.deletes(), work.case.link) {
-                    (Some(because), Some(link)) => deletions.push((Deletion::Case(link), because)),
-                    (Some(because), None) => deletions.push((Deletion::Beside(*side, *object), because)),
-                    (None, _) => works.push(work),
+                match deletion(&work, *side, *object) {
+                    Some(deletion) => deletions.push(deletion),
+                    None => works.push(work),
                 }
             }
             applier.apply(works, false).await?;
         }
         for (side, object) in &touched.beside {
             if let Some(Ok(work)) = session.beside(*side, *object)? {
-                match work.verdict.deletes() {
-                    Some(because) => deletions.push((Deletion::Beside(*side, *object), because)),
+                match deletion(&work, *side, *object) {
+                    Some(deletion) => deletions.push(deletion),
                     None => applier.apply(vec![work], false).await?,
                 }
             }
         }
-        let orphans = deletions.iter().filter(|(d, _)| matches!(d, Deletion::Beside(..))).count();
-        let linked = before + adopted + orphans;
-        let limit = self.rule.deletion_limit;
         if session.clocks_apart.is_some() {
             // What is past, and what is gone, is not for a run under a wrong clock to say.
             let links = deletions.iter().filter_map(|(deletion, _)| match deletion {
@@ -381,7 +387,7 @@ impl<'r> Job<'r> {
             self.store.write(|writer| links.iter().try_for_each(|link| writer.set_due(*link, Some(0))))?;
             return Ok(());
         }
-        let sorted = session.answers.sort(deletions, limit, linked, self.options.allow_deletions);
+        let sorted = session.sorted(deletions, before + adopted, self.options);
         *held = sorted.held.len();
         for batch in sorted.allowed.chunks(BATCH) {
             lease.renew()?;
@@ -627,6 +633,13 @@ impl Batches {
         self.size = if self.grows { self.size.saturating_mul(2) } else { self.size };
         (!batch.is_empty()).then_some(batch)
     }
+}
+
+/// What a case found in a calendar deletes, and why; `None` where it deletes nothing.
+fn deletion(work: &Work, side: usize, object: ObjectId) -> Option<(Deletion, Because)> {
+    let because = work.verdict.deletes()?;
+    let deletion = work.case.link.map_or(Deletion::Beside(side, object), Deletion::Case);
+    Some((deletion, because))
 }
 
 /// A copy that was found again, as after a lost state.

@@ -37,6 +37,8 @@ pub struct PreviewReport {
     pub changes: Vec<PreviewedChange>,
     /// Entries that are left out now, newly seen ones and those known before.
     pub left_out: Vec<PreviewedChange>,
+    /// Entries that are left out once their copies are deleted.
+    pub(crate) left_out_then: Vec<PreviewedChange>,
     /// Entries of the far side that are nobody's copies.
     pub strangers: usize,
     /// Entries that stood on the far side before, are the same as a source, and stay their owner's.
@@ -170,7 +172,13 @@ impl PreviewReport {
                         Because::Gone => Why::SourceGone,
                         Because::Stranger => Why::Stranger,
                         Because::Past => Why::Past,
-                        Because::NotTaken(reason) => Why::NotTaken(*reason),
+                        Because::NotTaken(reason) => {
+                            // Once its copy is gone, it is one that is left out.
+                            let source = case.places.iter().position(|place| place.origin == Origin::Original);
+                            let why = Why::LeftOut(reason.key().to_owned());
+                            self.left_out_then.push(line("leave out", source, why));
+                            Why::NotTaken(*reason)
+                        }
                     };
                     self.changes.push(line("delete", Some(side), why));
                 }

@@ -454,8 +454,13 @@ impl World {
 
     /// Says what a run would do.
     pub fn preview(&self) -> PreviewReport {
-        let (route, store, options) = (self.route(), self.store(), self.options());
-        block_on(preview_route(&route, &store, &options, &Silent)).expect("a preview")
+        self.preview_of(&self.route())
+    }
+
+    /// Says what a run of any route would do.
+    pub fn preview_of(&self, route: &Rule) -> PreviewReport {
+        let (store, options) = (self.store(), self.options());
+        block_on(preview_route(route, &store, &options, &Silent)).expect("a preview")
     }
 
     /// Returns the requests that a server saw since the last call, as `METHOD path`.

@@ -13,6 +13,7 @@ use chestnut_store::ChangeAction;
 use chestnut_testkit::World;
 
 use crate::dice::{Dice, run_histories};
+use crate::one_way_histories::as_previewed;
 
 /// What an entry says, as far as these histories go.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -331,7 +332,7 @@ impl History {
         let side = self.dice.roll(self.world.between);
         let status = |code| FaultKind::Status { code, retry_after: None };
         let mut before: BTreeSet<String> = self.texts().into_values().collect();
-        let mut fault = None;
+        let (mut fault, mut is_quiet) = (None, false);
         match self.dice.roll(12) {
             0 => {
                 let step = self.dice.roll(60);
@@ -366,13 +367,14 @@ impl History {
             }
             6 => self.world.second_process(["PUT", "GET", "REPORT"][self.dice.roll(3)], 1 + self.dice.roll(2)),
             7 => self.meddle(),
-            _ => {}
+            _ => is_quiet = true,
         }
         let is_faulty = fault.is_some();
         if let Some((method, kind)) = fault {
             self.log.push(format!("{side}: one {method} meets {kind:?}"));
             self.world.sides()[side].server.borrow_mut().faults.push(Fault::once(method, kind));
         }
+        let previewed = is_quiet.then(|| self.world.preview_of(&self.world.two_way()));
         for round in 0.. {
             let waiting = || self.world.sides()[side].server.borrow().faults.len();
             let before = waiting();
@@ -388,6 +390,9 @@ impl History {
                     .map(|c| (c.action, c.calendar.clone(), c.uid.clone(), c.told.clone()))
                     .collect::<Vec<_>>()
             ));
+            if let Some(previewed) = previewed.as_ref().filter(|_| round == 0) {
+                as_previewed(previewed, &report)?;
+            }
             // What was refused for a while is sent again after a pause.
             self.world.pass(if is_faulty { 3600 } else { 60 });
             let is_decided = self.decide();

@@ -13,7 +13,10 @@ use chestnut_core::ical::Limits;
 use chestnut_core::{
     CalendarText, Carry, Deletions, Entry, FarEdits, Kind, Matches, PastCopies, Reach, Shows, Test, Window,
 };
-use chestnut_engine::{Calendar, FileCalendar, FolderCalendar, Makes, Rule};
+use chestnut_engine::{
+    Calendar, FileCalendar, FolderCalendar, Makes, PreviewReport, Rule, RunReport, Why,
+};
+use chestnut_store::Counts;
 use chestnut_standin::{Fault, FaultKind, Habit};
 use chestnut_testkit::{End, World, quick_folder};
 use tempfile::TempDir;
@@ -400,7 +403,7 @@ impl History {
             self.was_lost = true;
         }
         let mut before: BTreeSet<String> = self.target.texts().into_values().collect();
-        let mut fault = None;
+        let (mut fault, mut is_quiet) = (None, false);
         match self.dice.roll(8) {
             0 => {
                 let step = self.dice.roll(60);
@@ -425,7 +428,7 @@ impl History {
                 fault = Some((["PUT", "DELETE", "GET", "REPORT"][self.dice.roll(4)], any));
             }
             4 => self.meddle(),
-            _ => {}
+            _ => is_quiet = true,
         }
         let is_faulty = fault.is_some();
         if let Some((method, kind)) = fault {
@@ -435,6 +438,7 @@ impl History {
                 end.server.borrow_mut().faults.push(Fault::once(method, kind));
             }
         }
+        let previewed = is_quiet.then(|| self.world.preview_of(&self.rule()));
         for round in 0.. {
             let waiting = || {
                 let places = [&self.source, &self.target].into_iter();
@@ -445,6 +449,9 @@ impl History {
             let was_met = waiting() < unmet;
             let changes: Vec<_> = report.changes.iter().map(|c| (c.action, c.uid.clone(), c.told.clone())).collect();
             self.log.push(format!("sync: {:?} {:?} {changes:?}", report.summary.calendars, report.summary.error));
+            if let Some(previewed) = previewed.as_ref().filter(|_| round == 0) {
+                as_previewed(previewed, &report)?;
+            }
             self.world.pass(if is_faulty { 3600 } else { 60 });
             if report.summary.writes == 0 && report.error.is_none() && !was_met {
                 break;
@@ -583,6 +590,34 @@ impl History {
         }
         Ok(())
     }
+}
+
+/// What a preview said must be what the run did.
+pub(crate) fn as_previewed(previewed: &PreviewReport, report: &RunReport) -> Result<(), String> {
+    let mut counts: BTreeMap<String, Counts> = BTreeMap::new();
+    for change in &previewed.changes {
+        let counts = counts.entry(change.calendar.clone().unwrap_or_default()).or_default();
+        match change.action {
+            "create" => counts.created += 1,
+            "update" => counts.updated += 1,
+            "delete" => counts.deleted += 1,
+            _ => {}
+        }
+    }
+    let mut left_out: BTreeMap<String, usize> = BTreeMap::new();
+    for line in &previewed.left_out {
+        if let Why::LeftOut(key) = &line.why {
+            *left_out.entry(key.clone()).or_default() += 1;
+        }
+    }
+    let mut done = report.summary.calendars.clone();
+    done.retain(|_, counts| *counts != Counts::default());
+    counts.retain(|_, counts| *counts != Counts::default());
+    let held = previewed.held + previewed.changes.iter().filter(|change| change.action == "hold").count();
+    let said = (counts, left_out, held);
+    let did = (done, report.summary.left_out.clone(), report.summary.held);
+    let same = said == did || did.2 > 0 && said.1 == did.1 && said.2 == did.2;
+    if same { Ok(()) } else { Err(format!("previewed {said:?}, done {did:?}: {previewed:#?} {:#?}", report.changes)) }
 }
 
 /// The days of an entry, as these histories write them.
