@@ -343,7 +343,13 @@ pub struct Held {
 #[must_use]
 pub fn reconcile(policy: &RoutePolicy, pair: &Pair<'_>, now: Timestamp) -> Decision {
     // What stands on the far side and is the route's own was carried once, also where the state was lost.
-    let linked = pair.link.is_some() || (pair.origin == Origin::Copy && !matches!(pair.target, Side::Gone));
+    // An entry of somebody's own that is only about to become a copy was not.
+    let was_carried = match pair.target {
+        Side::Gone => false,
+        Side::Present(far) => pair.origin == Origin::Copy && far.uid().is_copy(),
+        Side::Unreadable | Side::Unknown => pair.origin == Origin::Copy,
+    };
+    let linked = pair.link.is_some() || was_carried;
     let source = match (pair.source, pair.target) {
         (Side::Unreadable, _) => return Decision::LeaveOut(LeftOut::Unreadable),
         (Side::Unknown, _) if linked => return Decision::Wait,
@@ -469,8 +475,7 @@ fn decide_present(
         }
         // Nothing but what is shown now may stay in a copy that other details were written to, or of which nobody
         // knows any more what was written.
-        (Side::Present(existing), Origin::Copy) if pair.carry_changed || pair.link.is_none() =>
-        {
+        (Side::Present(existing), Origin::Copy) if pair.carry_changed || pair.link.is_none() => {
             let whole = put(&Identity::New(existing.uid().clone()));
             // What is missing may have been added at the source since.
             let habits = Habits { may_cut: false, ..Habits::default() };

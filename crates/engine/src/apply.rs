@@ -9,7 +9,8 @@ use chestnut_core::{
     ETag, Entry, EventUid, Fingerprint, Habits, Identity, ObjectHref, Origin, Partly, WriteKind, undo_habits,
 };
 use chestnut_store::{
-    Change, ChangeAction, Counts, Intent, LinkId, LinkRow, LinkState, PlaceRow, RouteId, RunId, Store, Text, Told,
+    Change, ChangeAction, Counts, Intent, LinkId, LinkRow, LinkState, PlaceRow, RouteId, RunId, Store, Text,
+    Told,
 };
 use futures_util::stream::{self, StreamExt as _};
 
@@ -56,10 +57,9 @@ impl Outcome {
     /// Remembers for the report what was recorded, without the texts; what was done as it should be, only on request:
     /// all of it is in the history.
     pub(crate) fn tell(&mut self, changes: impl IntoIterator<Item = Change>, names_all: bool) {
-        let is_plain = |change: &Change| match change.action {
-            ChangeAction::Created | ChangeAction::Updated | ChangeAction::Deleted | ChangeAction::Linked => true,
-            _ => false,
-        };
+        let plain =
+            [ChangeAction::Created, ChangeAction::Updated, ChangeAction::Deleted, ChangeAction::Linked];
+        let is_plain = |change: &Change| plain.contains(&change.action);
         let told = changes.into_iter().filter(|change| names_all || !is_plain(change));
         self.changes.extend(told.map(|change| Change { before: None, after: None, ..change }));
     }
@@ -154,7 +154,8 @@ impl Work {
             return;
         }
         let agreed = self.verdict.agreed.clone();
-        for ((place, step), done) in self.case.places.iter_mut().zip(&self.verdict.steps).zip(&mut self.done) {
+        for ((place, step), done) in self.case.places.iter_mut().zip(&self.verdict.steps).zip(&mut self.done)
+        {
             let written = done.as_mut().and_then(|done| done.stood.take());
             let is_in_step = written.is_some() || matches!(step, Step::Accept);
             let stood = match (step, written) {
@@ -598,10 +599,14 @@ impl Applier<'_> {
         let Some(writing) = work.verdict.writing(side) else { return Ok(false) };
         let Some(object) = self.store.object_at(self.mirrors[side].id, href)? else { return Ok(false) };
         let Stands::Present(_, back) = self.gatherer.stands(object)? else { return Ok(false) };
-        let is_news = work.case.places[side].stands.kept().is_none_or(|kept| kept.text.text != back.text.text);
+        let is_news =
+            work.case.places[side].stands.kept().is_none_or(|kept| kept.text.text != back.text.text);
         let habits = habits_of(&self.mirrors[side].facts().habits);
         let is_sent = || !undo_habits(&writing.entry, &back.entry, &habits).is_edited;
-        Ok(is_news && *href == self.href_of(work, side) && back.entry.uid() == writing.entry.uid() && is_sent())
+        Ok(is_news
+            && *href == self.href_of(work, side)
+            && back.entry.uid() == writing.entry.uid()
+            && is_sent())
     }
 
     /// Another entry has its UID: where in this calendar, to be looked at; else a UID of the route's own is tried.
@@ -885,7 +890,8 @@ impl Applier<'_> {
     /// A line for what was done in one calendar.
     pub(crate) fn done_line(&self, work: &Work, side: usize, done: &Done) -> Change {
         let Partly { without_people, without_attachments, in_unknown_zone } = done.partly;
-        let lacks = Told::Lacks { people: without_people, attachments: without_attachments, zone: in_unknown_zone };
+        let lacks =
+            Told::Lacks { people: without_people, attachments: without_attachments, zone: in_unknown_zone };
         let lacks = (done.partly != Partly::default()).then_some(lacks);
         let href = work.case.href(side).cloned().unwrap_or_else(|| ObjectHref::from(""));
         let written = work.verdict.writing(side).map(|writing| &writing.entry);

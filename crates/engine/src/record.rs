@@ -4,7 +4,8 @@ use std::rc::Rc;
 
 use chestnut_core::{EventUid, LeftOut, ObjectHref, Origin, Partly};
 use chestnut_store::{
-    BodyId, Change, ChangeAction, HeldItem, LinkId, LinkRow, LinkState, PlaceRow, StoreError, Text, Told, Writer,
+    BodyId, Change, ChangeAction, HeldItem, LinkId, LinkRow, LinkState, PlaceRow, StoreError, Text, Told,
+    Writer,
 };
 use serde_json::json;
 

@@ -152,7 +152,8 @@ pub async fn preview_route(
             None => {}
         }
     }
-    let linked = known.as_ref().map(|route| store.tally(route.id)).transpose()?.map_or(0, |tally| tally.linked());
+    let linked =
+        known.as_ref().map(|route| store.tally(route.id)).transpose()?.map_or(0, |tally| tally.linked());
     report.held = session.sorted(deletions, linked + adopted, options).held.len();
     if let Some(route) = &known {
         let mut after = None;
@@ -404,7 +405,9 @@ impl<'r> Job<'r> {
         for deletion in batch {
             let work = match deletion {
                 Deletion::Case(link) => session.linked(*link)?,
-                Deletion::Beside(side, object) if self.rule.ends[*side].gives => session.free(*side, *object)?,
+                Deletion::Beside(side, object) if self.rule.ends[*side].gives => {
+                    session.free(*side, *object)?
+                }
                 Deletion::Beside(side, object) => session.beside(*side, *object)?.and_then(Result::ok),
             };
             works.extend(work);

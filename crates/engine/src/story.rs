@@ -174,7 +174,8 @@ impl PreviewReport {
                         Because::Past => Why::Past,
                         Because::NotTaken(reason) => {
                             // Once its copy is gone, it is one that is left out.
-                            let source = case.places.iter().position(|place| place.origin == Origin::Original);
+                            let source =
+                                case.places.iter().position(|place| place.origin == Origin::Original);
                             let why = Why::LeftOut(reason.key().to_owned());
                             self.left_out_then.push(line("leave out", source, why));
                             Why::NotTaken(*reason)

@@ -7,7 +7,9 @@ use rusqlite::{Row, params};
 
 use crate::error::StoreError;
 use crate::lease::route_lease;
-use crate::records::{BodyId, Change, ChangeAction, HeldItem, LinkId, RouteId, RunId, RunRecord, RunResult, Text};
+use crate::records::{
+    BodyId, Change, ChangeAction, HeldItem, LinkId, RouteId, RunId, RunRecord, RunResult, Text,
+};
 use crate::store::{Store, at_millisecond};
 
 type Result<T> = std::result::Result<T, StoreError>;

@@ -55,9 +55,8 @@ impl Store {
             .prepare_cached("SELECT holder, since, until FROM lease WHERE name = ?")?
             .query_row([name], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))
             .optional()?;
-        let held = held.filter(|(holder, _, until)| {
-            !holder.is_empty() && is_alive(holder).unwrap_or(*until > now())
-        });
+        let held = held
+            .filter(|(holder, _, until)| !holder.is_empty() && is_alive(holder).unwrap_or(*until > now()));
         Ok(held.map(|(holder, since, _)| Holder {
             process: holder.split(':').next().and_then(|process| process.parse().ok()).unwrap_or(0),
             since: Timestamp::from_second(since).unwrap_or_default(),

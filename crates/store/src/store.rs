@@ -540,13 +540,11 @@ impl Store {
                 *tally.left_out.entry(reason).or_default() += number;
             }
             let lacks = partly(lacks);
-            for (lacks, key) in
-                [
-                    (lacks.without_people, "without-people"),
-                    (lacks.without_attachments, "without-attachments"),
-                    (lacks.in_unknown_zone, "in-unknown-zone"),
-                ]
-            {
+            for (lacks, key) in [
+                (lacks.without_people, "without-people"),
+                (lacks.without_attachments, "without-attachments"),
+                (lacks.in_unknown_zone, "in-unknown-zone"),
+            ] {
                 if lacks {
                     *tally.partly.entry(key.to_owned()).or_default() += number;
                 }

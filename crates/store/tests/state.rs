@@ -197,7 +197,10 @@ fn history_is_kept_as_long_as_asked_and_no_longer() {
         .expect("written");
     let runs = store.runs(Some("presses"), 100).expect("read");
     assert_eq!(runs.len(), 3);
-    assert_eq!(store.changes(runs[0].id).expect("read")[0].before.as_ref().map(|t| t.text.as_str()), Some("the text before"));
+    assert_eq!(
+        store.changes(runs[0].id).expect("read")[0].before.as_ref().map(|t| t.text.as_str()),
+        Some("the text before")
+    );
     assert_eq!(store.last_success("presses").expect("read").expect("a run").id, runs[0].id);
 }
 
@@ -280,7 +283,12 @@ fn a_damaged_state_is_read_or_refused_as_damaged() {
         let store = Store::open(&path).expect("a new state");
         let calendar = store.write(|w| w.calendar("dav board")).expect("a mirror");
         for number in 0..200 {
-            add(&store, calendar, &format!("/{number}"), &format!("BEGIN:VCALENDAR\r\n{number}\r\n").repeat(40));
+            add(
+                &store,
+                calendar,
+                &format!("/{number}"),
+                &format!("BEGIN:VCALENDAR\r\n{number}\r\n").repeat(40),
+            );
         }
     }
     let whole = std::fs::read(&path).expect("readable");
@@ -300,7 +308,8 @@ fn a_damaged_state_is_read_or_refused_as_damaged() {
         let read = || -> Result<(), StoreError> {
             let store = Store::open(&path)?;
             let mirror = store.mirror("dav board")?;
-            for object in mirror.iter().flat_map(|m| store.touched(None, m.id, 0, 1000).into_iter().flatten()) {
+            for object in mirror.iter().flat_map(|m| store.touched(None, m.id, 0, 1000).into_iter().flatten())
+            {
                 store.object(object.object)?.and_then(|o| o.body).map(|body| store.text(body)).transpose()?;
             }
             store.runs(None, 10).map(drop)

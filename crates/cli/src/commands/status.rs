@@ -102,7 +102,12 @@ fn status(store: &Store, name: &str, route: &RouteSettings) -> Result<RouteStatu
         left_out: record.as_ref().map(|r| r.summary.left_out.clone()).unwrap_or_default(),
         troubles: troubles
             .into_iter()
-            .map(|(title, told)| Trouble { title, reason: told.as_ref().map_or_else(|| "begun, and cut off; the next sync goes on".to_owned(), told_words) })
+            .map(|(title, told)| Trouble {
+                title,
+                reason: told
+                    .as_ref()
+                    .map_or_else(|| "begun, and cut off; the next sync goes on".to_owned(), told_words),
+            })
             .collect(),
         error: record.as_ref().and_then(|r| r.summary.error.clone()),
         needs_a_person: result.map_or(!is_running, |result| result != RunResult::Ok),

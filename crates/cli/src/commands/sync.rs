@@ -416,7 +416,7 @@ fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
         let copies = count(*number, "copy", "copies");
         let words = match lacks.as_str() {
             "without-people" => "without the people its entry names: the far server would write to them",
- "in-unknown-zone" => {
+            "in-unknown-zone" => {
                 "in a time zone that is described nowhere: clients may show another time (-v names them)"
             }
             _ => "without attachments: with them it would be larger than the far server allows",

@@ -144,8 +144,10 @@ fn a_second_run_at_the_same_time_waits_for_the_first() {
 #[test]
 fn several_processes_at_once_do_everything_once() {
     let entries = 12;
-    let late = || vec![Fault::always("PUT", FaultKind::Delay(150)), Fault::always("DELETE", FaultKind::Delay(150))];
-    let created = |told: &Told| told.json()["runs"][0]["calendars"]["board"]["created"].as_u64().expect("a number");
+    let late =
+        || vec![Fault::always("PUT", FaultKind::Delay(150)), Fault::always("DELETE", FaultKind::Delay(150))];
+    let created =
+        |told: &Told| told.json()["runs"][0]["calendars"]["board"]["created"].as_u64().expect("a number");
     let set_up = SetUp::new(entries);
     let at_once = |arguments: &'static [&'static str]| {
         let mut command = hermetic(Path::new(PROGRAM), set_up.folder.path());
@@ -158,7 +160,9 @@ fn several_processes_at_once_do_everything_once() {
     while set_up.target.with(|server| server.texts(BOARD).is_empty()) {
         std::thread::sleep(Duration::from_millis(10));
     }
-    for looking in [&["status"][..], &["history"], &["held"], &["preview"], &["agenda", "board"], &["route", "list"]] {
+    for looking in
+        [&["status"][..], &["history"], &["held"], &["preview"], &["agenda", "board"], &["route", "list"]]
+    {
         let told = set_up.run(looking);
         assert!(told.code == 0 || told.code == 3, "{looking:?}: {told:?}");
         assert!(!told.err.contains("locked"), "{told:?}");

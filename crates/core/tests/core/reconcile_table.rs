@@ -87,28 +87,50 @@ fn every_combination_of_link_source_and_far_side() {
         ("unreadable", ["leave out"; 6]),
         ("unknown", ["leave out"; 6]),
     ];
+    // Somebody's own entry that is about to become a copy: nothing says that it was one.
+    let taken_over: [(&str, [&str; 6]); 5] = [
+        ("old", ["agree", "update", "update", "create", "update", "wait"]),
+        ("new", ["update", "agree", "update", "create", "update", "wait"]),
+        ("gone", ["nothing", "nothing", "nothing", "nothing", "delete", "wait"]),
+        ("unreadable", ["leave out"; 6]),
+        ("unknown", ["leave out", "leave out", "leave out", "leave out", "wait", "wait"]),
+    ];
+    let uid = policy().key.copy_uid(old.uid());
+    let copies: Vec<Entry> = [&old, &new, &other]
+        .into_iter()
+        .map(|entry| {
+            Carry::default().put(&Carry::default().show(entry).expect("shown"), &Identity::New(uid.clone()))
+        })
+        .collect();
+    let found_side = |side: &str| match side {
+        "old" => Side::Present(&copies[0]),
+        "new" => Side::Present(&copies[1]),
+        "other" => Side::Present(&copies[2]),
+        side => sides(side),
+    };
     let print = Carry::default().show(&old).expect("all is shown").fingerprint();
     let agreed = LinkFacts { view: print, far: Some(print), refused: None };
     let tables = [
-        (true, Origin::Copy, copy),
-        (false, Origin::Copy, found),
-        (true, Origin::Match, matched),
-        (false, Origin::Match, met),
+        (true, false, Origin::Copy, copy),
+        (false, true, Origin::Copy, found),
+        (false, false, Origin::Copy, taken_over),
+        (true, false, Origin::Match, matched),
+        (false, false, Origin::Match, met),
     ];
-    for (linked, origin, rows) in tables {
+    for (linked, has_own_uid, origin, rows) in tables {
         for (source, expected) in rows {
             for (target, expected) in columns.iter().zip(expected) {
                 let pair = Pair {
                     link: linked.then_some(agreed),
                     agreed: Some(&old).filter(|_| linked),
                     origin,
-                    ..pair(sides(source), sides(target))
+                    ..pair(sides(source), if has_own_uid { found_side(target) } else { sides(target) })
                 };
                 let decision = reconcile(&policy(), &pair, NOW);
                 assert_eq!(
                     word(&decision),
                     expected,
-                    "linked: {linked}, {origin:?}, source {source}, far side {target}"
+                    "linked: {linked}, {has_own_uid}, {origin:?}, source {source}, far side {target}"
                 );
             }
         }

@@ -157,7 +157,8 @@ impl FileCalendar {
         }
         // What was read or written last will do, as far as the system can tell; a write looks at every byte again.
         let stamp = Stamp::of(self.path());
-        let known = self.inner.read.borrow().clone().filter(|read| stamp.is_some() && read.stamp.get() == stamp);
+        let known =
+            self.inner.read.borrow().clone().filter(|read| stamp.is_some() && read.stamp.get() == stamp);
         let read = known.map_or_else(|| self.read_again(), Ok)?;
         Ok(fetched(&read.text, hrefs))
     }
@@ -256,8 +257,11 @@ impl FileCalendar {
             return Ok(None);
         }
         let stamp = Stamp::of(self.path()).filter(|stamp| stamp.length == bytes.len() as u64);
-        *self.inner.read.borrow_mut() =
-            Some(Rc::new(Read { digest: Some(Sha256::digest(&bytes).into()), text, stamp: Cell::new(stamp) }));
+        *self.inner.read.borrow_mut() = Some(Rc::new(Read {
+            digest: Some(Sha256::digest(&bytes).into()),
+            text,
+            stamp: Cell::new(stamp),
+        }));
         Ok(Some(results))
     }
 }

@@ -12,7 +12,7 @@ use chestnut_standin::{Fault, FaultKind, Habit};
 use chestnut_store::ChangeAction;
 use chestnut_testkit::World;
 
-use crate::dice::{Dice, run_histories};
+use crate::dice::{Dice, Failure, run_histories};
 use crate::one_way_histories::as_previewed;
 
 /// What an entry says, as far as these histories go.
@@ -196,6 +196,16 @@ const HABITS: &[Option<Habit>] = &[
     Some(Habit::TrimsTexts),
 ];
 
+/// What another client wrote in the middle of a run.
+struct Meddled {
+    side: usize,
+    uid: String,
+    /// What stood there.
+    old: String,
+    new: String,
+    title: String,
+}
+
 struct History {
     world: World,
     dice: Dice,
@@ -207,8 +217,7 @@ struct History {
     /// Which calendar's entries are shown on the notice board, and what else stands there.
     shown: usize,
     notes: BTreeSet<String>,
-    /// What another client wrote in the middle of a run: where, what, over which text, which text, and its title.
-    meddled: Rc<RefCell<Option<(usize, String, String, String, String)>>>,
+    meddled: Rc<RefCell<Option<Meddled>>>,
     log: Vec<String>,
 }
 
@@ -365,7 +374,9 @@ impl History {
                 };
                 fault = Some((["REPORT", "PROPFIND"][self.dice.roll(2)], empty));
             }
-            6 => self.world.second_process(["PUT", "GET", "REPORT"][self.dice.roll(3)], 1 + self.dice.roll(2)),
+            6 => {
+                self.world.second_process(["PUT", "GET", "REPORT"][self.dice.roll(3)], 1 + self.dice.roll(2))
+            }
             7 => self.meddle(),
             _ => is_quiet = true,
         }
@@ -406,30 +417,33 @@ impl History {
         self.world.sides()[side].server.borrow_mut().faults.clear();
         self.world.meanwhile("", 1, || {});
         let meddled = self.meddled.take();
-        if let Some((at, uid, old, new, title)) = &meddled {
+        if let Some(Meddled { side, uid, old, new, title }) = &meddled {
             before.remove(old);
             before.insert(new.clone());
-            self.log.push(format!("in the middle of it, {at} was given {title} for {uid}"));
+            self.log.push(format!("in the middle of it, {side} was given {title} for {uid}"));
         }
         // Whatever was replaced or deleted is in the history.
         let plain = |text: &str| text.replace('\r', "");
         let after: BTreeSet<String> = self.texts().into_values().collect();
-        let kept: BTreeSet<String> = self.changes().filter_map(|c| c.before).map(|text| plain(&text.text)).collect();
-        if let Some(lost) = before.iter().find(|text| !after.contains(*text) && !kept.contains(&plain(text))) {
+        let kept: BTreeSet<String> =
+            self.changes().filter_map(|c| c.before).map(|text| plain(&text.text)).collect();
+        if let Some(lost) = before.iter().find(|text| !after.contains(*text) && !kept.contains(&plain(text)))
+        {
             return Err(format!("not in the history: {lost}"));
         }
         let mut lost = Vec::new();
         for model in self.models.values_mut() {
             lost.extend(model.settle(self.prefer));
         }
-        if let Some((_, uid, old, _, title)) = meddled
+        if let Some(Meddled { uid, old, title, .. }) = meddled
             && let Some(model) = self.models.get_mut(&uid)
         {
             // What was written over there was not for us to keep. What came last counts, or does not: then that is told.
             lost.retain(|word| !plain(&old).contains(&format!(":{word}\n")));
             match after.iter().find(|text| plain(text).contains(&format!("SUMMARY:{title}\n"))) {
                 Some(text) => {
-                    let entry = Entry::parse(text, &chestnut_core::ical::Limits::default()).expect("an entry");
+                    let entry =
+                        Entry::parse(text, &chestnut_core::ical::Limits::default()).expect("an entry");
                     model.agree(Some(fields_of(&entry)), Vec::new());
                 }
                 None => lost.push(title),
@@ -477,7 +491,8 @@ impl History {
         if ignores.iter().any(|habit| end.server.borrow().habits.contains(habit)) {
             return;
         }
-        let uid = Entry::parse(&text, &chestnut_core::ical::Limits::default()).expect("an entry").uid().to_string();
+        let uid =
+            Entry::parse(&text, &chestnut_core::ical::Limits::default()).expect("an entry").uid().to_string();
         let (server, path, meddled) = (Rc::clone(&end.server), end.path.clone(), Rc::clone(&self.meddled));
         let title = self.value();
         let nth = 1 + self.dice.roll(3);
@@ -485,9 +500,10 @@ impl History {
             let mut server = server.borrow_mut();
             let Some(old) = server.texts(&path).remove(&name) else { return };
             let entry = Entry::parse(&old, &chestnut_core::ical::Limits::default()).expect("an entry");
-            let new = old.replacen(&format!("SUMMARY:{}", fields_of(&entry).title), &format!("SUMMARY:{title}"), 1);
+            let new =
+                old.replacen(&format!("SUMMARY:{}", fields_of(&entry).title), &format!("SUMMARY:{title}"), 1);
             server.store_raw(&path, &name, new.clone());
-            *meddled.borrow_mut() = Some((side, uid, old, new, title));
+            *meddled.borrow_mut() = Some(Meddled { side, uid, old, new, title });
         });
     }
 
@@ -500,7 +516,8 @@ impl History {
 
     /// Tells whether a text with this word stands in the history, as one that did not count.
     fn is_overruled(&self, word: &str) -> bool {
-        let mut texts = self.changes().filter(|c| c.action == ChangeAction::Overruled).filter_map(|c| c.before);
+        let mut texts =
+            self.changes().filter(|c| c.action == ChangeAction::Overruled).filter_map(|c| c.before);
         texts.any(|text| text.text.replace('\r', "").contains(&format!(":{word}\n")))
     }
 
@@ -614,7 +631,7 @@ impl History {
     }
 }
 
-fn history(seed: u64) -> Result<(), (String, Vec<String>)> {
+fn history(seed: u64) -> Result<(), Failure> {
     let mut history = History::new(seed);
     for _ in 0..3 {
         for _ in 0..1 + history.dice.roll(5) {

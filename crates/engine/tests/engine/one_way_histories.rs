@@ -13,15 +13,13 @@ use chestnut_core::ical::Limits;
 use chestnut_core::{
     CalendarText, Carry, Deletions, Entry, FarEdits, Kind, Matches, PastCopies, Reach, Shows, Test, Window,
 };
-use chestnut_engine::{
-    Calendar, FileCalendar, FolderCalendar, Makes, PreviewReport, Rule, RunReport, Why,
-};
-use chestnut_store::Counts;
+use chestnut_engine::{Calendar, FileCalendar, FolderCalendar, Makes, PreviewReport, Rule, RunReport, Why};
 use chestnut_standin::{Fault, FaultKind, Habit};
+use chestnut_store::Counts;
 use chestnut_testkit::{End, World, quick_folder};
 use tempfile::TempDir;
 
-use crate::dice::{Dice, run_histories};
+use crate::dice::{Dice, Failure, run_histories};
 
 /// The world's first day is the fifth.
 const TODAY: usize = 5;
@@ -52,7 +50,9 @@ impl Original {
             "BEGIN:VEVENT\r\nUID:{uid}\r\nDTSTAMP:20261001T080000Z\r\nDTSTART:202610{day:02}T{hour:02}0000Z\r\n\
              DURATION:PT1H\r\n{rule}SUMMARY:{title}\r\n{place}{class}END:VEVENT\r\n"
         );
-        if let Some((day, title)) = self.special.as_ref().filter(|(special, _)| (*day..day + count).contains(special)) {
+        if let Some((day, title)) =
+            self.special.as_ref().filter(|(special, _)| (*day..day + count).contains(special))
+        {
             write!(
                 text,
                 "BEGIN:VEVENT\r\nUID:{uid}\r\nDTSTAMP:20261001T080000Z\r\nRECURRENCE-ID:202610{day:02}T{hour:02}0000Z\r\n\
@@ -66,7 +66,11 @@ impl Original {
     /// The words by which it could be told.
     fn words(&self) -> Vec<&str> {
         let special = self.special.iter().map(|(_, title)| title.as_str());
-        [self.title.as_str(), self.place.as_str()].into_iter().chain(special).filter(|w| !w.is_empty()).collect()
+        [self.title.as_str(), self.place.as_str()]
+            .into_iter()
+            .chain(special)
+            .filter(|w| !w.is_empty())
+            .collect()
     }
 }
 
@@ -93,7 +97,8 @@ impl Place {
                 entries.map(|e| (e.uid().to_string(), e.caldav_text(jiff::Timestamp::UNIX_EPOCH))).collect()
             }
             Self::Folder(path) => {
-                let files = std::fs::read_dir(path).expect("readable").map(|file| file.expect("a file").path());
+                let files =
+                    std::fs::read_dir(path).expect("readable").map(|file| file.expect("a file").path());
                 let name = |path: &Path| path.file_name().expect("a name").to_string_lossy().into_owned();
                 files.map(|path| (name(&path), std::fs::read_to_string(&path).expect("readable"))).collect()
             }
@@ -262,11 +267,28 @@ impl History {
             }
         };
         let (source, target) = (place("from", &mut dice), place("to", &mut dice));
-        let makes = if dice.once_in(4) { Makes::Occurrences } else { Makes::Entries };
+        let makes =
+            [Makes::Occurrences, Makes::Blocks, Makes::Entries, Makes::Entries, Makes::Entries][dice.roll(5)];
         let says = Says::roll(&mut dice);
         log.push(format!("makes {makes:?}, {says:?}"));
         let (originals, names, own) = Default::default();
-        Self { world, dice, source, target, makes, says, originals, names, own, optional: BTreeSet::new(), between: Rc::default(), was_lost: false, values: 0, log, _folder: folder }
+        Self {
+            world,
+            dice,
+            source,
+            target,
+            makes,
+            says,
+            originals,
+            names,
+            own,
+            optional: BTreeSet::new(),
+            between: Rc::default(),
+            was_lost: false,
+            values: 0,
+            log,
+            _folder: folder,
+        }
     }
 
     fn value(&mut self) -> String {
@@ -297,7 +319,10 @@ impl History {
             let (title, count) = (self.value(), [1, 1, 3][self.dice.roll(3)]);
             let (day, hour) = (TODAY + 1 + self.dice.roll(6), 7 + self.dice.roll(3));
             let is_private = self.dice.once_in(3);
-            return self.put(&uid, Original { title, place: String::new(), day, hour, count, special: None, is_private });
+            return self.put(
+                &uid,
+                Original { title, place: String::new(), day, hour, count, special: None, is_private },
+            );
         };
         match self.dice.roll(9) {
             0 | 1 => {
@@ -337,7 +362,8 @@ impl History {
         let which = self.dice.roll(picked.len().max(1));
         match (self.dice.roll(6), picked.into_iter().nth(which)) {
             (0, _) => {
-                let taken = self.originals.iter().nth(self.dice.roll(8)).map(|(uid, o)| (uid.clone(), o.clone()));
+                let taken =
+                    self.originals.iter().nth(self.dice.roll(8)).map(|(uid, o)| (uid.clone(), o.clone()));
                 let (uid, title, day, hour) = match taken {
                     // The same entry came here by another way.
                     Some((uid, original)) => {
@@ -350,7 +376,15 @@ impl History {
                     return;
                 }
                 let mark = format!("DESCRIPTION:Bring the ladder\r\nX-ORCHARD-OWN:{uid}\r\nEND:VEVENT");
-                let made = Original { title, place: String::new(), day, hour, count: 1, special: None, is_private: false };
+                let made = Original {
+                    title,
+                    place: String::new(),
+                    day,
+                    hour,
+                    count: 1,
+                    special: None,
+                    is_private: false,
+                };
                 let text = whole(&made.components(&uid).replace("END:VEVENT", &mark));
                 self.target.set(&self.world, &format!("{uid}.ics"), Some(&text));
                 self.log.push(format!("the far side has its own {text}"));
@@ -369,7 +403,8 @@ impl History {
             (3, _) if !self.own.is_empty() => {
                 let uid = self.own.iter().nth(self.dice.roll(self.own.len())).expect("one").clone();
                 let texts = self.target.texts();
-                let found = texts.into_iter().find(|(_, text)| text.contains(&format!("X-ORCHARD-OWN:{uid}")));
+                let found =
+                    texts.into_iter().find(|(_, text)| text.contains(&format!("X-ORCHARD-OWN:{uid}")));
                 if let Some((name, _)) = found {
                     self.target.set(&self.world, &name, None);
                     self.log.push(format!("the far owner deletes {uid}"));
@@ -412,7 +447,9 @@ impl History {
                 drop(self.world.run_one_way(&self.rule()));
                 self.world.kill_at(None, false);
             }
-            1 => self.world.second_process(["PUT", "GET", "REPORT"][self.dice.roll(3)], 1 + self.dice.roll(2)),
+            1 => {
+                self.world.second_process(["PUT", "GET", "REPORT"][self.dice.roll(3)], 1 + self.dice.roll(2))
+            }
             2 => {
                 let empty = FaultKind::Body {
                     code: 207,
@@ -424,7 +461,8 @@ impl History {
             3 => {
                 let status = |code| FaultKind::Status { code, retry_after: None };
                 let code = [412, 404, 403, 409, 507, 500][self.dice.roll(6)];
-                let any = [FaultKind::HalfBody, FaultKind::LoseAnswer, status(code)][self.dice.roll(3)].clone();
+                let any =
+                    [FaultKind::HalfBody, FaultKind::LoseAnswer, status(code)][self.dice.roll(3)].clone();
                 fault = Some((["PUT", "DELETE", "GET", "REPORT"][self.dice.roll(4)], any));
             }
             4 => self.meddle(),
@@ -442,13 +480,17 @@ impl History {
         for round in 0.. {
             let waiting = || {
                 let places = [&self.source, &self.target].into_iter();
-                places.map(|p| if let Place::Server(end) = p { end.server.borrow().faults.len() } else { 0 }).sum::<usize>()
+                places
+                    .map(|p| if let Place::Server(end) = p { end.server.borrow().faults.len() } else { 0 })
+                    .sum::<usize>()
             };
             let unmet = waiting();
             let report = self.world.run_one_way(&self.rule()).map_err(|e| e.to_string())?;
             let was_met = waiting() < unmet;
-            let changes: Vec<_> = report.changes.iter().map(|c| (c.action, c.uid.clone(), c.told.clone())).collect();
-            self.log.push(format!("sync: {:?} {:?} {changes:?}", report.summary.calendars, report.summary.error));
+            let changes: Vec<_> =
+                report.changes.iter().map(|c| (c.action, c.uid.clone(), c.told.clone())).collect();
+            self.log
+                .push(format!("sync: {:?} {:?} {changes:?}", report.summary.calendars, report.summary.error));
             if let Some(previewed) = previewed.as_ref().filter(|_| round == 0) {
                 as_previewed(previewed, &report)?;
             }
@@ -483,7 +525,9 @@ impl History {
             return;
         }
         let texts = self.target.texts();
-        let Some((name, text)) = texts.into_iter().find(|(_, text)| !text.contains("X-ORCHARD-OWN")) else { return };
+        let Some((name, text)) = texts.into_iter().find(|(_, text)| !text.contains("X-ORCHARD-OWN")) else {
+            return;
+        };
         self.log.push(format!("somebody writes {name} in between"));
         let edited = text.replace("SUMMARY:", "SUMMARY:Between ");
         let (server, path) = (Rc::clone(&end.server), end.path.clone());
@@ -519,9 +563,11 @@ impl History {
             let store = self.world.store();
             let runs = store.runs(None, 10_000).expect("the history");
             let changes = runs.iter().flat_map(|run| store.changes(run.id).expect("the history"));
-            let kept: BTreeSet<String> = changes.filter_map(|change| change.before).map(|text| plain(&text.text)).collect();
+            let kept: BTreeSet<String> =
+                changes.filter_map(|change| change.before).map(|text| plain(&text.text)).collect();
             let now: BTreeSet<&String> = after.values().collect();
-            if let Some(lost) = before.iter().find(|text| !now.contains(text) && !kept.contains(&plain(text))) {
+            if let Some(lost) = before.iter().find(|text| !now.contains(text) && !kept.contains(&plain(text)))
+            {
                 return Err(format!("not in the history: {lost}"));
             }
         }
@@ -544,11 +590,18 @@ impl History {
             list.extend(occurrences(&entry));
         }
         if let Some(gone) = self.own.iter().find(|uid| !standing.contains(*uid)) {
+            // Where entries become copies, they go with a source that was taken; never before.
             if !self.says.owns {
                 return Err(format!("{gone} of the far owner's is gone"));
             }
         }
         self.own.retain(|uid| after.values().any(|text| text.contains(&format!("X-ORCHARD-OWN:{uid}"))));
+        if self.makes == Makes::Blocks {
+            // Blocks that are kept without their sources lie about anywhere after a lost state; where somebody deleted
+            // one that is left like that, nothing comes in its place, whoever takes that time.
+            let anywhere = self.says.keeps && self.was_lost || self.says.leaves && !self.optional.is_empty();
+            return if anywhere { Ok(()) } else { self.check_blocks(&after) };
+        }
         let mut missing = Vec::new();
         let single = self.says.is_narrow && self.makes == Makes::Occurrences;
         let is_optional = |(uid, original): &(&String, &Original)| {
@@ -562,7 +615,9 @@ impl History {
             for shown in self.shown(original).into_iter().filter(|_| is_taken) {
                 let place = |list: &[Shown]| list.iter().position(|one| *one == shown);
                 // What its owner has in the place of a copy is busy under its own title.
-                let is_same = |one: &&Shown| (one.2, one.3) == (shown.2, shown.3) && (self.says.shows == 1 || one.0 == shown.0);
+                let is_same = |one: &&Shown| {
+                    (one.2, one.3) == (shown.2, shown.3) && (self.says.shows == 1 || one.0 == shown.0)
+                };
                 let own_place = |list: &[Shown]| list.iter().find(is_same).map(drop);
                 match (place(&found), own_place(&own)) {
                     (Some(at), _) => drop(found.remove(at)),
@@ -578,10 +633,60 @@ impl History {
         Ok(())
     }
 
+    /// Blocks cover the time that sources take, and nothing else; how many there are, they do not tell.
+    fn check_blocks(&self, after: &BTreeMap<String, String>) -> Result<(), String> {
+        let near = |day: usize| !self.says.is_narrow || day <= TODAY + NARROW;
+        let (mut must, mut may) = (BTreeSet::new(), BTreeSet::new());
+        for (uid, original) in &self.originals {
+            if self.says.skips_private && original.is_private {
+                continue;
+            }
+            for day in original.day..original.day + original.count {
+                may.insert((day, original.hour));
+                if near(day) && near(original.day) && !self.optional.contains(uid) {
+                    must.insert((day, original.hour));
+                }
+            }
+        }
+        let mut covered = BTreeSet::new();
+        for text in after.values().filter(|text| !text.contains("X-ORCHARD-OWN")) {
+            let main = parse(text);
+            let main = main.main_component();
+            let at = |name: &str| {
+                let value = main.value(name).unwrap_or_default().to_owned();
+                let number = |from: usize| value.get(from..from + 2).and_then(|n| n.parse::<usize>().ok());
+                number(6).zip(number(9))
+            };
+            let (day, hour) = at("DTSTART").expect("a start");
+            let length = main.value("DURATION").unwrap_or("PT0S").trim_start_matches("PT").to_owned();
+            let (number, unit) = length.split_at(length.len() - 1);
+            let number: usize = number.parse().expect("a number");
+            let hours = match (at("DTEND"), unit) {
+                (Some((_, end)), _) => end - hour,
+                (None, "S") => number / 3600,
+                (None, "M") => number / 60,
+                (None, _) => number,
+            };
+            for hour in hour..hour + hours {
+                // What is kept without its source lies where it lay.
+                if !covered.insert((day, hour)) && !self.says.keeps {
+                    return Err(format!("two blocks at {day} {hour}: {after:#?}"));
+                }
+            }
+        }
+        let is_quiet = self.optional.is_empty() && !self.says.keeps;
+        if !must.is_subset(&covered) || is_quiet && !covered.is_subset(&may) {
+            return Err(format!("{covered:?} covered, must be {must:?}, may be {may:?}: {after:#?}"));
+        }
+        Ok(())
+    }
+
     /// A copy tells nothing that it may not tell.
     fn check_privacy(&self, text: &str) -> Result<(), String> {
         for original in self.originals.values() {
-            let hidden = self.says.shows == 1 || self.says.skips_private && original.is_private;
+            let hidden = self.says.shows == 1
+                || self.makes == Makes::Blocks
+                || self.says.skips_private && original.is_private;
             let words = original.words().into_iter();
             let mut secret = words.filter(|word| hidden || self.says.shows == 2 && **word == original.place);
             if let Some(word) = secret.find(|word| text.contains(*word)) {
@@ -617,13 +722,19 @@ pub(crate) fn as_previewed(previewed: &PreviewReport, report: &RunReport) -> Res
     let said = (counts, left_out, held);
     let did = (done, report.summary.left_out.clone(), report.summary.held);
     let same = said == did || did.2 > 0 && said.1 == did.1 && said.2 == did.2;
-    if same { Ok(()) } else { Err(format!("previewed {said:?}, done {did:?}: {previewed:#?} {:#?}", report.changes)) }
+    if same {
+        Ok(())
+    } else {
+        Err(format!("previewed {said:?}, done {did:?}: {previewed:#?} {:#?}", report.changes))
+    }
 }
 
 /// The days of an entry, as these histories write them.
 fn occurrences(entry: &Entry) -> Vec<Shown> {
     let main = entry.main_component();
-    let value = |component: &chestnut_core::ical::Component<'static>, name: &str| component.value(name).unwrap_or_default().to_owned();
+    let value = |component: &chestnut_core::ical::Component<'static>, name: &str| {
+        component.value(name).unwrap_or_default().to_owned()
+    };
     let number = |text: &str, from: usize| text[from..from + 2].parse::<usize>().expect("a number");
     let start = value(main, "DTSTART");
     let rule = value(main, "RRULE");
@@ -631,16 +742,19 @@ fn occurrences(entry: &Entry) -> Vec<Shown> {
     let (day, hour) = (number(&start, 6), number(&start, 9));
     let changed: BTreeMap<usize, (String, String)> = entry
         .components()
-        .filter_map(|c| Some((number(c.value("RECURRENCE-ID")?, 6), (value(c, "SUMMARY"), value(c, "LOCATION")))))
+        .filter_map(|c| {
+            Some((number(c.value("RECURRENCE-ID")?, 6), (value(c, "SUMMARY"), value(c, "LOCATION"))))
+        })
         .collect();
     let of = |day: usize| {
-        let (title, place) = changed.get(&day).cloned().unwrap_or_else(|| (value(main, "SUMMARY"), value(main, "LOCATION")));
+        let (title, place) =
+            changed.get(&day).cloned().unwrap_or_else(|| (value(main, "SUMMARY"), value(main, "LOCATION")));
         (title, place, day, hour)
     };
     (day..day + count).map(of).collect()
 }
 
-fn history(seed: u64) -> Result<(), (String, Vec<String>)> {
+fn history(seed: u64) -> Result<(), Failure> {
     let mut history = History::new(seed);
     for _ in 0..4 {
         for _ in 0..1 + history.dice.roll(5) {
