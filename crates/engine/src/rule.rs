@@ -1,6 +1,7 @@
 //! What a route says, ready to run.
 
 use std::fmt::Write as _;
+use std::rc::Rc;
 
 use chestnut_caldav::DavError;
 use chestnut_core::{
@@ -90,7 +91,7 @@ pub struct Rule {
     /// Makes the UIDs of copies.
     pub key: RouteKey,
     /// The tags of all routes that are known: other copies are of routes that nobody knows any more.
-    pub known_tags: Vec<RouteTag>,
+    pub known_tags: Rc<[RouteTag]>,
     /// How often the whole listing is compared.
     pub full_look_every: SignedDuration,
     /// How long replaced and deleted texts are kept.
@@ -151,7 +152,7 @@ impl Rule {
             deletion_limit: DeletionLimit::default(),
             far_edits: FarEdits::Correct,
             disagree: Disagree::default(),
-            known_tags: vec![key.tag().clone()],
+            known_tags: Rc::new([key.tag().clone()]),
             key,
             full_look_every: SignedDuration::from_hours(24),
             keep_history: SignedDuration::from_hours(24 * 90),

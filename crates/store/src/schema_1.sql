@@ -169,6 +169,7 @@ CREATE TABLE run (
     summary TEXT NOT NULL DEFAULT '{}'
 );
 CREATE INDEX run_route ON run (route_name, id);
+CREATE INDEX run_started ON run (started);
 CREATE TABLE change (
     id INTEGER PRIMARY KEY,
     run INTEGER NOT NULL REFERENCES run(id) ON DELETE CASCADE,

@@ -1,12 +1,12 @@
 //! From settings to clients and routes: calendars are found, the key made.
 
-use std::cell::RefCell;
+use std::cell::{OnceCell, RefCell};
 use std::collections::BTreeMap;
 use std::rc::Rc;
 
 use chestnut_caldav::protocol::{Found, feed_address, url_of};
 use chestnut_caldav::{Client, ClientOptions, DavError, HttpOptions, HttpTransport};
-use chestnut_core::{Choice, ObjectHref, RouteKey};
+use chestnut_core::{Choice, ObjectHref, RouteKey, RouteTag};
 use chestnut_engine::{Calendar, CalendarEnd, FeedCalendar, FileCalendar, FolderCalendar, Rule};
 use secrecy::ExposeSecret as _;
 use url::Url;
@@ -31,6 +31,8 @@ pub(crate) struct Connections<'s> {
     clients: RefCell<BTreeMap<String, Client>>,
     found: RefCell<BTreeMap<String, Rc<Found>>>,
     starts: RefCell<BTreeMap<String, Url>>,
+    /// The tags of all routes, by which each tells the copies of the others.
+    tags: OnceCell<Rc<[RouteTag]>>,
 }
 
 impl<'s> Connections<'s> {
@@ -41,6 +43,7 @@ impl<'s> Connections<'s> {
             clients: RefCell::default(),
             found: RefCell::default(),
             starts: RefCell::default(),
+            tags: OnceCell::new(),
         }
     }
 
@@ -211,7 +214,7 @@ impl<'s> Connections<'s> {
             far_edits: route.far_edits,
             full_look_every: route.full_look_every,
             keep_history: self.settings.keep_history,
-            known_tags: self.settings.routes.keys().map(tag).collect(),
+            known_tags: Rc::clone(self.tags.get_or_init(|| self.settings.routes.keys().map(tag).collect())),
             ..plain
         })
     }

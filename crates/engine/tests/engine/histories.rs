@@ -582,7 +582,7 @@ impl History {
         let busy = self.world.route();
         let ends = (self.world.route_at(source), self.world.route_at(board));
         let busy = Rule { ends: Rule::one_way("", ends.0, ends.1, busy.key.clone()).ends, ..busy };
-        let known_tags = vec![busy.key.tag().clone(), wall.key.tag().clone()];
+        let known_tags: Rc<[_]> = Rc::new([busy.key.tag().clone(), wall.key.tag().clone()]);
         let (wall, busy) = (Rule { known_tags: known_tags.clone(), ..wall }, Rule { known_tags, ..busy });
         let mut routes = [&wall, &busy];
         routes.rotate_left(first);

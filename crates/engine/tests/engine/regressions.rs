@@ -376,7 +376,7 @@ fn copies_without_a_source_are_found_after_a_lost_state() {
     world.lose_state();
     world.shape = Rc::new(|rule: &mut Rule| {
         rule.key = chestnut_core::RouteKey::new(b"another key", "presses-to-board");
-        rule.known_tags = vec![rule.key.tag().clone()];
+        rule.known_tags = std::rc::Rc::new([rule.key.tag().clone()]);
     });
     let report = world.sync();
     assert_eq!((report.summary.writes, report.summary.linked), (0, 7), "{:?}", report.changes);
