@@ -14,7 +14,7 @@ use chestnut_store::{
 };
 use futures_util::stream::{self, StreamExt as _};
 
-use crate::case::{Case, Kept, Stands};
+use crate::case::{Case, Kept, Place, Stands};
 use crate::decide::{Decider, Fate, Step, Verdict, Writing};
 use crate::error::RunError;
 use crate::gather::Gatherer;
@@ -134,6 +134,19 @@ impl Work {
         };
         work.note_losers();
         work
+    }
+
+    /// How long the texts are that it is about.
+    pub(crate) fn bytes(&self) -> usize {
+        let texts = |place: &Place| {
+            [&place.stood, &place.in_step_with].map(|kept| kept.as_ref().map(|kept| kept.text.text.len()))
+        };
+        let stand =
+            self.case.places.iter().filter_map(|place| place.stands.kept()).map(|kept| kept.text.text.len());
+        let known = self.case.places.iter().flat_map(texts).flatten();
+        let sent =
+            (0..self.case.places.len()).filter_map(|side| self.verdict.writing(side)).map(|w| w.text.len());
+        stand.chain(known).chain(sent).sum()
     }
 
     /// Notes whose word does not count, before it is written over.

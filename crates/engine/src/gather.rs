@@ -14,6 +14,7 @@ use chestnut_store::{
 };
 
 use crate::case::{Case, FoundDone, Kept, Place, Stands};
+use crate::guard::Deletion;
 use crate::rule::Rule;
 
 /// More entries that look alike than this are told apart by equal meaning alone.
@@ -32,6 +33,41 @@ pub(crate) struct Touched {
     pub(crate) free: Vec<(usize, ObjectId)>,
     /// What stands in calendars that only take, and belongs to nothing.
     pub(crate) beside: Vec<(usize, ObjectId)>,
+}
+
+/// Something that a run has to look at.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Found {
+    /// A case that is remembered.
+    Link(LinkId),
+    /// What belongs to nothing yet, in a calendar that gives.
+    Free(usize, ObjectId),
+    /// What belongs to nothing, in a calendar that only takes.
+    Beside(usize, ObjectId),
+}
+
+impl Found {
+    /// Tells whether both are of one kind.
+    pub(crate) fn is_like(self, other: Self) -> bool {
+        std::mem::discriminant(&self) == std::mem::discriminant(&other)
+    }
+
+    /// What a deletion of its case is called, which has a number perhaps.
+    pub(crate) fn deletion(self, link: Option<LinkId>) -> Deletion {
+        match (self, link) {
+            (_, Some(link)) | (Self::Link(link), None) => Deletion::Case(link),
+            (Self::Free(side, object) | Self::Beside(side, object), None) => Deletion::Beside(side, object),
+        }
+    }
+}
+
+impl Touched {
+    /// All of it, in the order in which it is worked on.
+    pub(crate) fn all(&self) -> impl Iterator<Item = Found> + '_ {
+        let links = self.links.iter().map(|link| Found::Link(*link));
+        let free = self.free.iter().map(|(side, object)| Found::Free(*side, *object));
+        links.chain(free).chain(self.beside.iter().map(|(side, object)| Found::Beside(*side, *object)))
+    }
 }
 
 /// What an object belongs to in this run. A case that is made again finds what it found the first time.

@@ -6,17 +6,17 @@ use std::time::Duration;
 
 use chestnut_core::{Because, Deletions, Origin, People};
 use chestnut_store::{
-    CalendarFacts, Change, ChangeAction, HeldItem, Lease, LinkRow, LinkState, ObjectId, Route, RouteId,
-    RouteSummary, RunId, RunResult, Store, StoreError, Told, route_lease,
+    CalendarFacts, Change, ChangeAction, HeldItem, Lease, LinkRow, LinkState, Route, RouteId, RouteSummary,
+    RunId, RunResult, Store, StoreError, Told, route_lease,
 };
 
 use crate::apply::{Applier, Outcome, Work, habits_of, new_row};
 use crate::calendar::Calendar;
-use crate::case::Case;
+use crate::case::{Case, Place};
 use crate::decide::{Decider, Fate, Step, Verdict};
 use crate::derive::Maker;
 use crate::error::RunError;
-use crate::gather::{Beside, Gatherer, Touched};
+use crate::gather::{Beside, Found, Gatherer, Touched};
 use crate::guard::{Decided, Deletion, Sorted, Waiting, WaitingEntry};
 use crate::mirror::{Look, Mirror};
 use crate::observe::{Observer, Phase, Progress};
@@ -26,6 +26,8 @@ use crate::story::{PreviewReport, PreviewedChange, RunReport, Why};
 
 /// Cases that are worked on at once.
 const BATCH: usize = 200;
+/// Texts in one batch, in bytes: what is made of them takes many times as much.
+const BATCH_BYTES: usize = 2 << 20;
 /// How long to wait for another process that runs the route, and how often to look.
 const WAITS: Duration = Duration::from_secs(60);
 const LOOKS: Duration = Duration::from_millis(250);
@@ -126,26 +128,12 @@ pub async fn preview_route(
         warns_of_invitations: first_run && rule.carry.people == People::Invite,
     };
     let mut deletions = Vec::new();
-    let mut decided = HashSet::new();
     let mut adopted = 0;
-    for link in &session.touched.links {
-        decided.insert(*link);
-        if let Some(work) = session.linked(*link)? {
-            deletions.extend(work.verdict.deletes().map(|because| (Deletion::Case(*link), because)));
-            report.add(rule, &work);
-        }
-    }
-    for (side, object) in &session.touched.free {
-        if let Some(work) = session.free(*side, *object)? {
-            adopted += usize::from(is_adopted(&work));
-            deletions.extend(deletion(&work, *side, *object));
-            report.add(rule, &work);
-        }
-    }
-    for (side, object) in &session.touched.beside {
-        match session.beside(*side, *object)? {
+    for found in session.touched.all() {
+        match session.work(found)? {
             Some(Ok(work)) => {
-                deletions.extend(deletion(&work, *side, *object));
+                adopted += usize::from(is_adopted(found, &work));
+                deletions.extend(deletion(found, &work));
                 report.add(rule, &work);
             }
             Some(Err(())) => report.strangers += 1,
@@ -156,6 +144,7 @@ pub async fn preview_route(
         known.as_ref().map(|route| store.tally(route.id)).transpose()?.map_or(0, |tally| tally.linked());
     report.held = session.sorted(deletions, linked + adopted, options).held.len();
     if let Some(route) = &known {
+        let decided: HashSet<_> = session.touched.links.iter().collect();
         let mut after = None;
         loop {
             let page = store.links_in(route.id, &[LinkState::LeftOut, LinkState::Refused], after, BATCH)?;
@@ -220,6 +209,15 @@ impl<'r> Session<'r> {
         let orphans = deletions.iter().filter(|(d, _)| matches!(d, Deletion::Beside(..))).count();
         let limit = self.gatherer.rule.deletion_limit;
         self.answers.sort(deletions, limit, linked + orphans, options.allow_deletions)
+    }
+
+    /// Makes the case of something that was found, and decides it. An error is an entry of somebody's own, which stays.
+    fn work(&self, found: Found) -> Result<Option<Result<Work, ()>>, RunError> {
+        match found {
+            Found::Link(link) => Ok(self.linked(link)?.map(Ok)),
+            Found::Free(side, object) => Ok(self.free(side, object)?.map(Ok)),
+            Found::Beside(side, object) => self.beside(side, object),
+        }
     }
 
     pub(crate) fn linked(&self, link: chestnut_store::LinkId) -> Result<Option<Work>, RunError> {
@@ -338,45 +336,28 @@ impl<'r> Job<'r> {
         before: usize,
         held: &mut usize,
     ) -> Result<(), RunError> {
-        let touched = &session.touched;
         let mut deletions: Vec<(Deletion, Because)> = Vec::new();
-        let mut batches = Batches::of(self.rule);
-        let mut rest = &touched.links[..];
-        while let Some(links) = batches.take(&mut rest) {
-            lease.renew()?;
-            let mut works = Vec::new();
-            for link in links {
-                let Some(work) = session.linked(*link)? else { continue };
-                match work.verdict.deletes() {
-                    Some(because) => deletions.push((Deletion::Case(*link), because)),
-                    None => works.push(work),
-                }
-            }
-            applier.apply(works, false).await?;
-        }
         let mut adopted = 0;
         let mut batches = Batches::of(self.rule);
-        let mut rest = &touched.free[..];
-        while let Some(free) = batches.take(&mut rest) {
+        let mut all = session.touched.all().peekable();
+        while let Some(first) = all.peek().copied() {
             lease.renew()?;
             let mut works = Vec::new();
-            for (side, object) in free {
-                let Some(work) = session.free(*side, *object)? else { continue };
-                adopted += usize::from(is_adopted(&work));
-                match deletion(&work, *side, *object) {
+            let mut room = batches.next();
+            // What is remembered comes first, and is done before anything else is looked for.
+            while let Some(found) = all.next_if(|found| found.is_like(first) && room.is_left()) {
+                room.cases -= 1;
+                let Some(Ok(work)) = session.work(found)? else { continue };
+                adopted += usize::from(is_adopted(found, &work));
+                match deletion(found, &work) {
                     Some(deletion) => deletions.push(deletion),
-                    None => works.push(work),
+                    None => {
+                        room.bytes = room.bytes.saturating_sub(work.bytes());
+                        works.push(work);
+                    }
                 }
             }
             applier.apply(works, false).await?;
-        }
-        for (side, object) in &touched.beside {
-            if let Some(Ok(work)) = session.beside(*side, *object)? {
-                match deletion(&work, *side, *object) {
-                    Some(deletion) => deletions.push(deletion),
-                    None => applier.apply(vec![work], false).await?,
-                }
-            }
         }
         if session.clocks_apart.is_some() {
             // What is past, and what is gone, is not for a run under a wrong clock to say.
@@ -403,13 +384,12 @@ impl<'r> Job<'r> {
     fn again(&self, session: &Session<'_>, batch: &[Deletion]) -> Result<Vec<Work>, RunError> {
         let mut works = Vec::new();
         for deletion in batch {
-            let work = match deletion {
-                Deletion::Case(link) => session.linked(*link)?,
-                Deletion::Beside(side, object) if self.rule.ends[*side].gives => {
-                    session.free(*side, *object)?
-                }
-                Deletion::Beside(side, object) => session.beside(*side, *object)?.and_then(Result::ok),
+            let found = match *deletion {
+                Deletion::Case(link) => Found::Link(link),
+                Deletion::Beside(side, object) if self.rule.ends[side].gives => Found::Free(side, object),
+                Deletion::Beside(side, object) => Found::Beside(side, object),
             };
+            let work = session.work(found)?.and_then(Result::ok);
             works.extend(work);
         }
         Ok(works)
@@ -617,42 +597,50 @@ fn made_place(route: &str) -> String {
     format!("made {route}")
 }
 
-/// How many cases are worked on at once: a file is written whole each time, so each time there are twice as many.
+/// How much is worked on at once: a file is written whole each time, so each time there is twice as much.
 struct Batches {
-    size: usize,
+    room: Room,
     grows: bool,
+}
+
+/// What there is still room for.
+#[derive(Clone, Copy)]
+struct Room {
+    cases: usize,
+    bytes: usize,
+}
+
+impl Room {
+    fn is_left(&self) -> bool {
+        self.cases > 0 && self.bytes > 0
+    }
 }
 
 impl Batches {
     fn of(rule: &Rule) -> Self {
         let is_file = |end: &CalendarEnd| end.takes && matches!(end.calendar, Calendar::File(_));
-        Self { size: BATCH, grows: rule.ends.iter().any(is_file) }
+        Self { room: Room { cases: BATCH, bytes: BATCH_BYTES }, grows: rule.ends.iter().any(is_file) }
     }
 
-    /// Takes the next batch off the front; `None` when nothing is left.
-    fn take<'t, T>(&mut self, rest: &mut &'t [T]) -> Option<&'t [T]> {
-        let (batch, others) = rest.split_at(self.size.min(rest.len()));
-        *rest = others;
-        self.size = if self.grows { self.size.saturating_mul(2) } else { self.size };
-        (!batch.is_empty()).then_some(batch)
+    fn next(&mut self) -> Room {
+        let room = self.room;
+        if self.grows {
+            self.room = Room { cases: room.cases.saturating_mul(2), bytes: room.bytes.saturating_mul(2) };
+        }
+        room
     }
 }
 
-/// What a case found in a calendar deletes, and why; `None` where it deletes nothing.
-fn deletion(work: &Work, side: usize, object: ObjectId) -> Option<(Deletion, Because)> {
+/// What a case deletes, and why; `None` where it deletes nothing.
+fn deletion(found: Found, work: &Work) -> Option<(Deletion, Because)> {
     let because = work.verdict.deletes()?;
-    let deletion = work.case.link.map_or(Deletion::Beside(side, object), Deletion::Case);
-    Some((deletion, because))
+    Some((found.deletion(work.case.link), because))
 }
 
 /// A copy that was found again, as after a lost state.
-fn is_adopted(work: &Work) -> bool {
-    work.case.row.is_none()
-        && work
-            .case
-            .places
-            .iter()
-            .any(|place| place.origin == Origin::Copy && place.stands.object().is_some())
+fn is_adopted(found: Found, work: &Work) -> bool {
+    let is_copy = |place: &Place| place.origin == Origin::Copy && place.stands.object().is_some();
+    matches!(found, Found::Free(..)) && work.case.row.is_none() && work.case.places.iter().any(is_copy)
 }
 
 /// Looks at the calendars of a route, and finds what there is to decide.
