@@ -36,14 +36,20 @@ pub struct CalendarText {
 pub struct Placed {
     /// The entry. Its UID is its own within the text: see [`Oddity::WithoutUid`] and [`Oddity::SharedUid`].
     pub entry: Entry,
-    /// Its text, as a calendar object of its own.
-    pub text: String,
     /// A hash of the text.
     pub etag: ETag,
     /// Where its components stand among the calendar's items.
     parts: Vec<usize>,
     /// Where they stand once more, word for word.
     repeats: Vec<usize>,
+}
+
+impl Placed {
+    /// Returns its text, as a calendar object of its own.
+    #[must_use]
+    pub fn text(&self) -> String {
+        ical::write(self.entry.object())
+    }
 }
 
 /// One change to a calendar's text.
@@ -218,9 +224,10 @@ impl CalendarText {
     /// Makes several changes at once; every other line stays as it stands. Time zones that an entry needs are
     /// added; where the calendar has other rules under a name, the entry's zone gets a name of its own, so that
     /// no time shifts.
-    pub fn change(&mut self, changes: &[TextChange<'_>]) {
+    #[must_use]
+    pub fn changed(&self, changes: &[TextChange<'_>]) -> Self {
         if changes.is_empty() {
-            return;
+            return self.clone();
         }
         let standing: BTreeMap<&EventUid, &Placed> =
             self.entries.iter().map(|placed| (placed.entry.uid(), placed)).collect();
@@ -240,7 +247,8 @@ impl CalendarText {
                 (TextChange::Replace(_, entry) | TextChange::Add(entry), _) => added.push(*entry),
             }
         }
-        let old = std::mem::take(self.object.items_mut());
+        let mut object = self.object.clone();
+        let old = std::mem::take(object.items_mut());
         let mut zones = JoinedZones::standing_in(&old);
         let mut items = Vec::with_capacity(old.len());
         for (at, item) in old.into_iter().enumerate() {
@@ -253,8 +261,10 @@ impl CalendarText {
         }
         added.into_iter().for_each(|entry| zones.add(entry, &mut items));
         zones.widen(&mut items);
-        *self.object.items_mut() = items;
-        self.take_apart();
+        *object.items_mut() = items;
+        let mut next = Self { object, entries: Vec::new(), oddities: self.oddities.clone() };
+        next.take_apart();
+        next
     }
 
     /// Groups the components by UID, and makes entries of them.
@@ -550,19 +560,20 @@ impl<'i> Builder<'i> {
                 .filter(|b| component_uid(b).as_ref() != Some(uid))
                 .for_each(|b| set_uid(b, uid.as_str()));
         }
-        let mut entry = self.assemble(bodies.clone())?;
-        if !keeps_uid {
-            let content = hex(&ContentKey::of(&entry).0);
+        let entry = if keeps_uid {
+            self.assemble(bodies)?
+        } else {
+            let content = hex(&ContentKey::of(&self.assemble(bodies.clone())?).0);
             let own = match uid {
                 Some(uid) => format!("{uid}-{}", &content[..12]),
                 None => format!("content-{content}"),
             };
             bodies.iter_mut().for_each(|body| set_uid(body, &own));
-            entry = self.assemble(bodies)?;
-        }
-        let text = ical::write(entry.object());
-        let etag = ETag::from(format!("\"{}\"", hex(&Sha256::digest(&text)[..16])));
-        Some(Placed { entry, text, etag, parts, repeats: Vec::new() })
+            self.assemble(bodies)?
+        };
+        let digest = Sha256::digest(ical::write(entry.object()));
+        let etag = ETag::from(format!("\"{}\"", hex(&digest[..16])));
+        Some(Placed { entry, etag, parts, repeats: Vec::new() })
     }
 
     fn assemble(&self, bodies: Vec<Component<'static>>) -> Option<Entry> {

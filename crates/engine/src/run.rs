@@ -676,7 +676,13 @@ pub(crate) async fn begin<'r>(
         rule.ends.iter().map(|end| Mirror::of(store, end)).collect::<Result<_, _>>()?;
     let refreshed = mirrors.iter().map(|mirror| {
         let look = look(&mirror.end);
-        async move { mirror.refresh(&look).await }
+        async move {
+            mirror.refresh(&look).await?;
+            if !mirror.end.takes {
+                mirror.end.calendar.let_go();
+            }
+            Ok::<(), RunError>(())
+        }
     });
     futures_util::future::join_all(refreshed).await.into_iter().collect::<Result<Vec<()>, _>>()?;
     let apart = mirrors.iter().filter_map(|mirror| mirror.date()).map(|date| (date - now).abs()).max();

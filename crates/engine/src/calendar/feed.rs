@@ -47,6 +47,11 @@ impl FeedCalendar {
         self.client.counts()
     }
 
+    /// Lets go of what was read.
+    pub(super) fn let_go(&self) {
+        self.read.take();
+    }
+
     pub(super) fn counter(&self) -> usize {
         self.client.counter()
     }
@@ -126,7 +131,7 @@ pub(super) fn fetched(text: &CalendarText, hrefs: &[ObjectHref]) -> HashMap<Obje
     let each = |href: &ObjectHref| {
         let found = by_uid.get(href.as_str()).map_or(Fetched::Missing, |placed| Fetched::Text {
             etag: Some(placed.etag.clone()),
-            text: placed.text.clone(),
+            text: placed.text(),
         });
         (href.clone(), found)
     };

@@ -100,6 +100,11 @@ impl FileCalendar {
         self.inner.may_be_missing && is_empty()
     }
 
+    /// Lets go of what was read.
+    pub(super) fn let_go(&self) {
+        self.inner.read.take();
+    }
+
     pub(super) fn path(&self) -> &Path {
         &self.inner.path
     }
@@ -248,8 +253,7 @@ impl FileCalendar {
             remove_leftovers(self.path());
         }
         self.inner.writes.set(self.inner.writes.get() + changes.len() as u64);
-        let mut text = read.text.clone();
-        text.change(&changes);
+        let text = read.text.changed(&changes);
         let bytes = text.write().into_bytes();
         let unchanged =
             || Ok(self.bytes()?.map(|bytes| <[u8; 32]>::from(Sha256::digest(bytes))) == read.digest);

@@ -171,6 +171,15 @@ impl Calendar {
         }
     }
 
+    /// Lets go of what it holds of the calendar's texts: the mirror has them.
+    pub(crate) fn let_go(&self) {
+        match self {
+            Self::Feed(feed) => feed.let_go(),
+            Self::File(file) => file.let_go(),
+            Self::Dav { .. } | Self::Folder(_) | Self::Made(_) => {}
+        }
+    }
+
     pub(crate) fn stop_writes_on(&self, stop: Rc<Cell<bool>>) {
         if let Self::Dav { client, .. } = self {
             client.stop_writes_on(stop);
