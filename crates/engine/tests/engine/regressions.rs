@@ -479,3 +479,125 @@ fn a_deletion_that_lost_does_not_win_later() {
         assert!(texts(side).contains("SUMMARY:New"));
     }
 }
+
+/// 12, 14: the rule is narrowed and the state lost at once: the route's own copies go, and nothing of anybody else's.
+#[test]
+fn a_narrower_rule_over_a_lost_state_takes_back_its_copies_alone() {
+    let mut world = World::new(0);
+    world.allow_deletions = true;
+    let private = |n: usize| press(&format!("p{n}"), &format!("Secret {n}"), "CLASS:PRIVATE\r\n");
+    (0..4).for_each(|n| world.write(&world.source, &format!("p{n}.ics"), &private(n)));
+    world.sync();
+    // The same entry came to the far owner by another way, and was never carried.
+    world.write(&world.source, "p7.ics", &private(7));
+    world.write(&world.target, "own.ics", &press("p7", "Secret 7", "X-OWN:ladder\r\n"));
+    world.lose_state();
+    world.shape = Rc::new(|rule: &mut Rule| {
+        rule.choice.skip = vec![chestnut_core::Test::Private(true)];
+        rule.matches = Matches::Own;
+    });
+    let previewed = world.preview();
+    assert_eq!(previewed.changes.iter().filter(|change| change.action == "delete").count(), 4);
+    let report = world.sync();
+    assert_eq!(titles(&world.target), ["Secret 7"], "{:?}", report.changes);
+    assert_eq!(report.summary.left_out["skip.private"], 5);
+    assert_eq!(previewed.left_out.len(), 5, "{previewed:?}");
+}
+
+/// 14: entries that became copies are copies: what a narrower rule does not carry, goes from them too.
+#[test]
+fn entries_that_became_copies_keep_nothing_that_may_not_be_shown() {
+    let mut world = World::new(0);
+    world.write(&world.source, "p.ics", &press("p", "Fair", "LOCATION:Secret hall\r\n"));
+    world.write(&world.target, "own.ics", &press("p", "Fair", ""));
+    world.shape = Rc::new(|rule: &mut Rule| rule.matches = Matches::Own);
+    world.sync();
+    assert!(texts(&world.target).contains("Secret hall"));
+    world.shape = Rc::new(|rule: &mut Rule| {
+        rule.matches = Matches::Own;
+        rule.carry = Carry { shows: Shows::Busy("Busy".into()), ..Carry::default() };
+    });
+    world.pass(60);
+    world.sync();
+    assert_eq!(titles(&world.target), ["Busy"]);
+    assert!(!texts(&world.target).contains("Secret"), "{}", texts(&world.target));
+}
+
+/// 2, 9: what was written over is in the history, also where the answer was lost, and where it was done twice.
+#[test]
+fn what_is_written_over_is_kept_whatever_happens_meanwhile() {
+    let kept = |world: &World| -> String {
+        let store = world.store();
+        let runs = store.runs(None, 99).expect("read");
+        let changes = runs.iter().flat_map(|run| store.changes(run.id).expect("read"));
+        changes.filter_map(|change| change.before).map(|text| text.text).collect()
+    };
+    let world = World::new(0);
+    world.write(&world.source, "p.ics", &press("p", "First", ""));
+    world.sync();
+    world.pass(60);
+    world.edit(&world.source, "p.ics", "SUMMARY:First", "SUMMARY:Second");
+    fault(&world.target, Fault::once("PUT", FaultKind::LoseAnswer));
+    let report = world.sync();
+    assert_eq!(report.summary.calendars["target"].updated, 1, "{:?}", report.changes);
+    assert!(kept(&world).contains("SUMMARY:First"), "its answer was lost");
+    // Three calendars; the last to be written is edited while it is.
+    let mut world = World::new(0);
+    world.between = 3;
+    world.write(&world.source, "p.ics", &press("p", "First", ""));
+    world.sync_two_way();
+    world.pass(60);
+    world.edit(&world.third, "p.ics", "SUMMARY:First", "SUMMARY:Second");
+    let (server, path) = (Rc::clone(&world.third.server), world.third.path.clone());
+    world.meanwhile("PUT", 1, move || {
+        let mut server = server.borrow_mut();
+        let text = server.texts(&path).remove("p.ics").expect("it stands there");
+        server.store_raw(&path, "p.ics", text.replace("SUMMARY:Second", "SUMMARY:Third"));
+    });
+    settle(&world, true);
+    assert_eq!([&world.source, &world.target, &world.third].map(titles), [["Third"], ["Third"], ["Third"]]);
+    assert!(kept(&world).contains("SUMMARY:First"), "it was written twice");
+}
+
+/// 1: what was written counts, also where the other side cannot be read in the middle of it.
+#[test]
+fn a_word_that_counted_counts_when_the_other_side_fails_meanwhile() {
+    let world = World::new(0);
+    world.habit(&world.source, Habit::NoSyncNoCtag);
+    world.write(
+        &world.target,
+        "p.ics",
+        &press("p", "Old", "LOCATION:Town\r\nLAST-MODIFIED:20261001T060000Z\r\n"),
+    );
+    world.write(&world.source, "p.ics", &press("p", "New", "LAST-MODIFIED:20261001T070000Z\r\n"));
+    let page = FaultKind::Body { code: 200, content_type: "text/html".into(), text: "<html>".into() };
+    fault(&world.target, Fault::once("GET", page));
+    settle(&world, true);
+    settle(&world, true);
+    assert_eq!([titles(&world.source), titles(&world.target)], [["New"], ["New"]]);
+    assert!(texts(&world.source).contains("Town"));
+}
+
+/// 10: a copy that the route took away is made anew when its source is wanted again.
+#[test]
+fn what_the_route_took_away_comes_back_with_its_source() {
+    let mut world = World::new(0);
+    world.allow_deletions = true;
+    world.far_edits = FarEdits::Leave;
+    world.shape = Rc::new(|rule: &mut Rule| {
+        rule.carry = Carry { shows: Shows::Busy("Busy".into()), ..Carry::default() };
+        rule.choice.skip = vec![chestnut_core::Test::Private(true)];
+    });
+    (0..4).for_each(|n| world.write(&world.source, &format!("p{n}.ics"), &press(&format!("p{n}"), "T", "")));
+    world.sync();
+    world.edit(&world.source, "p1.ics", "SUMMARY:T", "CLASS:PRIVATE\r\nSUMMARY:T");
+    world.pass(60);
+    // The look after the deletion fails: only the next run sees that it is gone.
+    fault(&world.target, Fault { after: 1, ..Fault::once("REPORT", status(500)) });
+    world.sync();
+    settle(&world, false);
+    assert_eq!(titles(&world.target).len(), 3);
+    world.edit(&world.source, "p1.ics", "CLASS:PRIVATE\r\n", "");
+    settle(&world, false);
+    assert_eq!(titles(&world.target).len(), 4);
+}
