@@ -701,6 +701,12 @@ impl Applier<'_> {
         }
         let mut done = Done { action, before, told: None, partly: writing.partly, stood: None };
         match &stands {
+            // Word for word what was sent.
+            Stands::Present(_, back) if is_same_text(&back.text.text, &writing.text) => {
+                done.stood = Some(Rc::clone(back));
+                work.case.places[side].stands = stands;
+                self.settle(work, side, done);
+            }
             Stands::Present(object, back) => {
                 let print = back.entry.meaning().fingerprint();
                 let again = work.came_back[side].replace(print) == Some(print);
@@ -918,6 +924,12 @@ impl Applier<'_> {
         self.outcome.tell([change], self.options.names_all);
         Ok(())
     }
+}
+
+/// Tells whether two texts are the same but for the ends of their lines, which XML changes.
+fn is_same_text(one: &str, two: &str) -> bool {
+    let plain = |text: &str| text.bytes().filter(|byte| *byte != b'\r').collect::<Vec<_>>();
+    one.len().abs_diff(two.len()) <= one.len() / 4 && plain(one) == plain(two)
 }
 
 pub(crate) fn new_row(state: LinkState) -> LinkRow {

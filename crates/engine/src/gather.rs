@@ -85,6 +85,8 @@ pub(crate) struct Gatherer<'r> {
     pub(crate) rule: &'r Rule,
     /// `None` before the first run.
     pub(crate) route: Option<RouteId>,
+    /// Whether the route had cases when the run began.
+    pub(crate) had_links: bool,
     /// The mirrors of the ends.
     pub(crate) mirrors: Vec<CalendarId>,
     pub(crate) habits: Vec<Habits>,
@@ -423,7 +425,8 @@ impl Gatherer<'_> {
 
     /// A case that knows this entry in another calendar, and misses it here.
     fn known_elsewhere(&self, side: usize, object: &Object, entry: &Entry) -> Result<Option<Case>> {
-        let Some(route) = self.route else { return Ok(None) };
+        // Before there were cases, none can miss it.
+        let Some(route) = self.route.filter(|_| self.had_links) else { return Ok(None) };
         for other in (0..self.mirrors.len()).filter(|other| *other != side) {
             for uid in [self.rule.key.copy_uid(entry.uid()), entry.uid().clone()] {
                 for found in self.store.objects_by_uid(self.mirrors[other], &uid)? {

@@ -719,6 +719,10 @@ pub(crate) async fn begin<'r>(
         store,
         rule,
         route: id,
+        had_links: id
+            .map(|id| store.links_of(id, None, 1))
+            .transpose()?
+            .is_some_and(|first| !first.is_empty()),
         mirrors: mirrors.iter().map(|mirror| mirror.id).collect(),
         habits: mirrors.iter().map(|mirror| habits_of(&mirror.facts().habits)).collect(),
         claimed: RefCell::default(),
