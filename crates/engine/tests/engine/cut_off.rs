@@ -4,6 +4,7 @@ use std::rc::Rc;
 
 use chestnut_core::{Carry, Reach, Shows, Window};
 use chestnut_engine::{Makes, Rule, RunError};
+use chestnut_standin::Habit;
 use chestnut_testkit::World;
 
 fn changed(world: &World) {
@@ -122,11 +123,31 @@ fn kill_and_repeat(prepare: impl Fn() -> World, act: impl Fn(&World) -> Result<b
     kills
 }
 
+/// Servers that keep what they are given, and such as split, cut and change what they store.
+const KEEPERS: [&[Habit]; 2] = [
+    &[],
+    &[
+        Habit::SplitsLists,
+        Habit::CutsAtComma,
+        Habit::FloatingToUtc,
+        Habit::WritesDuration,
+        Habit::NoEtagOnPut,
+    ],
+];
+
+fn keeper(habits: &[Habit], entries: usize) -> World {
+    let world = World::new(entries);
+    habits.iter().for_each(|habit| world.habit(&world.target, *habit));
+    world
+}
+
 #[test]
 fn made_copies_killed_at_every_step() {
-    for makes in [Makes::Occurrences, Makes::Blocks] {
+    for (makes, habits) in
+        [(Makes::Occurrences, KEEPERS[0]), (Makes::Blocks, KEEPERS[0]), (Makes::Occurrences, KEEPERS[1])]
+    {
         let prepare = || {
-            let mut world = World::new(12);
+            let mut world = keeper(habits, 12);
             world.shape = Rc::new(move |rule: &mut Rule| {
                 rule.makes = makes;
                 rule.window = Window { past: Reach::Days(7), ahead: Reach::Days(14) };
@@ -143,8 +164,8 @@ fn made_copies_killed_at_every_step() {
 
 #[test]
 fn a_retirement_killed_at_every_step() {
-    let prepare = || {
-        let world = World::new(6);
+    let prepare_at = |habits| {
+        let world = keeper(habits, 6);
         let own = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VEVENT\r\nUID:own\r\n\
              DTSTAMP:20261001T060000Z\r\nDTSTART:20261101T080000Z\r\nSUMMARY:Own\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
         world.write(&world.target, "own.ics", own);
@@ -155,16 +176,18 @@ fn a_retirement_killed_at_every_step() {
         Some(_) => world.retire().map(|gone| gone > 0),
         None => Ok(false),
     };
-    assert!(kill_and_repeat(prepare, retire) > 15);
-    let world = prepare();
+    for habits in KEEPERS {
+        assert!(kill_and_repeat(|| prepare_at(habits), retire) > 15);
+    }
+    let world = prepare_at(KEEPERS[0]);
     retire(&world).expect("retired");
     assert_eq!(far_side(&world).into_keys().collect::<Vec<_>>(), ["own.ics"]);
 }
 
 #[test]
 fn a_decision_killed_at_every_step() {
-    let prepare = || {
-        let world = World::new(12);
+    let prepare_at = |habits| {
+        let world = keeper(habits, 12);
         world.sync();
         for number in 0..12 {
             world.delete(&world.source, &format!("orchard-{number:04}.ics"));
@@ -179,5 +202,7 @@ fn a_decision_killed_at_every_step() {
         }
         Ok(world.try_sync()?.summary.writes > 0)
     };
-    assert!(kill_and_repeat(prepare, decide) > 15);
+    for habits in KEEPERS {
+        assert!(kill_and_repeat(|| prepare_at(habits), decide) > 15);
+    }
 }
