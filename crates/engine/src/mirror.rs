@@ -362,6 +362,20 @@ impl<'r> Mirror<'r> {
         Ok(news)
     }
 
+    /// Tells whether a report names an entry of a small calendar that has not changed.
+    fn is_small_and_repeats(&self, changed: &[Listed]) -> Result<bool, RunError> {
+        if changed.is_empty() || self.store.holds_more_than(self.id, FEW)? {
+            return Ok(false);
+        }
+        let etag = |href| self.store.object_at(self.id, href).map(|known| known.and_then(|known| known.etag));
+        for listed in changed.iter().filter(|listed| listed.etag.is_some()) {
+            if etag(&listed.href)? == listed.etag {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    }
+
     async fn note_by_report(&self, facts: &mut CalendarFacts, token: &SyncToken) -> Result<Noted, RunError> {
         let answer = self.end.calendar.changes_since(token).await;
         match answer.map_err(|e| self.end.failed(e))? {
@@ -381,6 +395,9 @@ impl<'r> Mirror<'r> {
                     false => !self.store.holds_more_than(self.id, changed.len() * 2)?,
                 };
                 let mut noted = Noted { token: new, date, ..Noted::default() };
+                // In a small calendar, half is soon less than what is gone: what has not changed tells of such an answer.
+                let suspicious = suspicious
+                    || removed.is_empty() && !self.wrote.get() && self.is_small_and_repeats(&changed)?;
                 let changed = self.news(changed, facts.generation)?;
                 // Some servers answer a token they have forgotten with everything and no removals. Where half of
                 // the calendar is said to have changed, a listing tells what is gone.

@@ -121,6 +121,7 @@ pub async fn preview_route(
         changes: Vec::new(),
         left_out: Vec::new(),
         left_out_then: Vec::new(),
+        clocks_apart: session.clocks_apart,
         strangers: 0,
         matched: 0,
         held: 0,
@@ -142,6 +143,11 @@ pub async fn preview_route(
     }
     let linked =
         known.as_ref().map(|route| store.tally(route.id)).transpose()?.map_or(0, |tally| tally.linked());
+    if session.clocks_apart.is_some() {
+        deletions.clear();
+        report.changes.retain(|change| change.action != "delete");
+        report.left_out_then.clear();
+    }
     report.held = session.sorted(deletions, linked + adopted, options).held.len();
     if let Some(route) = &known {
         let decided: HashSet<_> = session.touched.links.iter().collect();

@@ -43,6 +43,8 @@ pub struct PreviewReport {
     pub strangers: usize,
     /// Entries that stood on the far side before, are the same as a source, and stay their owner's.
     pub matched: usize,
+    /// By how many seconds this machine's clock and a server's differ, where that is so much that nothing is deleted.
+    pub clocks_apart: Option<i64>,
     /// How many deletions would be held.
     pub held: usize,
     /// Whether the route never ran.

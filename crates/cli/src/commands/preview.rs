@@ -80,7 +80,22 @@ pub(super) fn run(routes: &[String], common: &Common, io: &mut Io<'_>) -> Result
     Ok(if held { ExitCode::Waiting } else { ExitCode::Ok })
 }
 
+fn warning(preview: &PreviewReport, route: &RouteSettings) -> Option<String> {
+    let invites = preview.warns_of_invitations.then(|| invitation_warning(&preview.route, &route.to()));
+    let clocks = preview.clocks_apart.map(|seconds| {
+        let words = format!(
+            "{}: this machine's clock and that of a server are {} hours apart; nothing is deleted until they agree\n",
+            preview.route,
+            seconds / 3600
+        );
+        style::paint(style::WARN, words)
+    });
+    let both: String = invites.into_iter().chain(clocks).collect();
+    (!both.is_empty()).then_some(both)
+}
+
 fn route_preview(route: &RouteSettings, preview: PreviewReport) -> RoutePreview {
+    let warning = warning(&preview, route);
     let number = |action: &str| preview.changes.iter().filter(|c| c.action == action).count();
     let line = |c: PreviewedChange| Line {
         action: c.action,
@@ -102,7 +117,7 @@ fn route_preview(route: &RouteSettings, preview: PreviewReport) -> RoutePreview 
         held: preview.held,
         changes: preview.changes.into_iter().map(line).collect(),
         left_out: preview.left_out.into_iter().map(line).collect(),
-        warning: preview.warns_of_invitations.then(|| invitation_warning(&preview.route, &route.to())),
+        warning,
     }
 }
 

@@ -397,6 +397,8 @@ fn a_wrong_clock_deletes_nothing_and_heals() {
     world.sync();
     let runs = world.store().runs(None, 99).expect("read").len();
     world.ahead.set(366 * DAY);
+    let previewed = world.preview();
+    assert!(previewed.clocks_apart.is_some() && previewed.changes.is_empty(), "{previewed:?}");
     let report = world.sync();
     assert!(report.summary.clocks_apart.is_some() && report.result == RunResult::Failed);
     assert_eq!(world.entries(&world.target).len(), 6);
