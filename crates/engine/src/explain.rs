@@ -1,6 +1,6 @@
 //! The story of single entries: which rule of a route lets them through or stops them, and where their copies are.
 
-use chestnut_core::{Entry, LeftOut, refusal};
+use chestnut_core::{Because, Entry, LeftOut, refusal};
 use chestnut_store::{Store, Told};
 
 use crate::case::{Kept, start_text};
@@ -61,6 +61,10 @@ pub async fn explain(
                 Some(link) => session.linked(link)?,
                 None => session.free(side, object.id)?,
             };
+            let stopped_at_source = |entry: &Entry| {
+                let policy = plain.policy_of_source(&session.decider.borrow().facts, options.now)?;
+                refusal(&policy, entry, false)
+            };
             let mut one = Explained {
                 uid: entry.uid().to_string(),
                 title: entry.title(),
@@ -70,9 +74,13 @@ pub async fn explain(
                 trouble: None,
             };
             if let Some(work) = work {
-                if let Fate::LeaveOut(reason) = work.verdict.fate {
-                    one.stopped = Some(reason);
-                }
+                one.stopped = match (&work.verdict.fate, work.verdict.deletes()) {
+                    (Fate::LeaveOut(reason), _) => Some(*reason),
+                    (_, Some(Because::NotTaken(reason))) => Some(reason),
+                    // What stays without being taken, as `deletions = "keep"` says.
+                    (Fate::Release, _) => stopped_at_source(entry),
+                    _ => None,
+                };
                 let row = work.case.row.as_ref();
                 let was_agreed = row.is_some_and(|row| row.agreed.is_some());
                 let far = (0..rule.ends.len()).find(|other| *other != side);
@@ -83,10 +91,8 @@ pub async fn explain(
                 });
                 one.trouble = row.and_then(|row| row.told.clone());
             }
-            if is_made
-                && let Some(policy) = plain.policy_of_source(&session.decider.borrow().facts, options.now)
-            {
-                one.stopped = refusal(&policy, entry, false);
+            if is_made {
+                one.stopped = stopped_at_source(entry);
             }
             debug_assert!(end.gives);
             explained.push(one);

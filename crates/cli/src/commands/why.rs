@@ -1,7 +1,7 @@
 //! `chestnut why`: which rule of a route lets an entry through or stops it, and the key that says so.
 
 use chestnut_core::recurrence::{Budget, Occurrences, Zone};
-use chestnut_core::{Entry, LeftOut};
+use chestnut_core::{Deletions, Entry, LeftOut};
 use chestnut_engine::{Explained, Makes, RunOptions, explain};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -91,6 +91,13 @@ fn line(one: Explained, route: &RouteSettings) -> Line {
         }
         None if one.copy.is_some() => format!("the route takes it; its copy stands in {far}"),
         None => format!("the route takes it; the next sync writes it to {far}"),
+        Some(reason) if one.copy.is_some() => {
+            let copy = match route.deletions {
+                Deletions::Keep => format!("its copy in {far} stays"),
+                Deletions::Carry => format!("the next sync deletes its copy in {far}"),
+            };
+            format!("not taken any more: {}; {copy}", stopped_words(reason, far))
+        }
         Some(reason) => format!("not taken: {}", stopped_words(reason, far)),
     };
     let (copy, copy_uid) = one.copy.unzip();

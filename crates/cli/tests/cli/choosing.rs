@@ -129,6 +129,21 @@ fn each_example_takes_what_it_says_and_a_change_takes_hold_at_the_next_run() {
         "{day}"
     );
     assert!(entries[0]["copy_uid"].as_str().is_some_and(|uid| uid.starts_with("chestnut-")));
+    // A copy whose source the route no longer takes still stands there.
+    let standard = std::fs::read_to_string(set_up.path("chestnut.toml")).expect("read");
+    for (more, end) in [
+        ("", "the next sync deletes its copy in board"),
+        ("deletions = \"keep\"\n", "its copy in board stays"),
+    ] {
+        set_up
+            .configure(&format!("{}{more}", standard.replace("skip = { ", "skip = { words = [\"Fair\"], ")));
+        assert!(
+            why("fair").contains(&format!("not taken any more: `words` in `skip` fits it; {end}")),
+            "{}",
+            why("fair")
+        );
+    }
+    set_up.configure(&standard);
     let nobody = set_up.run(&["why", "presses-to-board", "moon landing"]);
     assert!(
         nobody.code == 1 && nobody.err.contains("calendar presses has no entry \"moon landing\""),
