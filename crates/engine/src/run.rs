@@ -522,8 +522,12 @@ impl<'r> Job<'r> {
             .filter(|intent| intent.sent.is_none())
             .find(|intent| case.places[intent.side].stands.object().is_some());
         let Some(still) = still else {
-            self.store.write(|writer| writer.forget_link(link))?;
-            return self.left_behind(session, applier, &case);
+            // Its source may stand, and not be carried: then why is remembered in its place.
+            let work = session.decided(case);
+            return match work.verdict.fate {
+                Fate::LeaveOut(_) => applier.record(&mut [work]),
+                _ => Ok(self.store.write(|writer| writer.forget_link(link))?),
+            };
         };
         // It said that it deleted it, and lists it still.
         let told = Told::NotDeleted { status: 0 };
@@ -546,25 +550,6 @@ impl<'r> Job<'r> {
         })?;
         applier.outcome.failed += 1;
         applier.outcome.tell([line], true);
-        Ok(())
-    }
-
-    /// The copy is gone, and its source stands: why it is not carried is remembered.
-    fn left_behind(
-        &self,
-        session: &Session<'_>,
-        applier: &mut Applier<'_>,
-        case: &Case,
-    ) -> Result<(), RunError> {
-        for (side, place) in case.places.iter().enumerate().filter(|(side, _)| self.rule.ends[*side].gives) {
-            let Some(object) = place.stands.object() else { continue };
-            session.gatherer.claimed.borrow_mut().remove(&object.id);
-            if let Some(work) = session.free(side, object.id)?
-                && matches!(work.verdict.fate, Fate::LeaveOut(_))
-            {
-                applier.record(&mut [work])?;
-            }
-        }
         Ok(())
     }
 
@@ -736,7 +721,7 @@ pub(crate) async fn begin<'r>(
     };
     let mut seen = known.map(|route| route.seen).unwrap_or_default();
     if changed || was_ahead {
-        // What was nobody's business may be some now.
+        // As it was stored with the rule.
         seen.clear();
     }
     let touched = gatherer.touched(&seen, now)?;

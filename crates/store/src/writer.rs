@@ -246,7 +246,9 @@ impl Writer<'_> {
         let sql = "UPDATE route SET rule = ?, ends = ? WHERE id = ?";
         self.run(sql, params![rule, ends, route.0])?;
         if owe_all {
+            // What was nobody's business may be some now.
             self.run("UPDATE link SET due = 0 WHERE route = ?", [route.0])?;
+            self.run("UPDATE route SET seen = '[]' WHERE id = ?", [route.0])?;
         }
         Ok(())
     }

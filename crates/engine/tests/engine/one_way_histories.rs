@@ -234,6 +234,8 @@ struct History {
     /// What somebody else replaced in the middle of a run, and with what.
     between: Rc<RefCell<Vec<(String, String)>>>,
     was_lost: bool,
+    /// A publisher that invents new UIDs each time.
+    rotates: bool,
     values: usize,
     log: Vec<String>,
     _folder: TempDir,
@@ -267,6 +269,7 @@ impl History {
             }
         };
         let (source, target) = (place("from", &mut dice), place("to", &mut dice));
+        let rotates = matches!(source, Place::File(_)) && dice.once_in(3);
         let makes =
             [Makes::Occurrences, Makes::Blocks, Makes::Entries, Makes::Entries, Makes::Entries][dice.roll(5)];
         let says = Says::roll(&mut dice);
@@ -285,6 +288,7 @@ impl History {
             optional: BTreeSet::new(),
             between: Rc::default(),
             was_lost: false,
+            rotates,
             values: 0,
             log,
             _folder: folder,
@@ -309,6 +313,19 @@ impl History {
         rule.makes = self.makes;
         self.says.apply(&mut rule);
         rule
+    }
+
+    /// The publisher writes the same entries under new UIDs.
+    fn rotate(&mut self) {
+        let Place::File(path) = &self.source else { return };
+        self.values += 1;
+        let mut all = String::new();
+        for (uid, original) in &self.originals {
+            let name = format!("{uid}-r{}", self.values);
+            all += &original.components(&name);
+            self.names.insert(uid.clone(), name);
+        }
+        std::fs::write(path, whole(&all)).expect("written");
     }
 
     /// Somebody changes something in the source.
@@ -350,7 +367,8 @@ impl History {
             _ => format!("{uid}-{}.ics", self.values),
         };
         let name = self.names.entry(uid.to_owned()).or_insert(new).clone();
-        self.source.set(&self.world, &name, Some(&whole(&original.components(uid))));
+        let uid_there = if self.rotates { &name } else { uid };
+        self.source.set(&self.world, &name, Some(&whole(&original.components(uid_there))));
         self.originals.insert(uid.to_owned(), original);
     }
 
@@ -436,6 +454,9 @@ impl History {
             self.log.push("the state is lost".to_owned());
             self.world.lose_state();
             self.was_lost = true;
+        }
+        if self.rotates {
+            self.rotate();
         }
         let mut before: BTreeSet<String> = self.target.texts().into_values().collect();
         let (mut fault, mut is_quiet) = (None, false);

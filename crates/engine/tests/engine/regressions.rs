@@ -603,3 +603,18 @@ fn what_the_route_took_away_comes_back_with_its_source() {
     settle(&world, false);
     assert_eq!(titles(&world.target).len(), 4);
 }
+
+/// A preview under a changed rule takes nothing away from the run after it.
+#[test]
+fn a_preview_after_a_change_of_the_rule_changes_nothing_for_the_run() {
+    let mut world = World::new(3);
+    world.allow_deletions = true;
+    world.write(&world.target, "own.ics", &press("own", "Somebody's", ""));
+    world.sync();
+    world.shape = Rc::new(|rule: &mut Rule| rule.strangers = chestnut_core::Strangers::Remove);
+    world.pass(60);
+    let said = world.preview();
+    assert_eq!(said.changes.iter().filter(|change| change.action == "delete").count(), 1, "{said:?}");
+    let done = world.sync();
+    assert_eq!(done.summary.calendars["target"].deleted, 1, "{:?}", done.changes);
+}
