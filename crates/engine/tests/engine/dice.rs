@@ -26,7 +26,7 @@ pub(crate) type Failure = (String, Vec<String>);
 
 /// Runs histories, each from its seed; the first that fails says with which seed, and what happened in it.
 ///
-/// `CHESTNUT_HISTORIES` says how many (CI asks for 20,000), `CHESTNUT_SEED` with which seed the first begins.
+/// `CHESTNUT_HISTORIES` says how many (CI asks for 10,000 of each kind), `CHESTNUT_SEED` with which seed the first begins.
 pub(crate) fn run_histories(history: fn(u64) -> Result<(), Failure>) {
     let number = |name: &str, default: u64| {
         let text = std::env::var_os(name).and_then(|text| text.into_string().ok());
