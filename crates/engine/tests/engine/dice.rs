@@ -1,5 +1,7 @@
 //! What the random histories share: a generator of numbers, and how many of them to run.
 
+use chestnut_standin::FaultKind;
+
 /// A small generator of numbers (xorshift), so that a seed says everything.
 pub(crate) struct Dice(u64);
 
@@ -19,6 +21,12 @@ impl Dice {
     pub(crate) fn once_in(&mut self, times: usize) -> bool {
         self.roll(times) == 0
     }
+}
+
+/// A 207 that says nothing at all, not even of the calendar.
+pub(crate) fn empty_multistatus() -> FaultKind {
+    let text = "<?xml version=\"1.0\"?><D:multistatus xmlns:D=\"DAV:\"/>".to_owned();
+    FaultKind::Body { code: 207, content_type: "application/xml".to_owned(), text }
 }
 
 /// What went wrong in a history, and what had happened until then.

@@ -12,7 +12,7 @@ use chestnut_standin::{Fault, FaultKind, Habit};
 use chestnut_store::ChangeAction;
 use chestnut_testkit::World;
 
-use crate::dice::{Dice, Failure, run_histories};
+use crate::dice::{Dice, Failure, empty_multistatus, run_histories};
 use crate::one_way_histories::as_previewed;
 
 /// What an entry says, as far as these histories go.
@@ -367,12 +367,7 @@ impl History {
                 self.models.values_mut().for_each(|model| model.agreed = None);
             }
             5 => {
-                let empty = FaultKind::Body {
-                    code: 207,
-                    content_type: "application/xml".into(),
-                    text: "<?xml version=\"1.0\"?><D:multistatus xmlns:D=\"DAV:\"/>".into(),
-                };
-                fault = Some((["REPORT", "PROPFIND"][self.dice.roll(2)], empty));
+                fault = Some((["REPORT", "PROPFIND"][self.dice.roll(2)], empty_multistatus()));
             }
             6 => {
                 self.world.second_process(["PUT", "GET", "REPORT"][self.dice.roll(3)], 1 + self.dice.roll(2))

@@ -19,7 +19,7 @@ use chestnut_store::Counts;
 use chestnut_testkit::{End, World, quick_folder};
 use tempfile::TempDir;
 
-use crate::dice::{Dice, Failure, run_histories};
+use crate::dice::{Dice, Failure, empty_multistatus, run_histories};
 
 /// The world's first day is the fifth.
 const TODAY: usize = 5;
@@ -472,12 +472,7 @@ impl History {
                 self.world.second_process(["PUT", "GET", "REPORT"][self.dice.roll(3)], 1 + self.dice.roll(2))
             }
             2 => {
-                let empty = FaultKind::Body {
-                    code: 207,
-                    content_type: "application/xml".into(),
-                    text: "<?xml version=\"1.0\"?><D:multistatus xmlns:D=\"DAV:\"/>".into(),
-                };
-                fault = Some((["REPORT", "PROPFIND"][self.dice.roll(2)], empty));
+                fault = Some((["REPORT", "PROPFIND"][self.dice.roll(2)], empty_multistatus()));
             }
             3 => {
                 let status = |code| FaultKind::Status { code, retry_after: None };
