@@ -53,18 +53,6 @@ pub(crate) struct Outcome {
     pub(crate) own_uids: BTreeSet<String>,
 }
 
-impl Outcome {
-    /// Remembers for the report what was recorded, without the texts; what was done as it should be, only on request:
-    /// all of it is in the history.
-    pub(crate) fn tell(&mut self, changes: impl IntoIterator<Item = Change>, names_all: bool) {
-        let plain =
-            [ChangeAction::Created, ChangeAction::Updated, ChangeAction::Deleted, ChangeAction::Linked];
-        let is_plain = |change: &Change| plain.contains(&change.action);
-        let told = changes.into_iter().filter(|change| names_all || !is_plain(change));
-        self.changes.extend(told.map(|change| Change { before: None, after: None, ..change }));
-    }
-}
-
 /// One case, while it is worked on.
 pub(crate) struct Work {
     pub(crate) case: Case,
@@ -921,8 +909,18 @@ impl Applier<'_> {
     /// Adds a line to the story at once.
     fn tell(&mut self, change: Change) -> Result<(), RunError> {
         self.store.write(|writer| writer.add_change(self.run, &change))?;
-        self.outcome.tell([change], self.options.names_all);
+        self.report([change]);
         Ok(())
+    }
+
+    /// Remembers for the report what was recorded, without the texts; what was done as it should be, only on request:
+    /// all of it is in the history.
+    pub(crate) fn report(&mut self, changes: impl IntoIterator<Item = Change>) {
+        let plain =
+            [ChangeAction::Created, ChangeAction::Updated, ChangeAction::Deleted, ChangeAction::Linked];
+        let is_told = |change: &Change| self.options.names_all || !plain.contains(&change.action);
+        let told = changes.into_iter().filter(is_told);
+        self.outcome.changes.extend(told.map(|change| Change { before: None, after: None, ..change }));
     }
 }
 

@@ -44,6 +44,9 @@ pub async fn explain(
     let is_made = rule.makes != Makes::Entries;
     let known = if is_made { None } else { known };
     let session = begin(&plain, store, options, &Silent, known.clone()).await?;
+    let at_source = plain.policy_of_source(&session.decider.borrow().facts, options.now);
+    let stopped_at_source =
+        |entry: &Entry| at_source.as_ref().and_then(|policy| refusal(policy, entry, false));
     let mut explained = Vec::new();
     for (side, end) in rule.ends.iter().enumerate().filter(|(_, end)| end.gives) {
         for object in store.all_objects(session.gatherer.mirrors[side])? {
@@ -60,10 +63,6 @@ pub async fn explain(
             let work = match link {
                 Some(link) => session.linked(link)?,
                 None => session.free(side, object.id)?,
-            };
-            let stopped_at_source = |entry: &Entry| {
-                let policy = plain.policy_of_source(&session.decider.borrow().facts, options.now)?;
-                refusal(&policy, entry, false)
             };
             let mut one = Explained {
                 uid: entry.uid().to_string(),

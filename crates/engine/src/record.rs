@@ -28,7 +28,7 @@ impl Applier<'_> {
             }
             changes.iter().try_for_each(|change| writer.add_change(run, change))
         })?;
-        self.outcome.tell(changes, self.options.names_all);
+        self.report(changes);
         Ok(())
     }
 

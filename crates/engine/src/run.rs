@@ -120,7 +120,6 @@ pub async fn preview_route(
         target: names.join(", "),
         changes: Vec::new(),
         left_out: Vec::new(),
-        left_out_then: Vec::new(),
         clocks_apart: session.clocks_apart,
         strangers: 0,
         matched: 0,
@@ -146,7 +145,6 @@ pub async fn preview_route(
     if session.clocks_apart.is_some() {
         deletions.clear();
         report.changes.retain(|change| change.action != "delete");
-        report.left_out_then.clear();
     }
     report.held = session.sorted(deletions, linked + adopted, options).held.len();
     if let Some(route) = &known {
@@ -166,7 +164,7 @@ pub async fn preview_route(
         }
     }
     if report.held == 0 {
-        report.left_out.append(&mut report.left_out_then);
+        report.leave_out_what_goes(rule);
     }
     report.left_out.extend(session.parts_left_out()?);
     Ok(report.in_order())
@@ -469,7 +467,7 @@ impl<'r> Job<'r> {
                 title: c.title.clone(),
                 start: c.start.clone(),
             }));
-            applier.outcome.tell(lines, true);
+            applier.report(lines);
         }
         let item = HeldItem {
             id: 0,
@@ -549,7 +547,7 @@ impl<'r> Job<'r> {
             writer.add_change(applier.run, &line)
         })?;
         applier.outcome.failed += 1;
-        applier.outcome.tell([line], true);
+        applier.report([line]);
         Ok(())
     }
 

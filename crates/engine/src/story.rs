@@ -37,8 +37,6 @@ pub struct PreviewReport {
     pub changes: Vec<PreviewedChange>,
     /// Entries that are left out now, newly seen ones and those known before.
     pub left_out: Vec<PreviewedChange>,
-    /// Entries that are left out once their copies are deleted.
-    pub(crate) left_out_then: Vec<PreviewedChange>,
     /// Entries of the far side that are nobody's copies.
     pub strangers: usize,
     /// Entries that stood on the far side before, are the same as a source, and stay their owner's.
@@ -114,6 +112,17 @@ impl PreviewReport {
         self
     }
 
+    /// Once the copies of entries that are not taken any more are gone, these are left out.
+    pub(crate) fn leave_out_what_goes(&mut self, rule: &Rule) {
+        let source = rule.ends.iter().find(|end| end.gives).map(|end| end.name.clone());
+        let left_out = self.changes.iter().filter_map(|change| {
+            let Why::NotTaken(reason) = &change.why else { return None };
+            let why = Why::LeftOut(reason.key().to_owned());
+            Some(PreviewedChange { action: "leave out", calendar: source.clone(), why, ..change.clone() })
+        });
+        self.left_out.extend(left_out);
+    }
+
     /// Adds the lines for one case.
     pub(crate) fn add(&mut self, rule: &Rule, work: &Work) {
         let (case, verdict) = (&work.case, &work.verdict);
@@ -174,14 +183,7 @@ impl PreviewReport {
                         Because::Gone => Why::SourceGone,
                         Because::Stranger => Why::Stranger,
                         Because::Past => Why::Past,
-                        Because::NotTaken(reason) => {
-                            // Once its copy is gone, it is one that is left out.
-                            let source =
-                                case.places.iter().position(|place| place.origin == Origin::Original);
-                            let why = Why::LeftOut(reason.key().to_owned());
-                            self.left_out_then.push(line("leave out", source, why));
-                            Why::NotTaken(*reason)
-                        }
+                        Because::NotTaken(reason) => Why::NotTaken(*reason),
                     };
                     self.changes.push(line("delete", Some(side), why));
                 }

@@ -74,15 +74,10 @@ impl Store {
             if let Some(holder) = self.holder(name)? {
                 return Err(StoreError::Busy { name: name.to_owned(), holder: Some(holder) });
             }
-            let last: Option<i64> = connection
-                .prepare_cached("SELECT number FROM lease WHERE name = ?")?
-                .query_row([name], |row| row.get(0))
-                .optional()?;
-            let number = last.unwrap_or(0) + 1;
-            connection
-                .prepare_cached("INSERT OR REPLACE INTO lease VALUES (?, ?, ?, ?, ?)")?
-                .execute(params![name, self.presence.name(), number, now, now + LASTS])?;
-            Ok(number)
+            let sql = "INSERT INTO lease VALUES (?1, ?2, 1, ?3, ?4) ON CONFLICT (name)
+                 DO UPDATE SET holder = ?2, number = number + 1, since = ?3, until = ?4 RETURNING number";
+            let values = params![name, self.presence.name(), now, now + LASTS];
+            Ok(connection.prepare_cached(sql)?.query_row(values, |row| row.get(0))?)
         })?;
         Ok(Lease { store: self, name: name.to_owned(), number })
     }

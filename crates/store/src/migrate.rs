@@ -12,25 +12,13 @@ const STEPS: &[&str] = &[include_str!("schema_1.sql")];
 /// Says that the file is Chestnut's ("ChS2" as a number, SQLite's application_id).
 const APPLICATION_ID: i64 = 0x4368_5332;
 
-/// What a file says of itself.
-enum Format {
-    /// There is nothing in it yet.
-    New,
-    /// Written in a format that is known.
-    Known(usize),
-}
-
 pub(crate) fn migrate(connection: &Connection, path: &Path) -> Result<(), StoreError> {
-    if matches!(format(connection, path)?, Format::Known(found) if found == STEPS.len()) {
+    if steps_taken(connection, path)? == STEPS.len() {
         return Ok(());
     }
     // Another process may be about to do the same: whoever comes second finds it done.
     let transaction = Transaction::new_unchecked(connection, TransactionBehavior::Immediate)?;
-    let found = match format(&transaction, path)? {
-        Format::New => 0,
-        Format::Known(found) => found,
-    };
-    for (number, step) in (1..).zip(STEPS).skip(found) {
+    for (number, step) in (1..).zip(STEPS).skip(steps_taken(&transaction, path)?) {
         transaction.execute_batch(step)?;
         transaction.pragma_update(None, "user_version", number)?;
         transaction.pragma_update(None, "application_id", APPLICATION_ID)?;
@@ -38,7 +26,8 @@ pub(crate) fn migrate(connection: &Connection, path: &Path) -> Result<(), StoreE
     Ok(transaction.commit()?)
 }
 
-fn format(connection: &Connection, path: &Path) -> Result<Format, StoreError> {
+/// How many of the steps a file has behind it: none, where there is nothing in it yet.
+fn steps_taken(connection: &Connection, path: &Path) -> Result<usize, StoreError> {
     let unreadable = |problem: String| StoreError::Unreadable { path: path.to_owned(), problem };
     let number = |sql: &str| -> Result<i64, StoreError> {
         connection.query_row(sql, [], |row| row.get(0)).map_err(|e| match StoreError::from(e) {
@@ -50,14 +39,14 @@ fn format(connection: &Connection, path: &Path) -> Result<Format, StoreError> {
     let has_tables = number("SELECT count(*) FROM sqlite_schema")? > 0;
     let (found, application) = (number("PRAGMA user_version")?, number("PRAGMA application_id")?);
     if !has_tables {
-        return Ok(Format::New);
+        return Ok(0);
     }
     if application != APPLICATION_ID {
         return Err(unreadable("it is a database of another program".to_owned()));
     }
     let known = STEPS.len();
     match usize::try_from(found) {
-        Ok(found) if found <= known => Ok(Format::Known(found)),
+        Ok(found) if found <= known => Ok(found),
         _ => Err(StoreError::Newer { path: path.to_owned(), found, known: known as i64 }),
     }
 }

@@ -7,7 +7,7 @@ use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value, value};
 
 use super::account::OAuthSettings;
 use super::file::Settings;
-use super::secrets::{SecretSource, write_private};
+use super::secrets::{SecretSource, write_alone};
 use crate::error_report::Failure;
 
 /// The configuration's text, to be changed.
@@ -130,7 +130,7 @@ impl ConfigurationText {
             drop(std::fs::remove_file(&temporary));
             if text.contains("plain-text") {
                 // A secret was asked for in so many words.
-                write_private(&temporary, &text)?;
+                write_alone(&temporary, &text)?;
             } else {
                 std::fs::write(&temporary, &text)?;
             }

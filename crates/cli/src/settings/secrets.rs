@@ -121,9 +121,7 @@ fn secret_command(owner: &str, what: &str, words: &[String]) -> Result<String, F
 
 /// Puts a new file in its place that only its owner may read: whole, or, where there is one already, not at all.
 pub(crate) fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
-    let temporary = path.with_added_extension(format!("{}.new", std::process::id()));
-    drop(std::fs::remove_file(&temporary));
-    write_alone(&temporary, text)?;
+    let temporary = write_beside(path, text)?;
     let placed = match std::fs::hard_link(&temporary, path) {
         Err(e) if e.kind() != std::io::ErrorKind::AlreadyExists && !path.exists() => {
             // A file system without links.
@@ -136,7 +134,17 @@ pub(crate) fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
     placed
 }
 
-fn write_alone(path: &Path, text: &str) -> std::io::Result<()> {
+/// Writes a text that only its owner may read under another name, to be put in its place; what a process that is gone
+/// left there goes.
+fn write_beside(path: &Path, text: &str) -> std::io::Result<PathBuf> {
+    let temporary = path.with_added_extension(format!("{}.new", std::process::id()));
+    drop(std::fs::remove_file(&temporary));
+    write_alone(&temporary, text)?;
+    Ok(temporary)
+}
+
+/// Writes a new file that only its owner may read.
+pub(super) fn write_alone(path: &Path, text: &str) -> std::io::Result<()> {
     use std::io::Write as _;
     let mut options = std::fs::OpenOptions::new();
     options.write(true).create_new(true);
@@ -152,8 +160,5 @@ fn write_alone(path: &Path, text: &str) -> std::io::Result<()> {
 
 /// Puts a text that only its owner may read in the place of another, in one step.
 pub(crate) fn replace_private(path: &Path, text: &str) -> std::io::Result<()> {
-    let temporary = path.with_added_extension(format!("{}.new", std::process::id()));
-    drop(std::fs::remove_file(&temporary));
-    write_alone(&temporary, text)?;
-    std::fs::rename(&temporary, path)
+    std::fs::rename(write_beside(path, text)?, path)
 }

@@ -11,7 +11,8 @@ use std::rc::Rc;
 
 use chestnut_core::ical::Limits;
 use chestnut_core::{
-    CalendarText, Carry, Deletions, Entry, FarEdits, Kind, Matches, PastCopies, Reach, Shows, Test, Window,
+    CalendarText, Carry, Deletions, Detail, Entry, FarEdits, Kind, Matches, PastCopies, Reach, Shows, Test,
+    Window,
 };
 use chestnut_engine::{Calendar, FileCalendar, FolderCalendar, Makes, PreviewReport, Rule, RunReport, Why};
 use chestnut_standin::{Fault, FaultKind, Habit};
@@ -20,6 +21,7 @@ use chestnut_testkit::{End, World, quick_folder};
 use tempfile::TempDir;
 
 use crate::dice::{Dice, Failure, empty_multistatus, run_histories};
+use crate::regressions::details;
 
 /// The world's first day is the fifth.
 const TODAY: usize = 5;
@@ -164,19 +166,7 @@ impl Says {
         rule.carry = match self.shows {
             0 => Carry::default(),
             1 => Carry { shows: Shows::Busy("Taken".into()), ..Carry::default() },
-            _ => {
-                let details = chestnut_core::Details {
-                    taken: [chestnut_core::Detail::Title].into_iter().collect(),
-                    title: None,
-                    prefix: None,
-                    blocks_time: None,
-                    privacy: None,
-                    reminders: chestnut_core::Reminders::default(),
-                    categories: chestnut_core::Categories::default(),
-                    colour: chestnut_core::Colour::default(),
-                };
-                Carry { shows: Shows::Details(Box::new(details)), ..Carry::default() }
-            }
+            _ => details(&[Detail::Title]),
         };
         rule.kinds = [Kind::Event].into_iter().collect();
         rule.choice.skip = if self.skips_private { vec![Test::Private(true)] } else { Vec::new() };

@@ -30,7 +30,7 @@ fn texts(end: &End) -> String {
     end.server.borrow().texts(&end.path).into_values().collect::<String>().replace("\r\n ", "")
 }
 
-fn details(taken: &[Detail]) -> Carry {
+pub(crate) fn details(taken: &[Detail]) -> Carry {
     let details = Details { taken: taken.iter().copied().collect(), ..Details::default() };
     Carry { shows: Shows::Details(Box::new(details)), ..Carry::default() }
 }
