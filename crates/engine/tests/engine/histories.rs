@@ -6,7 +6,7 @@ use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 
-use chestnut_core::{Carry, Disagree, Entry, RouteKey, Shows};
+use chestnut_core::{Carry, Detail, Disagree, Entry, RouteKey, Shows};
 use chestnut_engine::Rule;
 use chestnut_standin::{Fault, FaultKind, Habit};
 use chestnut_store::ChangeAction;
@@ -14,6 +14,7 @@ use chestnut_testkit::World;
 
 use crate::dice::{Dice, Failure, empty_multistatus, run_histories};
 use crate::one_way_histories::as_previewed;
+use crate::regressions::details;
 
 /// What an entry says, as far as these histories go.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -74,11 +75,65 @@ fn fields_of(entry: &Entry) -> Fields {
 struct Model {
     agreed: Option<Fields>,
     sides: Vec<Option<(Fields, i64)>>,
+    /// Whether places are part of what was agreed.
+    places_agreed: bool,
+    /// Which place stood in each calendar when it last came to rest.
+    places: Vec<String>,
 }
 
 impl Model {
-    /// What must stand everywhere, and the words that do not count.
-    fn settle(&mut self, prefer: Option<usize>) -> Vec<String> {
+    /// What must stand everywhere, and the words that do not count. Where places are not carried, each calendar keeps
+    /// its own; once they are, they are put together as at a first run.
+    fn settle(&mut self, prefer: Option<usize>, carries_places: bool) -> Vec<String> {
+        let mut own = Vec::new();
+        for (side, stands) in self.sides.iter().enumerate() {
+            let before = self.places.get(side).filter(|_| self.agreed.is_some());
+            own.push(stands.as_ref().map(|(f, _)| &f.place).or(before).cloned().unwrap_or_default());
+        }
+        let are_new = self.agreed.is_some() && !self.places_agreed;
+        self.places_agreed = carries_places;
+        let mut lost;
+        if carries_places && !are_new {
+            lost = self.settle_all(prefer);
+        } else {
+            let stood: Vec<_> = self.sides.iter().map(|held| held.as_ref().map(|(_, at)| *at)).collect();
+            let all = self.sides.iter_mut().flatten().map(|(fields, _)| fields).chain(&mut self.agreed);
+            all.for_each(|fields| fields.place.clear());
+            let agreed = self.agreed.clone();
+            lost = self.settle_all(prefer);
+            if carries_places {
+                // A place that nobody was told of is news, which outweighs a deletion.
+                let is_told = |side: usize| stood[side].is_some() && !own[side].is_empty();
+                if self.agreed.is_none() && (0..own.len()).any(is_told) {
+                    self.agree(agreed, Vec::new());
+                }
+                let mut said: Vec<_> = (0..own.len()).filter(|side| stood[*side].is_some()).collect();
+                said.retain(|side| !own[*side].is_empty());
+                said.sort_by_key(|side| (Some(*side) != prefer, std::cmp::Reverse(stood[*side]), *side));
+                let wins = said.first().map(|side| own[*side].clone()).unwrap_or_default();
+                if self.agreed.is_some() {
+                    lost.extend(said.iter().map(|side| own[*side].clone()).filter(|place| *place != wins));
+                }
+                own.fill(wins.clone());
+                if let Some(agreed) = &mut self.agreed {
+                    agreed.place = wins;
+                }
+            }
+            for (held, place) in self.sides.iter_mut().zip(&own) {
+                if let Some((fields, _)) = held {
+                    fields.place = place.clone();
+                }
+            }
+        }
+        self.places = self
+            .sides
+            .iter()
+            .map(|held| held.as_ref().map(|(f, _)| f.place.clone()).unwrap_or_default())
+            .collect();
+        lost
+    }
+
+    fn settle_all(&mut self, prefer: Option<usize>) -> Vec<String> {
         let now: Vec<(usize, Fields, i64)> = self
             .sides
             .iter()
@@ -211,6 +266,7 @@ struct History {
     dice: Dice,
     /// Disagreements wait for a person, who always takes this calendar's word.
     prefer: Option<usize>,
+    carries_places: bool,
     models: BTreeMap<String, Model>,
     names: BTreeMap<(usize, String), String>,
     values: usize,
@@ -232,9 +288,6 @@ impl History {
             route.carry = Carry { shows: Shows::Busy("Taken".into()), ..Carry::default() };
         });
         let prefer = (dice.roll(4) == 0).then(|| dice.roll(world.between));
-        if prefer.is_some() {
-            world.shape_two_way = Rc::new(|route| route.disagree = Disagree::Hold);
-        }
         let mut log = vec![format!("between {}, decided for {prefer:?}", world.between)];
         let shown = dice.roll(world.between);
         for side in world.sides().into_iter().chain([&world.board]) {
@@ -247,6 +300,7 @@ impl History {
             world,
             dice,
             prefer,
+            carries_places: true,
             models: BTreeMap::new(),
             names: BTreeMap::new(),
             values: 0,
@@ -331,7 +385,7 @@ impl History {
         let at = self.world.now();
         self.world.write(self.world.sides()[side], name, &text(uid, &fields, at));
         let between = self.world.between;
-        let new = || Model { agreed: None, sides: vec![None; between] };
+        let new = || Model { sides: vec![None; between], ..Model::default() };
         self.models.entry(uid.to_owned()).or_insert_with(new).sides[side] = Some((fields, at));
     }
 
@@ -341,6 +395,20 @@ impl History {
         let side = self.dice.roll(self.world.between);
         let status = |code| FaultKind::Status { code, retry_after: None };
         let mut before: BTreeSet<String> = self.texts().into_values().collect();
+        if self.dice.once_in(5) {
+            self.carries_places = !self.carries_places;
+            self.log.push(format!("places are carried: {}", self.carries_places));
+        }
+        let (carries, holds) = (self.carries_places, self.prefer.is_some());
+        self.world.shape_two_way = Rc::new(move |route| {
+            if holds {
+                route.disagree = Disagree::Hold;
+            }
+            if !carries {
+                let all = Detail::ALL.into_iter().filter(|detail| *detail != Detail::Location);
+                route.carry = details(&all.collect::<Vec<_>>());
+            }
+        });
         let (mut fault, mut is_quiet) = (None, false);
         match self.dice.roll(12) {
             0 => {
@@ -372,7 +440,7 @@ impl History {
             6 => {
                 self.world.second_process(["PUT", "GET", "REPORT"][self.dice.roll(3)], 1 + self.dice.roll(2))
             }
-            7 => self.meddle(),
+            7 if self.carries_places => self.meddle(),
             _ => is_quiet = true,
         }
         let is_faulty = fault.is_some();
@@ -428,7 +496,7 @@ impl History {
         }
         let mut lost = Vec::new();
         for model in self.models.values_mut() {
-            lost.extend(model.settle(self.prefer));
+            lost.extend(model.settle(self.prefer, self.carries_places));
         }
         if let Some(Meddled { uid, old, title, .. }) = meddled
             && let Some(model) = self.models.get_mut(&uid)
@@ -529,8 +597,11 @@ impl History {
                     return Err(format!("{} stands twice in {number}", entry.uid()));
                 }
             }
-            let expected: BTreeMap<_, _> =
-                self.models.iter().filter_map(|(uid, m)| Some((uid.clone(), m.agreed.clone()?))).collect();
+            let expected: BTreeMap<_, _> = self
+                .models
+                .iter()
+                .filter_map(|(uid, m)| Some((uid.clone(), m.sides[number].clone()?.0)))
+                .collect();
             if found != expected {
                 return Err(format!("calendar {number}: {found:#?}, expected {expected:#?}"));
             }
@@ -611,7 +682,8 @@ impl History {
                 _ => copies.push(format!("{fields:?}")),
             }
         }
-        let agreed: Vec<_> = self.models.values().filter_map(|model| model.agreed.as_ref()).collect();
+        let shown = |model: &Model| model.sides[self.shown].clone().map(|(fields, _)| fields);
+        let agreed: Vec<_> = self.models.values().filter_map(shown).collect();
         let mut expected: Vec<_> = agreed.iter().map(|fields| format!("{fields:?}")).collect();
         let mut taken: Vec<_> = agreed.iter().map(|fields| fields.hour).collect();
         [&mut copies, &mut expected].into_iter().for_each(|list| list.sort());
