@@ -9,7 +9,8 @@ use futures_util::stream::{self, StreamExt as _};
 use jiff::Timestamp;
 use url::Url;
 
-use crate::error::{Class, DavError};
+use crate::class::Class;
+use crate::error::DavError;
 use crate::pace::Pace;
 use crate::protocol::{
     self, CalendarInfo, Condition, Discovery, DiscoveryNext, DiscoveryStage, FeedAnswer, Found, Listing,

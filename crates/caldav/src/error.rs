@@ -2,6 +2,7 @@
 
 use url::Url;
 
+use crate::class::Class;
 use crate::transport::TransportError;
 
 /// Why a server did not give what was asked for.
@@ -70,30 +71,6 @@ pub enum DavError {
         /// What was missing.
         problem: &'static str,
     },
-}
-
-/// What helps: the remedy, not the cause.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-#[non_exhaustive]
-pub enum Class {
-    /// Try again later.
-    Retry,
-    /// Read again, and decide again.
-    Conflict,
-    /// It is not there.
-    NotFound,
-    /// Mend user name or password.
-    Credentials,
-    /// Ask for the right to do it.
-    Forbidden,
-    /// It does not fit.
-    TooLarge,
-    /// The answer or the text is broken.
-    Malformed,
-    /// The server cannot do it.
-    Unsupported,
-    /// It may have happened: look before sending it again.
-    OutcomeUnknown,
 }
 
 impl DavError {

@@ -10,6 +10,7 @@ pub mod oauth;
 pub mod protocol;
 
 mod auth;
+mod class;
 mod client;
 mod error;
 mod http_transport;
@@ -18,8 +19,9 @@ mod retry_policy;
 mod transport;
 
 pub use auth::{Credentials, FixedToken, SignIn, TokenAnswer, TokenSource};
+pub use class::Class;
 pub use client::{Capabilities, Client, ClientOptions, Fetched, RequestCounts};
-pub use error::{Class, DavError};
+pub use error::DavError;
 pub use http_transport::{HttpOptions, HttpTransport, Proxies};
 pub use transport::{
     Answer, CertificateFault, Request, Transport, TransportError, TransportFault, is_loopback,

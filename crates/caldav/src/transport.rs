@@ -6,7 +6,7 @@ use std::pin::Pin;
 use http::HeaderMap;
 use url::Url;
 
-use crate::error::Class;
+use crate::class::Class;
 
 /// One request, complete but for the sign-in.
 #[derive(Debug, Clone)]

@@ -18,11 +18,12 @@ use tokio::time::Instant;
 use url::Url;
 
 use crate::environment::Environment;
-use crate::error_report::{Failure, dav_hint};
+use crate::failure::Failure;
 use crate::render::count;
 use crate::settings::{
     AccountSettings, ResolvedStart, SignInSettings, default_resolver, elsewhere, http_options,
 };
+use crate::words::dav_hint;
 
 /// Clocks may differ by so much before people are told.
 const CLOCKS_DIFFER: SignedDuration = SignedDuration::from_mins(10);

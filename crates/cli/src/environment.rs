@@ -6,7 +6,7 @@ use std::path::PathBuf;
 
 use jiff::Timestamp;
 
-use crate::error_report::Failure;
+use crate::failure::Failure;
 
 /// Environment variables, read once.
 #[derive(Debug, Clone, Default)]

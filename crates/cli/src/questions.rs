@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 use dialoguer::{Input, Password};
 use secrecy::SecretString;
 
-use crate::error_report::Failure;
+use crate::failure::Failure;
 use crate::render::clean;
 
 /// Asks on standard error, so that what is printed can go elsewhere.

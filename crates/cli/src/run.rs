@@ -5,33 +5,16 @@ use std::io::{IsTerminal as _, Write};
 use anstream::adapter::StripBytes;
 use clap::{ColorChoice, Parser as _};
 
-use crate::args::{Cli, ColorWord};
-use crate::commands;
+use crate::args::{AccountCommand, CalendarCommand, Cli, ColorWord, Command, Common, RouteCommand};
+use crate::commands::{
+    account_add, account_forget, account_list, account_login, account_test, agenda, calendar_add,
+    calendar_create, calendar_list, calendar_rename, demo, held, history, init, init_ask, preview, route,
+    status, sync, why,
+};
 use crate::environment::Environment;
-use crate::error_report::Failure;
 use crate::exit_code::ExitCode;
-
-/// Where a command reads its surroundings from, and writes to.
-pub struct Io<'a> {
-    /// Results.
-    pub out: &'a mut dyn Write,
-    /// Errors, hints and progress.
-    pub err: &'a mut dyn Write,
-    /// Whether results go to a terminal that can show colour.
-    pub color: bool,
-    /// Whether progress can be drawn.
-    pub progress: bool,
-    /// Whether a person can be asked.
-    pub can_ask: bool,
-    /// The environment.
-    pub environment: Environment,
-}
-
-impl std::fmt::Debug for Io<'_> {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Io").field("color", &self.color).finish_non_exhaustive()
-    }
-}
+use crate::failure::Failure;
+use crate::io::Io;
 
 /// Runs the process's own command line.
 #[must_use]
@@ -69,10 +52,80 @@ pub fn run(arguments: &[impl Clone + Into<std::ffi::OsString>], io: &mut Io<'_>)
     let mut plain = Plain(StripBytes::new(), &mut *io.out);
     let out: &mut dyn Write = if color { plain.1 } else { &mut plain };
     let (progress, can_ask, environment) = (io.progress, io.can_ask, io.environment.clone());
-    let result = commands::run(&cli, &mut Io { out, err: io.err, color, progress, can_ask, environment });
+    let result = command(&cli, &mut Io { out, err: io.err, color, progress, can_ask, environment });
     match result {
         Ok(code) => code,
         Err(failure) => report(&failure, io),
+    }
+}
+
+fn command(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    let common = &cli.common;
+    match &cli.command {
+        Command::Demo { dir, keep } => {
+            demo::run(dir.as_deref(), *keep, |words, io| run(words, io), common, io)
+        }
+        Command::Init { file, ask: true } => init_ask::run(file.as_deref(), common, io),
+        Command::Init { file, ask: false } => init::run(file.as_deref(), common, io),
+        Command::Account(command) => account(command, common, io),
+        Command::Calendar(command) => calendar(command, common, io),
+        Command::Agenda { names, from, to } => {
+            let asked = agenda::Asked { names, from: from.as_deref(), to: to.as_deref() };
+            agenda::run(&asked, common, io)
+        }
+        Command::Why { route, entry } => why::run(route, entry, common, io),
+        Command::Preview { routes } => preview::run(routes, common, io),
+        Command::Route(command) => routes(command, common, io),
+        Command::Sync { routes, yes, allow_deletions, afresh } => {
+            let how = sync::How { yes: *yes, allow_deletions: *allow_deletions, afresh: *afresh };
+            sync::run(routes, &how, common, io)
+        }
+        Command::Held => held::run(common, io),
+        Command::Decide { number, choice } => held::decide(*number, choice, common, io),
+        Command::History { run, last } => history::run(*run, *last, common, io),
+        Command::Status => status::run(common, io),
+    }
+}
+
+fn account(command: &AccountCommand, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    match command {
+        AccountCommand::List => account_list::run(common, io),
+        AccountCommand::Add(args) => account_add::run(args, common, io),
+        AccountCommand::Test { names } => account_test::run(names, common, io),
+        AccountCommand::Login { account, code, no_browser } => {
+            account_login::run(account, *code, *no_browser, common, io)
+        }
+        AccountCommand::Forget { account } => account_forget::run(account, common, io),
+    }
+}
+
+fn routes(command: &RouteCommand, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    match command {
+        RouteCommand::List => route::list(common, io),
+        RouteCommand::Show { route } => route::show_one(route, common, io),
+        RouteCommand::Add(args) => route::add(args, common, io),
+        RouteCommand::Pause { route } => route::pause(route, true, common, io),
+        RouteCommand::Resume { route } => route::pause(route, false, common, io),
+        RouteCommand::Retire { route, remove_copies, yes } => {
+            let how = route::Retiring { remove_copies: *remove_copies, yes: *yes };
+            route::retire(route, how, common, io)
+        }
+    }
+}
+
+fn calendar(command: &CalendarCommand, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    match command {
+        CalendarCommand::List { names } => calendar_list::run(names, common, io),
+        CalendarCommand::Add(args) => calendar_add::run(args, common, io),
+        CalendarCommand::Create { account, name, kinds, called } => {
+            let color = match &common.color {
+                ColorWord::Shade(shade) => Some(shade.as_str()),
+                ColorWord::When(_) => None,
+            };
+            let new = calendar_create::Wanted { account, name, color, kinds, called: called.as_deref() };
+            calendar_create::run(&new, common, io)
+        }
+        CalendarCommand::Rename { calendar, name } => calendar_rename::run(calendar, name, common, io),
     }
 }
 

@@ -14,9 +14,8 @@ use sha2::{Digest, Sha256};
 
 use crate::entry::{Entry, zone_id};
 use crate::ical::{Component, Property};
-use crate::joined_zones::unnumbered;
 use crate::values::{DurationValue, TimeValue, parse_duration, parse_time, split_list, unescape_text};
-use crate::zones::{ZoneName, resolve_zone};
+use crate::zones::{ZoneName, resolve_zone, unnumbered};
 
 /// 128 bits of a SHA-256 over the meaning of an entry.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -62,6 +61,14 @@ pub struct FieldDifference {
     pub first: Vec<String>,
     /// What the second says.
     pub second: Vec<String>,
+}
+
+impl Entry {
+    /// Returns what the entry means, independent of how it is written.
+    #[must_use]
+    pub fn meaning(&self) -> Canonical {
+        Canonical::of(self)
+    }
 }
 
 impl Canonical {

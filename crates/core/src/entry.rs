@@ -5,7 +5,6 @@ use std::collections::BTreeSet;
 use jiff::Timestamp;
 use jiff::civil::DateTime;
 
-use crate::canonical::Canonical;
 use crate::ical::{self, Component, Item, Limits, ParseError, Property};
 use crate::ids::EventUid;
 use crate::recurrence::write_zone;
@@ -187,12 +186,6 @@ impl Entry {
         let described = described_zones(&self.object);
         named.retain(|id| !described.contains(id) && resolve_zone(id).is_none());
         !named.is_empty()
-    }
-
-    /// Returns what the entry means, independent of how it is written.
-    #[must_use]
-    pub fn meaning(&self) -> Canonical {
-        Canonical::of(self)
     }
 
     /// Returns the text as it may be put into a CalDAV calendar: without METHOD (RFC 4791, 4.1), with the

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, btree_map};
 use crate::entry::{Entry, zone_id};
 use crate::ical::{Component, Item};
 use crate::recurrence::{agrees_since, local_seconds};
-use crate::zones::resolve_zone;
+use crate::zones::{numbered, resolve_zone};
 
 /// The zones of a calendar, by the name under which each stands.
 #[derive(Default)]
@@ -119,20 +119,5 @@ impl JoinedZones {
         let since = resolve_zone(name).and_then(|known| agrees_since(zone, &known.rules));
         self.looked_at.push((zone.clone(), since));
         since
-    }
-}
-
-/// Another name for rules that differ from those under the first.
-fn numbered(id: &str, number: usize) -> String {
-    format!("{id} ({number})")
-}
-
-/// Takes the number off again: which one it is depends on what else the calendar holds.
-pub(crate) fn unnumbered(id: &str) -> &str {
-    let id = id.trim();
-    let bare = id.strip_suffix(')').and_then(|rest| rest.rsplit_once(" ("));
-    match bare {
-        Some((bare, number)) if !number.is_empty() && number.bytes().all(|b| b.is_ascii_digit()) => bare,
-        _ => id,
     }
 }

@@ -58,3 +58,18 @@ fn capitalised(text: &str) -> String {
     };
     text.chars().map(each).collect::<String>().replace("Utc", "UTC")
 }
+
+/// Another name for rules that differ from those under the first.
+pub(crate) fn numbered(id: &str, number: usize) -> String {
+    format!("{id} ({number})")
+}
+
+/// Takes the number off again: which one it is depends on what else the calendar holds.
+pub(crate) fn unnumbered(id: &str) -> &str {
+    let id = id.trim();
+    let bare = id.strip_suffix(')').and_then(|rest| rest.rsplit_once(" ("));
+    match bare {
+        Some((bare, number)) if !number.is_empty() && number.bytes().all(|b| b.is_ascii_digit()) => bare,
+        _ => id,
+    }
+}

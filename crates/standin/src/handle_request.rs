@@ -5,97 +5,13 @@ use base64::engine::general_purpose::STANDARD;
 use chestnut_core::Entry;
 use chestnut_core::ical::Limits;
 use md5::{Digest as _, Md5};
-use percent_encoding::percent_decode_str;
 
+use crate::exchange::{Access, Reply, ServerRequest};
 use crate::faults::{FaultKind, take_fault};
 use crate::habits::Habit;
+use crate::names::is_odd_name;
 use crate::object_store::{Collection, Server, Share};
 use crate::{properties, reports};
-
-/// A request as a server sees it.
-#[derive(Debug, Clone, Default)]
-pub struct ServerRequest {
-    /// The method.
-    pub method: String,
-    /// The path as sent, escapes and all, with the query.
-    pub path: String,
-    /// Headers; names in lower case.
-    pub headers: Vec<(String, String)>,
-    /// The body.
-    pub body: Vec<u8>,
-}
-
-/// A response, and what happens to it on the way.
-#[derive(Debug, Clone, Default)]
-pub struct Reply {
-    /// The status.
-    pub status: u16,
-    /// Headers.
-    pub headers: Vec<(&'static str, String)>,
-    /// The body.
-    pub body: Vec<u8>,
-    /// The connection breaks instead of this answer.
-    pub lost: bool,
-    /// Only half of the body is sent.
-    pub half: bool,
-    /// It is sent so many milliseconds late.
-    pub delay_ms: u64,
-}
-
-impl ServerRequest {
-    /// Returns a header.
-    #[must_use]
-    pub fn header(&self, name: &str) -> Option<&str> {
-        self.headers.iter().find(|(key, _)| key == name).map(|(_, value)| value.as_str())
-    }
-
-    /// Returns the path without escapes and query.
-    #[must_use]
-    pub fn decoded_path(&self) -> String {
-        let path = self.path.split('?').next().unwrap_or_default();
-        percent_decode_str(path).decode_utf8_lossy().into_owned()
-    }
-}
-
-impl Reply {
-    pub(crate) fn status(status: u16) -> Self {
-        Self { status, ..Self::default() }
-    }
-
-    pub(crate) fn with(mut self, name: &'static str, value: impl Into<String>) -> Self {
-        self.headers.push((name, value.into()));
-        self
-    }
-
-    pub(crate) fn body(mut self, content_type: &str, body: impl Into<Vec<u8>>) -> Self {
-        self.body = body.into();
-        self.with("Content-Type", content_type)
-    }
-
-    pub(crate) fn xml(status: u16, body: impl Into<Vec<u8>>) -> Self {
-        Self::status(status).body("application/xml; charset=utf-8", body)
-    }
-
-    /// An error that names the condition that failed (RFC 4918, 16).
-    pub(crate) fn condition(server: &Server, status: u16, name: &str, href: Option<&str>) -> Self {
-        let inner = href.map(|h| format!("<d:href>{h}</d:href>")).unwrap_or_default();
-        let declared =
-            if server.has(Habit::StrangeErrors) { "" } else { r#" xmlns:c="urn:ietf:params:xml:ns:caldav""# };
-        let prefix = if name == "valid-sync-token" || name == "supported-report" { "d" } else { "c" };
-        let body = format!(
-            r#"<?xml version="1.0" encoding="utf-8"?><d:error xmlns:d="DAV:"{declared}><{prefix}:{name}>{inner}</{prefix}:{name}></d:error>"#
-        );
-        Self::xml(status, body)
-    }
-}
-
-/// What a user may do with a calendar.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) enum Access {
-    None,
-    Read,
-    Write,
-}
 
 impl Server {
     /// Answers a request.
@@ -327,14 +243,14 @@ impl Server {
     fn put(&mut self, request: &ServerRequest, calendar: &str, name: &str) -> Reply {
         let Ok(text) = String::from_utf8(request.body.clone()) else { return Reply::status(415) };
         let Ok(entry) = Entry::parse(&text, &Limits::default()) else {
-            return Reply::condition(self, 403, "valid-calendar-data", None);
+            return self.condition(403, "valid-calendar-data", None);
         };
         if let Some(refusal) = self.refuse(calendar, name, &text, &entry) {
             return refusal;
         }
         let existed = self.collections[calendar].objects.contains_key(name);
         self.send_messages("REQUEST", &text);
-        if self.has(Habit::KeepsNothing) && crate::object_store::one_in(name, 4) {
+        if self.has(Habit::KeepsNothing) && crate::names::one_in(name, 4) {
             return Reply::status(201).with("ETag", "\"gone\"");
         }
         let etag = self.store(calendar, name, &text);
@@ -343,7 +259,7 @@ impl Server {
     }
 
     fn refuse(&self, calendar: &str, name: &str, text: &str, entry: &Entry) -> Option<Reply> {
-        let condition = |status, name: &str| Some(Reply::condition(self, status, name, None));
+        let condition = |status, name: &str| Some(self.condition(status, name, None));
         let main = entry.main_component();
         let long = text.len() > 2000;
         let rule = main.value("RRULE").unwrap_or_default();
@@ -415,11 +331,11 @@ impl Server {
             (None, None) => return None,
         };
         if self.has(Habit::UidConflict409) || !named {
-            Some(Reply::condition(self, 409, "no-uid-conflict", Some(&at)))
+            Some(self.condition(409, "no-uid-conflict", Some(&at)))
         } else if self.has(Habit::UidConflict412) {
-            Some(Reply::condition(self, 412, "no-uid-conflict", Some(&at)))
+            Some(self.condition(412, "no-uid-conflict", Some(&at)))
         } else if self.has(Habit::UidConflict403) {
-            Some(Reply::condition(self, 403, "no-uid-conflict", None))
+            Some(self.condition(403, "no-uid-conflict", None))
         } else if self.has(Habit::UidConflictBare) {
             Some(Reply::status(409))
         } else {
@@ -448,12 +364,6 @@ impl Server {
     }
 }
 
-/// A name that some servers refuse or lose: other characters than these, or a dot in front.
-pub(crate) fn is_odd_name(name: &str) -> bool {
-    let plain = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_' | b'.');
-    !name.bytes().all(plain) || name.starts_with('.') || name.len() > 200
-}
-
 /// A feed: conditional GET, no sign-in.
 fn feed_reply(server: &Server, request: &ServerRequest, feed: &str) -> Reply {
     if !matches!(request.method.as_str(), "GET" | "HEAD") {
@@ -461,7 +371,7 @@ fn feed_reply(server: &Server, request: &ServerRequest, feed: &str) -> Reply {
     }
     let feed =
         if server.has(Habit::RenewsUids) { with_new_uids(feed, server.log.len()) } else { feed.to_owned() };
-    let digest = crate::object_store::hash(&feed);
+    let digest = crate::names::hash(&feed);
     // Any moment will do that is another one when the text is another one.
     let second = u64::from_str_radix(&digest[..6], 16).unwrap_or_default();
     let changed = std::time::UNIX_EPOCH + std::time::Duration::from_secs(1_700_000_000 + second);

@@ -4,9 +4,11 @@
 //! without sockets. [`Habit`]s are what real servers were seen to do otherwise, each switchable and combinable;
 //! [`Fault`]s make single answers go wrong. [`serve`] puts it on a port. Used by the demonstration and by tests.
 
+mod exchange;
 mod faults;
 mod habits;
 mod handle_request;
+mod names;
 mod object_store;
 mod orchard;
 mod properties;
@@ -15,9 +17,9 @@ mod rewriting;
 mod serve;
 mod sign_in;
 
+pub use exchange::{Reply, ServerRequest};
 pub use faults::{Fault, FaultKind};
 pub use habits::{Habit, Temper};
-pub use handle_request::{Reply, ServerRequest};
 pub use object_store::{Collection, Object, Server, Share};
 pub use orchard::{OrchardEntry, market_days, orchard_entries, orchard_server};
 pub use serve::{Clock, Running, Site, Tls, serve, serve_on_thread, serve_tls_on_thread};

@@ -1,12 +1,11 @@
 //! What a simulated server holds: users, calendars, entries, feeds.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fmt::Write as _;
 
-use sha2::{Digest, Sha256};
-
+use crate::exchange::Reply;
 use crate::faults::Fault;
 use crate::habits::Habit;
+use crate::names::hash;
 use crate::rewriting::rewrite;
 
 /// A whole simulated server.
@@ -215,17 +214,16 @@ impl Server {
     pub(crate) fn bytes(&self) -> usize {
         self.collections.values().flat_map(|c| c.objects.values()).map(|o| o.text.len()).sum()
     }
-}
 
-pub(crate) fn hash(text: &str) -> String {
-    let mut out = String::with_capacity(16);
-    for byte in &Sha256::digest(text)[..8] {
-        write!(out, "{byte:02x}").expect("writing to a string cannot fail");
+    /// An error that names the condition that failed (RFC 4918, 16).
+    pub(crate) fn condition(&self, status: u16, name: &str, href: Option<&str>) -> Reply {
+        let inner = href.map(|h| format!("<d:href>{h}</d:href>")).unwrap_or_default();
+        let declared =
+            if self.has(Habit::StrangeErrors) { "" } else { r#" xmlns:c="urn:ietf:params:xml:ns:caldav""# };
+        let prefix = if name == "valid-sync-token" || name == "supported-report" { "d" } else { "c" };
+        let body = format!(
+            r#"<?xml version="1.0" encoding="utf-8"?><d:error xmlns:d="DAV:"{declared}><{prefix}:{name}>{inner}</{prefix}:{name}></d:error>"#
+        );
+        Reply::xml(status, body)
     }
-    out
-}
-
-/// Picks one name in so many, always the same ones.
-pub(crate) fn one_in(name: &str, many: u8) -> bool {
-    Sha256::digest(name)[0].is_multiple_of(many)
 }

@@ -3,8 +3,9 @@
 use chestnut_caldav::protocol::{APPLE, CALDAV, CALENDARSERVER, DAV, Element, escape_xml, parse_xml};
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 
+use crate::exchange::{Access, Reply, ServerRequest};
 use crate::habits::Habit;
-use crate::handle_request::{Access, Reply, ServerRequest, is_odd_name};
+use crate::names::is_odd_name;
 use crate::object_store::{Collection, Server};
 
 const SAFE: &AsciiSet = &NON_ALPHANUMERIC.remove(b'/').remove(b'-').remove(b'_').remove(b'.').remove(b'~');

@@ -7,9 +7,10 @@ use chestnut_core::ical::{Component, Limits, parse_one};
 use chestnut_core::parse_time;
 use percent_encoding::percent_decode_str;
 
+use crate::exchange::{Access, Reply, ServerRequest};
 use crate::habits::Habit;
-use crate::handle_request::{Access, Reply, ServerRequest};
-use crate::object_store::{Collection, Object, Server, one_in};
+use crate::names::one_in;
+use crate::object_store::{Collection, Object, Server};
 use crate::properties::{OPEN, href};
 
 pub(crate) fn report(server: &Server, request: &ServerRequest, path: &str, user: &str) -> Reply {
@@ -25,7 +26,7 @@ pub(crate) fn report(server: &Server, request: &ServerRequest, path: &str, user:
         "calendar-multiget" => multiget(server, collection, path, &root),
         "calendar-query" => query(server, collection, path, &root),
         "sync-collection" => sync(server, collection, path, &root),
-        _ => Reply::condition(server, 403, "supported-report", None),
+        _ => server.condition(403, "supported-report", None),
     }
 }
 
@@ -143,7 +144,7 @@ fn in_range(server: &Server, range: &Element, component: &Component<'_>) -> bool
 
 fn sync(server: &Server, collection: &Collection, path: &str, root: &Element) -> Reply {
     if server.has(Habit::NoSync) || server.has(Habit::NoSyncNoCtag) {
-        return Reply::condition(server, 403, "supported-report", None);
+        return server.condition(403, "supported-report", None);
     }
     let asked = root.child_text(DAV, "sync-token");
     let current = server.token(collection);
@@ -151,15 +152,15 @@ fn sync(server: &Server, collection: &Collection, path: &str, root: &Element) ->
     let since = match (asked, state) {
         (None, _) => None,
         (Some(_), Some(Ok(state))) => Some(state),
-        _ => return Reply::condition(server, 403, "valid-sync-token", None),
+        _ => return server.condition(403, "valid-sync-token", None),
     };
     let stale = asked.is_some_and(|token| token != current);
     let since = match since {
         Some(_) if stale && server.has(Habit::Forgets403) => {
-            return Reply::condition(server, 403, "valid-sync-token", None);
+            return server.condition(403, "valid-sync-token", None);
         }
         Some(_) if stale && server.has(Habit::Forgets412) => {
-            return Reply::condition(server, 412, "valid-sync-token", None);
+            return server.condition(412, "valid-sync-token", None);
         }
         Some(_) if stale && server.has(Habit::ForgetsSilently) => None,
         other => other,

@@ -6,7 +6,7 @@ use chestnut_core::ical::{Component, Item, Limits, Property, parse_one, write};
 use chestnut_core::{TimeValue, parse_time};
 
 use crate::habits::Habit;
-use crate::object_store::one_in;
+use crate::names::one_in;
 
 /// Returns what a server with these habits keeps of a text.
 pub(crate) fn rewrite(text: &str, name: &str, habits: &BTreeSet<Habit>) -> String {

@@ -19,9 +19,10 @@ use tokio::task::JoinHandle;
 use tokio_rustls::TlsAcceptor;
 use tokio_rustls::server::TlsStream;
 
+use crate::exchange::{Reply, ServerRequest};
 use crate::faults::Fault;
 use crate::habits::Habit;
-use crate::handle_request::{Reply, ServerRequest, accepts_gzip};
+use crate::handle_request::accepts_gzip;
 use crate::object_store::Server;
 
 /// A simulated server on a port of this machine; it ends when this is dropped.

@@ -11,7 +11,7 @@ use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
 use sha2::{Digest, Sha256};
 use url::form_urlencoded;
 
-use crate::handle_request::{Reply, ServerRequest};
+use crate::exchange::{Reply, ServerRequest};
 
 /// Who is registered, what was given out, and what is still open.
 #[derive(Debug, Clone)]
@@ -90,7 +90,7 @@ impl SignInService {
 
     fn secret(&mut self, what: &str) -> String {
         self.made += 1;
-        format!("{what}-{}", crate::object_store::hash(&format!("{what} {}", self.made)))
+        format!("{what}-{}", crate::names::hash(&format!("{what} {}", self.made)))
     }
 
     pub(crate) fn answer(&mut self, request: &ServerRequest, path: &str, now_ms: i64) -> Reply {

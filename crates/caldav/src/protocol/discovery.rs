@@ -5,7 +5,8 @@ use url::Url;
 use super::listing::{CalendarInfo, calendar_info, calendar_properties, read_calendars};
 use super::multistatus::{Multistatus, hrefs_in};
 use super::{CALDAV, DAV, href_of};
-use crate::error::{Class, DavError};
+use crate::class::Class;
+use crate::error::DavError;
 use crate::transport::{Answer, Request};
 
 /// What the search found.

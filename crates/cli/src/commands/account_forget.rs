@@ -2,28 +2,19 @@
 
 use std::path::{Path, PathBuf};
 
-use serde::Serialize;
-
-use super::account_add::password_file;
-use super::account_list::used_by;
-use super::{load, show};
 use crate::args::Common;
-use crate::error_report::Failure;
 use crate::exit_code::ExitCode;
-use crate::render::clean;
-use crate::run::Io;
+use crate::failure::Failure;
+use crate::io::{Io, show};
+use crate::open::load;
+use crate::render::human::account_forget::human;
+use crate::report::account_forget::Report;
 use crate::settings::{
     AccountSettings, ConfigurationText, Keep, SecretSource, SignInSettings, forget_in_keyring, keep_of,
 };
+use crate::settings::{password_file, used_by};
 
-#[derive(Debug, Serialize)]
-struct Report {
-    account: String,
-    forgotten: Vec<String>,
-    left: Vec<String>,
-}
-
-pub(super) fn run(name: &str, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+pub(crate) fn run(name: &str, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
     let account = settings.chosen_accounts(&[name.to_owned()])?[0].1;
     let (calendars, routes) = used_by(&settings, name);
@@ -80,14 +71,4 @@ fn forget_secrets(name: &str, account: &AccountSettings, base: &Path) -> Report 
         SignInSettings::Nobody => {}
     }
     report
-}
-
-fn human(report: &Report) -> String {
-    let mut out = format!("Account {} is out of the configuration.\n", clean(&report.account));
-    for (words, list) in [("Deleted", &report.forgotten), ("Left where it is", &report.left)] {
-        for one in list {
-            out += &format!("{words}: {}\n", clean(one));
-        }
-    }
-    out
 }

@@ -16,30 +16,22 @@ use chestnut_caldav::oauth::{
 use chestnut_caldav::{Answer, HttpTransport, Request, SignIn, Transport as _};
 use chestnut_core::hex;
 use secrecy::SecretString;
-use serde::Serialize;
 use tokio::net::TcpListener;
 use tokio::sync::mpsc;
 
-use super::{block_on, load, show};
 use crate::args::Common;
-use crate::error_report::Failure;
 use crate::exit_code::ExitCode;
+use crate::failure::Failure;
+use crate::io::{Io, show};
+use crate::open::{block_on, load};
 use crate::render::{clean, style};
-use crate::run::Io;
+use crate::report::account_login::Report;
 use crate::settings::{Keeper, SignInSettings, http_options, keep_of, oauth_client};
 
 /// So long a person has for the browser.
 const PATIENCE: Duration = Duration::from_secs(600);
 
-#[derive(Debug, Serialize)]
-struct Report {
-    account: String,
-    signed_in: bool,
-    kept_in: String,
-    renewable: bool,
-}
-
-pub(super) fn run(
+pub(crate) fn run(
     name: &str,
     code: bool,
     no_browser: bool,

@@ -7,51 +7,32 @@ use chestnut_core::recurrence::{Budget, Instance, Moment, Occurrences, Zone};
 use chestnut_core::{CalendarText, Entry, Kind, unescape_text};
 use chestnut_engine::{ReadEntry, read_calendar};
 use jiff::Timestamp;
-use jiff::civil::{Date, DateTime};
+use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use serde::Serialize;
 
-use super::{block_on, show};
 use crate::args::Common;
-use crate::error_report::{Failure, calendar_hint};
 use crate::exit_code::ExitCode;
-use crate::render::{clean, count, shorten, style, zone_name};
-use crate::run::Io;
+use crate::failure::Failure;
+use crate::io::{Io, show};
+use crate::open::{block_on, load};
+use crate::render::human::agenda::human;
+use crate::render::midnight;
+use crate::render::shorten;
+use crate::report::agenda::{Line, Shown};
 use crate::settings::{Connections, Settings};
-
-/// One occurrence, as programs get it.
-#[derive(Debug, Serialize)]
-struct Line {
-    uid: String,
-    start: String,
-    end: String,
-    title: String,
-    all_day: bool,
-    #[serde(skip)]
-    shown: Shown,
-}
-
-/// What people see of it.
-#[derive(Debug)]
-struct Shown {
-    calendar: String,
-    start: DateTime,
-    end: DateTime,
-    cancelled: bool,
-    floating: bool,
-}
+use crate::words::calendar_hint;
 
 /// What was asked for.
-pub(super) struct Asked<'a> {
-    pub(super) names: &'a [String],
-    pub(super) from: Option<&'a str>,
-    pub(super) to: Option<&'a str>,
+pub(crate) struct Asked<'a> {
+    pub(crate) names: &'a [String],
+    pub(crate) from: Option<&'a str>,
+    pub(crate) to: Option<&'a str>,
 }
 
 /// Days that are shown where nothing is said.
 const DAYS: i32 = 7;
 
-pub(super) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = settings(asked, common, io)?;
     let zone = settings.zone.clone();
     let today = io.environment.now()?.to_zoned(zone.clone()).date();
@@ -74,7 +55,7 @@ pub(super) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         let key = |line: &Line| (line.start.clone(), line.uid.clone(), line.end.clone(), line.title.clone());
         key(a).cmp(&key(b))
     });
-    show(common, io, &agenda.lines, || human(&agenda, from, to))?;
+    show(common, io, &agenda.lines, || human(&agenda.lines, &agenda.zone, from, to))?;
     for trouble in &agenda.troubles {
         io.err.write_all(trouble.lines().as_bytes())?;
     }
@@ -84,7 +65,7 @@ pub(super) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
 /// Files need no configuration; where there is one, its zone counts.
 fn settings(asked: &Asked<'_>, common: &Common, io: &Io<'_>) -> Result<Settings, Failure> {
     let files_alone = !asked.names.is_empty() && asked.names.iter().all(|name| Path::new(name).exists());
-    match super::load(common, io) {
+    match load(common, io) {
         Err(_) if files_alone && common.config.is_none() => Ok(Settings::empty(Path::new("chestnut.toml"))),
         loaded => loaded,
     }
@@ -93,11 +74,6 @@ fn settings(asked: &Asked<'_>, common: &Common, io: &Io<'_>) -> Result<Settings,
 fn day(option: &str, text: &str) -> Result<Date, Failure> {
     let wrong = |_| Failure::usage(format!("{option} {text:?} is no day")).hint("Write it as 2026-10-05.");
     text.parse().map_err(wrong)
-}
-
-/// The instant at which a day begins, in seconds since 1970.
-pub(super) fn midnight(day: Date, zone: &TimeZone) -> i64 {
-    day.to_zoned(zone.clone()).map_or(0, |at| at.timestamp().as_second())
 }
 
 struct Agenda {
@@ -204,52 +180,5 @@ fn written(moment: Moment) -> String {
         Moment::Instant(at) => {
             Timestamp::from_second(at).unwrap_or_default().strftime("%Y-%m-%dT%H:%M:%SZ").to_string()
         }
-    }
-}
-
-fn human(agenda: &Agenda, from: Date, to: Date) -> String {
-    let last = to.yesterday().unwrap_or(to);
-    let entries = count(agenda.lines.len(), "entry", "entries");
-    let mut out = format!("{from} to {last}, {entries}; times in {}\n", zone_name(&agenda.zone));
-    let mut by_day: Vec<&Line> = agenda.lines.iter().collect();
-    by_day.sort_by_key(|line| {
-        (line.shown.start.date().max(from), !line.all_day, line.shown.start, &line.title)
-    });
-    let calendars: std::collections::BTreeSet<_> = by_day.iter().map(|line| &line.shown.calendar).collect();
-    let mut day = None;
-    for line in &by_day {
-        let own = line.shown.start.date().max(from);
-        if day != Some(own) {
-            day = Some(own);
-            out += &format!("\n{}\n", style::paint(style::STRONG, own.strftime("%A %Y-%m-%d")));
-        }
-        let calendar =
-            if calendars.len() > 1 { format!("  {}", clean(&line.shown.calendar)) } else { String::new() };
-        let cancelled =
-            if line.shown.cancelled { style::paint(style::WARN, "  cancelled") } else { String::new() };
-        let title = shorten(&line.title, 60);
-        out +=
-            &format!("  {:13}{title}{}{cancelled}\n", times(line, own), style::paint(style::FAINT, calendar));
-    }
-    if agenda.lines.iter().any(|line| line.shown.floating) {
-        out += "\n~ a time of no zone: the same on every clock\n";
-    }
-    out
-}
-
-/// `08:00–09:30`, `all day`, `until 10:00`, `from 22:00`.
-fn times(line: &Line, day: Date) -> String {
-    let Shown { start, end, floating, .. } = &line.shown;
-    let mark = if *floating { "~" } else { "" };
-    let clock = |at: &DateTime| at.strftime("%H:%M").to_string();
-    let begins_here = start.date() == day;
-    let ends_here = end.date() == day;
-    match (line.all_day, begins_here, ends_here) {
-        (true, ..) => "all day".to_owned(),
-        (_, true, true) if start == end => format!("{}{mark}", clock(start)),
-        (_, true, true) => format!("{}–{}{mark}", clock(start), clock(end)),
-        (_, true, false) => format!("from {}{mark}", clock(start)),
-        (_, false, true) => format!("until {}{mark}", clock(end)),
-        (_, false, false) => "goes on".to_owned(),
     }
 }

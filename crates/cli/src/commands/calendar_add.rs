@@ -4,38 +4,24 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use chestnut_caldav::protocol::{CalendarInfo, feed_address};
-use chestnut_core::{CalendarFacts, CalendarText, ContentKey, DurationValue, Kind, Oddity};
+use chestnut_core::{CalendarFacts, CalendarText, ContentKey, DurationValue, Kind};
 use chestnut_engine::{CalendarError, FileCalendar, FolderCalendar};
-use serde::Serialize;
 use toml_edit::Value;
 
-use super::account_add::secret_from;
-use super::calendar_list::entries_words;
-use super::{block_on, load, show};
 use crate::args::{CalendarAdd, Common};
-use crate::error_report::{Failure, calendar_hint};
 use crate::exit_code::ExitCode;
-use crate::render::{clean, count, style};
-use crate::run::Io;
+use crate::failure::Failure;
+use crate::io::{Io, show};
+use crate::new_account::secret_from;
+use crate::open::{block_on, configuration_path, load};
+use crate::render::clean;
+use crate::render::human::calendar_add::human;
+use crate::report::calendar_add::Report;
 use crate::settings::{
     ConfigurationText, Connections, FeedSource, Settings, check_name, path_from, secret_value,
 };
-
-#[derive(Debug, Serialize)]
-struct Report {
-    calendar: String,
-    kind: &'static str,
-    title: Option<String>,
-    rights: &'static str,
-    entries: BTreeMap<&'static str, usize>,
-    first: Option<String>,
-    last: Option<String>,
-    endless_series: usize,
-    timezone: Option<String>,
-    refresh_seconds: Option<i64>,
-    odd: Vec<String>,
-    configuration: String,
-}
+use crate::words::calendar_hint;
+use crate::words::oddity_words;
 
 /// What a look at a calendar came to.
 struct Looked {
@@ -43,9 +29,9 @@ struct Looked {
     report: Report,
 }
 
-pub(super) fn run(args: &CalendarAdd, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+pub(crate) fn run(args: &CalendarAdd, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     check_name("calendar", &args.calendar)?;
-    let path = super::configuration_path(common, io)?;
+    let path = configuration_path(common, io)?;
     let mut text = ConfigurationText::read(&path)?;
     if text.has("calendar", &args.calendar) {
         return Err(Failure::usage(format!(
@@ -266,77 +252,4 @@ fn report(args: &CalendarAdd, kind: &'static str, settings: &Settings, text: &Ca
         odd: text.oddities().iter().map(oddity_words).collect(),
         ..empty_report(args, kind, settings)
     }
-}
-
-fn oddity_words(oddity: &Oddity) -> String {
-    let entries = |number: &usize| count(*number, "entry", "entries");
-    match oddity {
-        Oddity::WithoutUid(n) => {
-            format!("{} without UID: recognised by title, start, end and recurrence", entries(n))
-        }
-        Oddity::SharedUid(n) => {
-            format!("{} that share a UID: told apart by title, start, end and recurrence", entries(n))
-        }
-        Oddity::Repeated(n) => format!("{} stand there twice, word for word: once is enough", entries(n)),
-        Oddity::UnknownZones(names) => {
-            format!("time zones that nobody knows: {}; their times are not guessed", names.join(", "))
-        }
-        Oddity::Floating(n) => format!("{} with times of no time zone", entries(n)),
-        Oddity::WithoutStart(n) => format!("{} without a start", entries(n)),
-        Oddity::NotUtf8(encoding) => format!("the text is not UTF-8; it was read as {encoding}"),
-        Oddity::BrokenLines(n) => {
-            format!(
-                "{} broken in the middle; read as a line break in the text before",
-                count(*n, "line", "lines")
-            )
-        }
-        Oddity::Method(method) => format!("it calls itself a message ({method}), not a published calendar"),
-        Oddity::Empty => "there is not a single entry in it".to_owned(),
-        _ => "something odd".to_owned(),
-    }
-}
-
-/// `every 4 hours`, `every day`.
-fn interval(seconds: i64) -> String {
-    let (number, unit) = match seconds {
-        s if s % 86_400 == 0 => (s / 86_400, "day"),
-        s if s % 3600 == 0 => (s / 3600, "hour"),
-        s if s % 60 == 0 => (s / 60, "minute"),
-        s => (s, "second"),
-    };
-    if number == 1 { format!("every {unit}") } else { format!("every {number} {unit}s") }
-}
-
-fn human(report: &Report) -> String {
-    let line = |name: &str, text: &str| format!("  {name:12}{}\n", clean(text));
-    let kind =
-        if report.kind == "on a server" { report.kind.to_owned() } else { format!("a {}", report.kind) };
-    let mut out = format!("{}, {kind}\n", style::paint(style::STRONG, &report.calendar));
-    if let Some(title) = &report.title {
-        out += &line("title", title);
-    }
-    let entries = entries_words(&report.entries);
-    out += &line("entries", if entries.is_empty() { "none" } else { &entries });
-    if let (Some(first), Some(last)) = (&report.first, &report.last) {
-        let endless = match report.endless_series {
-            0 => String::new(),
-            n => format!(", and {} without an end", count(n, "series", "series")),
-        };
-        out += &line("from, to", &format!("{first} to {last}{endless}"));
-    }
-    if let Some(zone) = &report.timezone {
-        out += &line("time zone", zone);
-    }
-    if let Some(seconds) = report.refresh_seconds.filter(|s| *s > 0) {
-        out += &line("refresh", &format!("the publisher wishes to be asked {}", interval(seconds)));
-    }
-    out += &line("rights", report.rights);
-    for odd in &report.odd {
-        out += &format!("  {}  {}\n", style::paint(style::WARN, format!("{:10}", "odd")), clean(odd));
-    }
-    out += &format!("\nWritten into {}.\n", report.configuration);
-    if report.rights == "read only" {
-        out += "It can only be read: use it as `from` of a route.\n";
-    }
-    out
 }

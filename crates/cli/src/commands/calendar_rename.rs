@@ -1,23 +1,16 @@
 //! `chestnut calendar rename`: another name on the server; the configuration follows where it goes by the name.
 
-use serde::Serialize;
-
-use super::{block_on, load, show};
 use crate::args::Common;
-use crate::error_report::{Failure, dav_hint};
 use crate::exit_code::ExitCode;
+use crate::failure::Failure;
+use crate::io::{Io, show};
+use crate::open::{block_on, load};
 use crate::render::clean;
-use crate::run::Io;
+use crate::report::calendar_rename::Report;
 use crate::settings::{ConfigurationText, Connections, Place};
+use crate::words::dav_hint;
 
-#[derive(Debug, Serialize)]
-struct Report {
-    calendar: String,
-    name: String,
-    configuration_changed: bool,
-}
-
-pub(super) fn run(calendar: &str, new: &str, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+pub(crate) fn run(calendar: &str, new: &str, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
     let (_, found) = settings.chosen_calendar(calendar)?;
     let by_name = matches!(found.place, Place::Name(_));

@@ -4,34 +4,24 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use chestnut_standin::{Clock, Server, Site, Temper, orchard_server, serve_on_thread};
-use serde::Serialize;
 
-use super::show;
 use crate::args::Common;
-use crate::error_report::Failure;
 use crate::exit_code::ExitCode;
+use crate::failure::Failure;
+use crate::io::{Io, show};
 use crate::render::style;
-use crate::run::{Io, run as run_command};
+use crate::report::demo::{Report, Step};
 use crate::settings::write_private;
 
 const ENTRIES: usize = 150;
 
-#[derive(Debug, Serialize)]
-struct Report {
-    folder: String,
-    steps: Vec<Step>,
-}
+/// Runs a command line, as the program does.
+type RunCommand = fn(&[&str], &mut Io<'_>) -> ExitCode;
 
-#[derive(Debug, Serialize)]
-struct Step {
-    command: String,
-    exit_status: u8,
-    output: String,
-}
-
-pub(super) fn run(
+pub(crate) fn run(
     dir: Option<&Path>,
     keep: bool,
+    run_command: RunCommand,
     common: &Common,
     io: &mut Io<'_>,
 ) -> Result<ExitCode, Failure> {
@@ -46,7 +36,7 @@ pub(super) fn run(
     let folder = dir.map(Path::to_owned).or(temporary.clone()).unwrap_or_default();
     let (office, board) = start_servers(now.as_millisecond(), clock)?;
     let config = write_configuration(&folder, &office, &board)?;
-    let mut demo = Demo { io, config, told: !common.json && !common.quiet, steps: Vec::new() };
+    let mut demo = Demo { run_command, io, config, told: !common.json && !common.quiet, steps: Vec::new() };
     demo.play(&office, &board)?;
     let Demo { steps, .. } = demo;
     let code = match steps.iter().all(|s| s.exit_status == 0) {
@@ -147,6 +137,7 @@ to   = "board"
 }
 
 struct Demo<'d, 'io> {
+    run_command: RunCommand,
     io: &'d mut Io<'io>,
     config: PathBuf,
     told: bool,
@@ -232,7 +223,7 @@ impl Demo<'_, '_> {
                 can_ask: false,
                 environment: io.environment.clone(),
             };
-            run_command(&arguments, &mut inner)
+            (self.run_command)(&arguments, &mut inner)
         };
         let output = String::from_utf8_lossy(&output).into_owned();
         if self.told {

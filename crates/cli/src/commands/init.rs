@@ -2,14 +2,12 @@
 
 use std::path::{Path, PathBuf};
 
-use serde::Serialize;
-
-use super::{configuration_path, init_ask, show};
 use crate::args::Common;
-use crate::error_report::Failure;
 use crate::exit_code::ExitCode;
-use crate::questions::Questions;
-use crate::run::Io;
+use crate::failure::Failure;
+use crate::io::{Io, show};
+use crate::open::configuration_path;
+use crate::report::init::Report;
 
 /// What stands in a new configuration: the whole job as comments, nothing that would run by itself.
 const TEMPLATE: &str = r#"# Chestnut: which calendars are kept in step, and how.
@@ -56,25 +54,8 @@ const TEMPLATE: &str = r#"# Chestnut: which calendars are kept in step, and how.
 # disagree  = "newest"                         # or a calendar, or "hold": you decide
 "#;
 
-#[derive(Debug, Serialize)]
-struct Report {
-    configuration: String,
-}
-
-pub(super) fn run(
-    file: Option<&Path>,
-    ask: bool,
-    common: &Common,
-    io: &mut Io<'_>,
-) -> Result<ExitCode, Failure> {
+pub(crate) fn run(file: Option<&Path>, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let path = file.map_or_else(|| configuration_path(common, io), |file| Ok(PathBuf::from(file)))?;
-    if ask {
-        let questions = Questions::of_terminal(io.can_ask).ok_or_else(|| {
-            Failure::usage("nobody can be asked: this is no terminal")
-                .hint("Write one to fill in with `chestnut init`, or use `chestnut account add` and `chestnut calendar add`.")
-        })?;
-        return init_ask::run(&path, questions, io);
-    }
     write_new(&path)?;
     let report = Report { configuration: path.display().to_string() };
     show(common, io, &report, || {

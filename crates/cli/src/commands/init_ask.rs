@@ -6,20 +6,24 @@ use chestnut_caldav::protocol::{CalendarInfo, Found, NewCalendar, feed_address};
 use chestnut_core::Kind;
 use toml_edit::Value;
 
-use super::account_add::{NewAccount, password_file};
-use super::account_test::{report, steps_text};
-use super::block_on;
-use super::calendar_create::make;
+use crate::args::Common;
 use crate::check_account::check_account;
-use crate::error_report::{Failure, calendar_hint};
 use crate::exit_code::ExitCode;
+use crate::failure::Failure;
+use crate::io::Io;
+use crate::new_account::NewAccount;
+use crate::new_calendar::{make, slug};
+use crate::open::{block_on, configuration_path};
 use crate::questions::Questions;
+use crate::render::human::account_test::steps_text;
 use crate::render::{clean, count, style};
-use crate::run::Io;
+use crate::report::account_test::account_report as report;
+use crate::settings::password_file;
 use crate::settings::{
     AccountSettings, ConfigurationText, Connections, FeedSource, Place, SecretSource, Settings,
     SignInSettings, check_name, path_from, start,
 };
+use crate::words::calendar_hint;
 
 struct Asking<'a, 'io> {
     path: &'a Path,
@@ -29,7 +33,14 @@ struct Asking<'a, 'io> {
     io: &'a mut Io<'io>,
 }
 
-pub(super) fn run(path: &Path, questions: Questions, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+pub(crate) fn run(file: Option<&Path>, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    let path = file.map_or_else(|| configuration_path(common, io), |file| Ok(PathBuf::from(file)))?;
+    let path = path.as_path();
+    let questions = Questions::of_terminal(io.can_ask).ok_or_else(|| {
+        Failure::usage("nobody can be asked: this is no terminal").hint(
+            "Write one to fill in with `chestnut init`, or use `chestnut account add` and `chestnut calendar add`.",
+        )
+    })?;
     let text = ConfigurationText::read(path)?;
     let settings = text.settings()?;
     let mut asking = Asking { path, text, settings, questions, io };
@@ -277,14 +288,6 @@ fn host_word(host: &str) -> String {
     let is_address = host.parse::<std::net::IpAddr>().is_ok();
     let label = labels.len().checked_sub(2).filter(|_| !is_address).and_then(|at| labels.get(at));
     label.map_or_else(|| "server".to_owned(), |label| (*label).to_owned())
-}
-
-/// A name for the configuration out of words.
-pub(super) fn slug(words: &str, kind: &str) -> String {
-    let lower = words.to_lowercase().replace(|c: char| !c.is_ascii_alphanumeric(), "-");
-    let parts: Vec<_> = lower.split('-').filter(|part| !part.is_empty()).collect();
-    let slug: String = parts.join("-").chars().take(40).collect();
-    if slug.is_empty() { kind.to_owned() } else { slug }
 }
 
 /// `board`, `board-2`, `board-3`.

@@ -1,74 +1,22 @@
 //! `chestnut route list / show / add / pause / resume / retire`.
 
-use chestnut_core::{Disagree, Kinds, Shows};
 use chestnut_engine::{RouteCopy, RunOptions, Silent, copies_of, forget_route, preview_route, remove_copies};
 use chestnut_store::{RunResult, Store};
-use jiff::tz::TimeZone;
-use serde::Serialize;
 use toml_edit::{Array, InlineTable, Value};
 
-use super::sync::first_summary;
-use super::{block_on, configuration_path, load, look_at_state, open_state, show};
 use crate::args::{Common, RouteAdd};
-use crate::error_report::Failure;
 use crate::exit_code::ExitCode;
+use crate::failure::Failure;
+use crate::io::{Io, show};
+use crate::open::{block_on, configuration_path, load, look_at_state, open_state};
 use crate::questions::Questions;
-use crate::render::{Align, clean, count, shorten, start_text, style, table, zone_name};
-use crate::run::Io;
+use crate::render::human::preview::first_summary;
+use crate::render::human::route::{copy_lines, described, human};
+use crate::render::{clean, count};
+use crate::report::route::{Report, Retired, gone, line};
 use crate::settings::{ConfigurationText, Connections, RouteSettings, Settings, route_key};
 
-#[derive(Debug, Serialize)]
-struct Report {
-    routes: Vec<Line>,
-}
-
-#[derive(Debug, Serialize)]
-struct Line {
-    route: String,
-    calendars: Vec<String>,
-    two_way: bool,
-    carries: String,
-    paused: bool,
-    linked: usize,
-    last_result: Option<RunResult>,
-    /// It ran once, and the configuration no longer has it.
-    gone: bool,
-    #[serde(skip)]
-    way: String,
-}
-
-fn carries(route: &RouteSettings) -> String {
-    match &route.carry.shows {
-        Shows::Everything => "everything".to_owned(),
-        Shows::Busy(title) => format!("busy, as \"{title}\""),
-        Shows::Details(_) => "chosen details".to_owned(),
-    }
-}
-
-fn line(store: &Store, name: &str, route: Option<&RouteSettings>) -> Result<Line, Failure> {
-    let known = store.route(name)?;
-    let tally = known.as_ref().map(|route| store.tally(route.id)).transpose()?.unwrap_or_default();
-    let last = store.runs(Some(name), 1)?.into_iter().next();
-    Ok(Line {
-        route: name.to_owned(),
-        calendars: route.map(|route| route.ends.clone()).unwrap_or_default(),
-        two_way: route.is_some_and(|route| route.is_two_way),
-        carries: route.map(carries).unwrap_or_default(),
-        paused: known.is_some_and(|route| route.is_paused),
-        linked: tally.linked(),
-        last_result: last.map(|run| run.result.unwrap_or(RunResult::Failed)),
-        gone: route.is_none(),
-        way: route.map(RouteSettings::way).unwrap_or_default(),
-    })
-}
-
-/// Routes that ran once, and that the configuration no longer has.
-pub(super) fn gone(store: &Store, settings: &Settings) -> Result<Vec<String>, Failure> {
-    let names = store.route_names()?;
-    Ok(names.into_iter().filter(|name| !settings.routes.contains_key(name)).collect())
-}
-
-pub(super) fn list(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+pub(crate) fn list(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
     let store = look_at_state(common, &settings)?;
     let mut routes = Vec::new();
@@ -83,44 +31,7 @@ pub(super) fn list(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure
     Ok(ExitCode::Ok)
 }
 
-fn human(report: &Report) -> String {
-    let columns = [
-        ("Route", Align::Left),
-        ("Way", Align::Left),
-        ("Carries", Align::Left),
-        ("Linked", Align::Right),
-        ("State", Align::Left),
-    ];
-    let row = |line: &Line| {
-        let state = match (line.gone, line.paused, line.last_result) {
-            (true, ..) => style::paint(style::WARN, "not in the configuration"),
-            (_, true, _) => style::paint(style::WARN, "paused"),
-            (.., None) => "never ran".to_owned(),
-            (.., Some(result)) => result.word().to_owned(),
-        };
-        let (route, way) = (clean(&line.route), clean(&line.way));
-        vec![route, way, clean(&line.carries), line.linked.to_string(), state]
-    };
-    let mut out = table(&columns, &report.routes.iter().map(row).collect::<Vec<_>>());
-    for line in report.routes.iter().filter(|line| line.gone) {
-        out += &gone_words(&line.route);
-    }
-    out
-}
-
-/// What to do about a route that is no longer in the configuration.
-pub(super) fn gone_words(name: &str) -> String {
-    let name = clean(name);
-    style::paint(
-        style::WARN,
-        format!(
-            "{name} ran once and is not in the configuration any more; its copies stay where they are.\n  \
-             forget it: chestnut route retire {name}\n"
-        ),
-    )
-}
-
-pub(super) fn show_one(name: &str, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+pub(crate) fn show_one(name: &str, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
     let store = look_at_state(common, &settings)?;
     let chosen = settings.chosen_routes(&[name.to_owned()])?;
@@ -135,43 +46,8 @@ pub(super) fn show_one(name: &str, common: &Common, io: &mut Io<'_>) -> Result<E
     Ok(ExitCode::Ok)
 }
 
-fn described(line: &Line, route: &RouteSettings) -> String {
-    let kinds = |kinds: &Kinds| kinds.iter().map(|kind| kind.word()).collect::<Vec<_>>().join(", ");
-    let yes = |is: bool| if is { "yes" } else { "no" };
-    let mut rows = vec![
-        ("way", clean(&line.way)),
-        ("kinds", kinds(&route.kinds)),
-        ("carries", clean(&line.carries)),
-        ("deletions", format!("{:?}", route.deletions).to_lowercase()),
-        (
-            "asks above",
-            format!("{} deletions and {} %", route.deletion_limit.entries, route.deletion_limit.percent),
-        ),
-    ];
-    if route.is_two_way {
-        let whose_word = match route.disagree {
-            Disagree::Newest => "newest".to_owned(),
-            Disagree::Hold => "hold".to_owned(),
-            Disagree::Side(side) => clean(&route.ends[side]),
-        };
-        rows.push(("disagree", whose_word));
-    } else {
-        rows.push(("far edits", format!("{:?}", route.far_edits).to_lowercase()));
-        rows.push(("matches", format!("{:?}", route.matches).to_lowercase()));
-        rows.push(("strangers", format!("{:?}", route.strangers).to_lowercase()));
-    }
-    rows.push(("relays copies", yes(route.relay).to_owned()));
-    rows.push(("linked", line.linked.to_string()));
-    rows.push(("paused", yes(line.paused).to_owned()));
-    let mut out = format!("{}\n", style::paint(style::STRONG, clean(&line.route)));
-    for (key, value) in rows {
-        out += &format!("  {key:14} {value}\n");
-    }
-    out
-}
-
 /// Holds a route back, or lets it go on.
-pub(super) fn pause(
+pub(crate) fn pause(
     name: &str,
     is_paused: bool,
     common: &Common,
@@ -198,19 +74,16 @@ pub(super) fn pause(
 
 /// How to retire a route.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Retiring {
+pub(crate) struct Retiring {
     /// Its copies go too.
-    pub(super) remove_copies: bool,
+    pub(crate) remove_copies: bool,
     /// Without a question.
-    pub(super) yes: bool,
+    pub(crate) yes: bool,
 }
-
-/// Copies that are named before they go, without `-v`.
-const ENOUGH: usize = 12;
 
 /// Takes a route out of the configuration and the state; its copies too, if that is asked for. Its runs stay in the
 /// history.
-pub(super) fn retire(
+pub(crate) fn retire(
     name: &str,
     how: Retiring,
     common: &Common,
@@ -250,12 +123,6 @@ pub(super) fn retire(
         format!("{} is retired; {copies}; its runs stay in the history\n", clean(name))
     })?;
     Ok(ExitCode::Ok)
-}
-
-#[derive(Debug, Serialize)]
-struct Retired {
-    route: String,
-    removed: usize,
 }
 
 /// Lists the copies that a route made, asks, and deletes those that were listed; nothing else.
@@ -314,23 +181,8 @@ fn remove(
     Ok(removed)
 }
 
-fn copy_lines(copies: &[&RouteCopy], zone: &TimeZone, all: bool) -> String {
-    let shown = if all { copies.len() } else { copies.len().min(ENOUGH) };
-    let number = count(copies.len(), "copy", "copies");
-    let mut out = format!("{number} would be deleted; times in {}\n", zone_name(zone));
-    let columns = [("In", Align::Left), ("Starts", Align::Left), ("Title", Align::Left)];
-    let row = |copy: &&RouteCopy| {
-        vec![clean(&copy.calendar), start_text(&copy.start, zone), shorten(&copy.title, 60)]
-    };
-    out += &table(&columns, &copies[..shown].iter().map(row).collect::<Vec<_>>());
-    if shown < copies.len() {
-        out += &format!("  … and {} more; -v names them all\n", copies.len() - shown);
-    }
-    out
-}
-
 /// Writes a route into the configuration, after a look at what its first run would do.
-pub(super) fn add(args: &RouteAdd, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+pub(crate) fn add(args: &RouteAdd, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let path = configuration_path(common, io)?;
     let mut text = ConfigurationText::read(&path)?;
     let settings = text.settings()?;

@@ -2,6 +2,7 @@
 
 use chestnut_core::{TimeValue, parse_time, resolve_zone};
 use jiff::Timestamp;
+use jiff::civil::Date;
 use jiff::tz::TimeZone;
 
 /// `2026-10-05 10:00 Europe/Ljubljana`.
@@ -37,4 +38,9 @@ fn shown(at: jiff::civil::DateTime, own: &TimeZone, zone: &TimeZone) -> String {
         Ok(zoned) => zoned.with_time_zone(zone.clone()).strftime("%a %Y-%m-%d %H:%M").to_string(),
         Err(_) => at.strftime("%a %Y-%m-%d %H:%M").to_string(),
     }
+}
+
+/// The instant at which a day begins, in seconds since 1970.
+pub(crate) fn midnight(day: Date, zone: &TimeZone) -> i64 {
+    day.to_zoned(zone.clone()).map_or(0, |at| at.timestamp().as_second())
 }

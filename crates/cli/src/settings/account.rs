@@ -7,7 +7,7 @@ use url::Url;
 
 use super::reader::Section;
 use super::secrets::{SecretSource, secret_source};
-use crate::error_report::Failure;
+use crate::failure::Failure;
 
 /// `[account.NAME]`
 #[derive(Debug, Clone)]

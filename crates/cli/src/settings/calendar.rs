@@ -6,7 +6,7 @@ use chestnut_caldav::protocol::feed_address;
 
 use super::reader::Section;
 use super::secrets::{SecretSource, secret_source};
-use crate::error_report::Failure;
+use crate::failure::Failure;
 
 /// `[calendar.NAME]`
 #[derive(Debug)]

@@ -7,7 +7,7 @@ use chestnut_core::{
 };
 
 use super::reader::Section;
-use crate::error_report::Failure;
+use crate::failure::Failure;
 
 const KEYS: &[&str] =
     &["details", "title", "prefix", "blocks-time", "privacy", "reminders", "people", "categories", "colour"];

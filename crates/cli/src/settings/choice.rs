@@ -3,7 +3,7 @@
 use chestnut_core::{Test, Words};
 
 use super::reader::Section;
-use crate::error_report::Failure;
+use crate::failure::Failure;
 
 pub(super) const ONLY_KEYS: &[&str] = &[
     "kinds",

@@ -19,7 +19,8 @@ use super::route::RouteSettings;
 use super::secrets::{read_secret, write_private};
 use super::start::{ResolvedStart, default_resolver};
 use crate::environment::Environment;
-use crate::error_report::{Failure, dav_hint};
+use crate::failure::Failure;
+use crate::words::dav_hint;
 
 /// Larger feeds are not read.
 const LARGEST_FEED: usize = 64 << 20;

@@ -8,7 +8,7 @@ use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value, value};
 use super::account::OAuthSettings;
 use super::file::Settings;
 use super::secrets::{SecretSource, write_alone};
-use crate::error_report::Failure;
+use crate::failure::Failure;
 
 /// The configuration's text, to be changed.
 #[derive(Debug)]

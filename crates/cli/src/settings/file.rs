@@ -14,7 +14,8 @@ use super::order::circle;
 use super::reader::{Section, Source};
 use super::route::{RouteSettings, route};
 use crate::environment::Environment;
-use crate::error_report::{Failure, READ_ONLY_FEED};
+use crate::failure::Failure;
+use crate::words::READ_ONLY_FEED;
 
 /// The whole configuration.
 #[derive(Debug)]

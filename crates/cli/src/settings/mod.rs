@@ -16,6 +16,7 @@ mod route;
 mod secrets;
 mod start;
 mod tokens;
+mod uses;
 
 pub(crate) use account::{AccountSettings, OAuthSettings, ProxySettings, SignInSettings, start};
 pub(crate) use calendar::{CalendarSettings, FeedSource, Place};
@@ -29,6 +30,7 @@ pub(crate) use keyring::{
 pub(crate) use order::side_by_side;
 pub(crate) use reach::{http_options, oauth_client};
 pub(crate) use route::RouteSettings;
-pub(crate) use secrets::{SecretSource, typed_secret, write_private};
+pub(crate) use secrets::{SecretSource, password_file, typed_secret, write_private};
 pub(crate) use start::{ResolvedStart, default_resolver, elsewhere};
 pub(crate) use tokens::{Keep, Keeper, keep_of};
+pub(crate) use uses::{routes_of, used_by};

@@ -12,7 +12,7 @@ use super::account::{AccountSettings, OAuthSettings, ProxySettings, SignInSettin
 use super::secrets::{check_private, read_secret};
 use super::tokens::{Keeper, keep_of};
 use crate::environment::Environment;
-use crate::error_report::Failure;
+use crate::failure::Failure;
 
 /// Reads an account's secrets and files, and says how to reach its server.
 pub(crate) fn http_options(

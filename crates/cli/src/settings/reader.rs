@@ -6,7 +6,7 @@ use std::path::Path;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use crate::error_report::Failure;
+use crate::failure::Failure;
 
 /// The text a configuration was read from.
 pub(super) struct Source<'a> {
@@ -79,12 +79,6 @@ impl<'a> Section<'a> {
     /// Tells whether a key is there.
     pub(super) fn has(&self, key: &str) -> bool {
         self.get(key).is_some()
-    }
-
-    /// Refuses a configuration that holds a secret and may be read by others.
-    pub(super) fn check_private(&self) -> Result<(), Failure> {
-        let path = self.source.path;
-        super::secrets::check_private(path, &format!("[{}] holds a secret, and others may read", self.name))
     }
 
     fn get(&self, key: &str) -> Option<&'a Value<'a>> {

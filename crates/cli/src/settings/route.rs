@@ -11,7 +11,7 @@ use jiff::{SignedDuration, Span};
 use super::carry::carry;
 use super::choice::{ONLY_KEYS, SKIP_KEYS, tests};
 use super::reader::Section;
-use crate::error_report::Failure;
+use crate::failure::Failure;
 
 /// `[route.NAME]`
 #[derive(Debug, Clone)]

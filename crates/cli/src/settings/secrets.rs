@@ -6,7 +6,7 @@ use secrecy::SecretString;
 
 use super::reader::Section;
 use crate::environment::Environment;
-use crate::error_report::Failure;
+use crate::failure::Failure;
 
 /// Where a secret is kept.
 #[derive(Debug, Clone)]
@@ -34,7 +34,9 @@ pub(super) fn secret_source(section: &Section<'_>) -> Result<SecretSource, Failu
         return Ok(SecretSource::Keyring(name));
     }
     if let Some(text) = section.text("plain-text")? {
-        section.check_private()?;
+        // A configuration that holds a secret may not be read by others.
+        let problem = format!("[{}] holds a secret, and others may read", section.name);
+        check_private(section.source.path, &problem)?;
         return Ok(SecretSource::Plain(SecretString::from(text)));
     }
     let words = section.texts("command")?.filter(|words| !words.is_empty());
@@ -161,4 +163,9 @@ pub(super) fn write_alone(path: &Path, text: &str) -> std::io::Result<()> {
 /// Puts a text that only its owner may read in the place of another, in one step.
 pub(crate) fn replace_private(path: &Path, text: &str) -> std::io::Result<()> {
     std::fs::rename(write_beside(path, text)?, path)
+}
+
+/// Where a typed password is kept, beside the configuration.
+pub(crate) fn password_file(account: &str) -> String {
+    format!("{account}.password")
 }

@@ -8,7 +8,7 @@ use url::Url;
 
 use super::account::Start;
 use crate::environment::Environment;
-use crate::error_report::Failure;
+use crate::failure::Failure;
 
 /// How long the name service may take for one answer.
 const NAME_SERVICE_LIMIT: Duration = Duration::from_millis(1500);

@@ -1,5 +1,9 @@
 //! Why an entry is left out.
 
+use chestnut_core::LeftOut;
+
+use crate::render::{clean, count};
+
 /// Why one entry is left out, from the key that runs count by.
 pub(crate) fn left_out_why(reason: &str) -> String {
     let words = match reason {
@@ -23,4 +27,58 @@ pub(crate) fn left_out_why(reason: &str) -> String {
         },
     };
     words.to_owned()
+}
+
+/// Words for the reasons that runs count.
+pub(crate) fn left_out_words(reason: &str, number: usize) -> String {
+    let by_kind = |one: &str, many: &str, why: &str| format!("{} ({why})", count(number, one, many));
+    let entries = |why: &str| format!("{} {why}", count(number, "entry", "entries"));
+    match reason {
+        "events-not-taken" => by_kind("event", "events", "the route does not take them"),
+        "tasks-not-taken" => {
+            by_kind("task", "tasks", "the route does not take them; see only = { kinds = … }")
+        }
+        "journals-not-taken" => by_kind("journal", "journals", "the route does not take them"),
+        key if key.starts_with("only.") || key.starts_with("skip.") => {
+            let (table, key) = key.split_once('.').unwrap_or((key, ""));
+            entries(&format!("not taken ({table} = {{ {} = … }})", clean(key)))
+        }
+        "kind-not-accepted" => entries("of a kind that the far calendar does not accept"),
+        "outside-window" => entries("outside the window"),
+        "takes-no-time" => {
+            by_kind("entry", "entries", "free, declined, called off, or no event: no time is taken")
+        }
+        "time-not-understood" => entries("whose time is not understood"),
+        "copy-of-another-route" => by_kind("copy", "copies", "made by a route"),
+        "too-large" => entries("larger than the far server allows"),
+        "refused" => entries("refused by the far server (until they change)"),
+        "unreadable" => entries("that cannot be read"),
+        "no-uid" => entries("without UID"),
+        "same-uid-twice" => entries("with the UID of another entry"),
+        other => format!("{number} {}", clean(other)),
+    }
+}
+
+pub(crate) fn stopped_words(reason: LeftOut, far: &str) -> String {
+    match reason {
+        LeftOut::Kind(kind) => {
+            let word = kind.word();
+            format!("the route takes no {word}: only = {{ kinds = [..., \"{word}\"] }} would")
+        }
+        LeftOut::NotAccepted(kind) => format!("calendar {far} accepts no {}", kind.word()),
+        LeftOut::NotChosen(key) => match key.name().split_once('.') {
+            Some(("only", key)) => format!("`{key}` in `only` does not fit it"),
+            Some((_, key)) => format!("`{key}` in `skip` fits it"),
+            None => key.name().to_owned(),
+        },
+        LeftOut::Copy => "it is a copy that a route made; copies of copies are not made".to_owned(),
+        LeftOut::TakesNoTime => {
+            "carry = \"busy\" takes busy time alone, and it takes none: it is free, declined, called off, or no event"
+                .to_owned()
+        }
+        LeftOut::TimeNotUnderstood => "when it is cannot be understood, and that decides here".to_owned(),
+        LeftOut::OutsideWindow => "none of its occurrences is in the `window`; what lies ahead comes in when its day comes".to_owned(),
+        LeftOut::TooLarge => format!("it is larger than calendar {far} allows"),
+        _ => reason.key().to_owned(),
+    }
 }

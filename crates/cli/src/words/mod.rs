@@ -1,9 +1,17 @@
 //! Sentences for facts: one table for each kind of reason.
 
+mod failures;
 mod left_out;
+mod oddities;
 mod preview;
+mod runs;
+mod sign_in;
 mod told;
 
-pub(crate) use left_out::left_out_why;
+pub(crate) use failures::{READ_ONLY_FEED, calendar_hint, dav_hint};
+pub(crate) use left_out::{left_out_why, left_out_words, stopped_words};
+pub(crate) use oddities::{interval, oddity_words};
 pub(crate) use preview::why_words;
+pub(crate) use runs::{gone_words, held_lines, invitation_warning, preview_warning};
+pub(crate) use sign_in::sign_in_words;
 pub(crate) use told::told_words;

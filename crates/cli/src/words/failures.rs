@@ -6,36 +6,7 @@ use chestnut_engine::{CalendarError, RunError};
 use chestnut_store::StoreError;
 
 use crate::exit_code::ExitCode;
-use crate::render::clean;
-
-/// A failure, ready to be shown.
-#[derive(Debug, Clone)]
-pub(crate) struct Failure {
-    pub(crate) code: ExitCode,
-    pub(crate) message: String,
-    pub(crate) hint: Option<String>,
-}
-
-impl Failure {
-    pub(crate) fn usage(message: impl Into<String>) -> Self {
-        Self { code: ExitCode::Usage, message: message.into(), hint: None }
-    }
-
-    pub(crate) fn failed(message: impl Into<String>) -> Self {
-        Self { code: ExitCode::Failed, message: message.into(), hint: None }
-    }
-
-    pub(crate) fn hint(mut self, hint: impl Into<String>) -> Self {
-        self.hint = Some(hint.into());
-        self
-    }
-
-    /// `Error:` and `Hint:`, cleaned of whatever a server may have put into the words.
-    pub(crate) fn lines(&self) -> String {
-        let hint = self.hint.as_ref().map(|hint| format!("Hint: {}\n", clean(hint))).unwrap_or_default();
-        format!("Error: {}\n{hint}", clean(&self.message))
-    }
-}
+use crate::failure::Failure;
 
 impl From<StoreError> for Failure {
     fn from(error: StoreError) -> Self {
@@ -54,12 +25,6 @@ impl From<StoreError> for Failure {
             }
         };
         Self::failed(error.to_string()).hint(hint)
-    }
-}
-
-impl From<std::io::Error> for Failure {
-    fn from(error: std::io::Error) -> Self {
-        Self::failed(error.to_string())
     }
 }
 

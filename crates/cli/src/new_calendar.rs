@@ -1,0 +1,72 @@
+//! Makes a calendar on a server, at a place that says what it is.
+
+use chestnut_caldav::Client;
+use chestnut_caldav::protocol::{CalendarInfo, Found, NewCalendar};
+use url::Url;
+
+use crate::failure::Failure;
+use crate::settings::Connections;
+use crate::words::dav_hint;
+
+pub(crate) async fn make(
+    connections: &Connections<'_>,
+    account: &str,
+    new: &NewCalendar,
+) -> Result<CalendarInfo, Failure> {
+    let found = connections.discover(account).await?;
+    let client = connections.client(account)?;
+    if found.calendars.iter().any(|c| c.name == new.name) {
+        let message = format!("account {account} has a calendar named {:?} already", new.name);
+        return Err(Failure::usage(message).hint(format!(
+            "Use that one (`chestnut calendar list {account}` shows its path), or choose another name."
+        )));
+    }
+    let url = free_place(&found, &new.name).ok_or_else(|| {
+        Failure::failed(format!("account {account}: the server names no home for new calendars"))
+            .hint("Make the calendar in the server's own pages, then `chestnut calendar list` finds it.")
+    })?;
+    let failed = |error: &chestnut_caldav::DavError| {
+        let hint = match error.class() {
+            chestnut_caldav::Class::Credentials => dav_hint(error, account),
+            _ => "This server does not let calendars be made from outside, or not by this user. Make it in the server's own pages, then `chestnut calendar list` finds it.".to_owned(),
+        };
+        Failure::failed(format!("account {account}: {error}")).hint(hint)
+    };
+    let answered = client.make_calendar(&url, new).await;
+    // Whether it stands there counts more than the answer.
+    match look(&client, &url).await {
+        Some(info) => Ok(info),
+        None => Err(match answered {
+            Err(error) => failed(&error),
+            Ok(()) => Failure::failed(format!(
+                "account {account}: the server said that the calendar was made, and it is not there"
+            ))
+            .hint("Make it in the server's own pages, then `chestnut calendar list` finds it."),
+        }),
+    }
+}
+
+pub(crate) async fn look(client: &Client, url: &Url) -> Option<CalendarInfo> {
+    client.capabilities(url).await.ok().map(|found| found.info)
+}
+
+/// A place in the first home whose name says what it is: letters, digits and hyphens, which every server takes.
+pub(crate) fn free_place(found: &Found, name: &str) -> Option<Url> {
+    let home = found.homes.first()?;
+    let slug = slug(name, "calendar");
+    let base = home.path().trim_end_matches('/');
+    let taken = |path: &str| found.calendars.iter().any(|c| c.url.path().trim_end_matches('/') == path);
+    let numbered = std::iter::once(slug.clone()).chain((2..1000).map(|n| format!("{slug}-{n}")));
+    let free = numbered.map(|name| format!("{base}/{name}")).find(|path| !taken(path))?;
+    let mut url = home.clone();
+    url.set_path(&format!("{free}/"));
+    Some(url)
+}
+
+/// A name for the configuration out of words.
+pub(crate) fn slug(words: &str, kind: &str) -> String {
+    let lower = words.to_lowercase().replace(|c: char| !c.is_ascii_alphanumeric(), "-");
+    let parts: Vec<_> = lower.split('-').filter(|part| !part.is_empty()).collect();
+    let slug: String = parts.join("-").chars().take(40).collect();
+    if slug.is_empty() { kind.to_owned() } else { slug }
+}

@@ -1,0 +1,19 @@
+//! A calendar that was made, for people.
+
+use crate::render::clean;
+use crate::report::calendar_create::Report;
+
+pub(crate) fn human(report: &Report) -> String {
+    let Report { account, name, path, called, differs, .. } = report;
+    let mut out = format!("Made {:?} at account {account}: {}\n", clean(name), clean(path));
+    for difference in differs {
+        out += &format!("The server made it otherwise than it was asked: {}.\n", clean(difference));
+    }
+    match called {
+        Some(called) => out += &format!("The configuration calls it {called}.\n"),
+        None => {
+            out += &format!("Next: chestnut calendar add NAME --account {account} --path {}\n", clean(path));
+        }
+    }
+    out
+}

@@ -1,0 +1,86 @@
+//! What waits for a person, for that person.
+
+use jiff::tz::TimeZone;
+
+use crate::render::{Align, clean, count, shorten, start_text, style, table, zone_name};
+use crate::report::held::{Deletion, Field, Held, Report};
+
+/// Deletions that are named without `-v`.
+const ENOUGH: usize = 12;
+
+pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
+    if report.held.is_empty() {
+        return "nothing waits for a person\n".to_owned();
+    }
+    let mut out = format!("times in {}\n", zone_name(zone));
+    for item in &report.held {
+        let number = style::paint(style::STRONG, format!("{}", item.number));
+        let route = clean(&item.route);
+        match item.kind.as_str() {
+            "deletions" => {
+                let deletions = count(item.entries.len(), "deletion", "deletions");
+                out += &format!("\n{number}  {route}: {deletions}\n");
+                out += &deletion_lines(&item.entries, zone, all);
+            }
+            _ => {
+                let start = start_text(&item.start, zone);
+                let title = shorten(&item.title, 60);
+                out += &format!("\n{number}  {route}: calendars disagree about {title}, {start}\n");
+                out += &field_lines(item);
+            }
+        }
+        match &item.decision {
+            Some(_) => out += &format!("   decided: {}; the next sync does it\n", effect(item)),
+            None => {
+                let choices: Vec<_> = item.choices.iter().map(|choice| clean(choice)).collect();
+                out += &format!("   decide: chestnut decide {} {}\n", item.number, choices.join("|"));
+            }
+        }
+    }
+    out
+}
+
+pub(crate) fn deletion_lines(entries: &[Deletion], zone: &TimeZone, all: bool) -> String {
+    let shown = if all { entries.len() } else { entries.len().min(ENOUGH) };
+    let columns = [("In", Align::Left), ("Starts", Align::Left), ("Title", Align::Left)];
+    let row = |e: &Deletion| vec![clean(&e.calendar), start_text(&e.start, zone), shorten(&e.title, 60)];
+    let mut out = table(&columns, &entries[..shown].iter().map(row).collect::<Vec<_>>());
+    if shown < entries.len() {
+        out += &format!("  … and {} more; -v names them all\n", entries.len() - shown);
+    }
+    out
+}
+
+/// Side by side: what was agreed, and what each calendar says now; empty where it says what was agreed.
+pub(crate) fn field_lines(item: &Held) -> String {
+    let calendars: Vec<&String> =
+        item.choices.iter().filter(|choice| !matches!(choice.as_str(), "both" | "newest")).collect();
+    let mut columns = vec![("Field", Align::Left), ("Agreed", Align::Left)];
+    columns.extend(calendars.iter().map(|name| (name.as_str(), Align::Left)));
+    let row = |field: &Field| {
+        let name = match field.occurrence.as_str() {
+            "" => clean(&field.field),
+            occurrence => format!("{} of {}", clean(&field.field), clean(occurrence)),
+        };
+        let value = |calendar: &&String| {
+            let found = field.values.iter().find(|value| value.calendar == **calendar);
+            found.map(|value| shorten(&value.value, 30)).unwrap_or_default()
+        };
+        let mut row = vec![name, shorten(&field.agreed, 30)];
+        row.extend(calendars.iter().map(value));
+        row
+    };
+    table(&columns, &item.fields.iter().map(row).collect::<Vec<_>>())
+}
+
+pub(crate) fn effect(item: &Held) -> String {
+    match (item.kind.as_str(), item.decision.as_deref()) {
+        ("deletions", Some("delete")) => "these entries will be deleted".to_owned(),
+        ("deletions", _) => "these entries will stay, and be left alone from then on".to_owned(),
+        (_, Some("newest")) => "the newest text will count".to_owned(),
+        (_, Some("both")) => {
+            "the newest text will count, and the other one will be an entry of its own".to_owned()
+        }
+        (_, choice) => format!("what {} says will count", clean(choice.unwrap_or_default())),
+    }
+}

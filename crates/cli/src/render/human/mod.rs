@@ -1,0 +1,17 @@
+//! Reports as people read them.
+
+pub(crate) mod account_forget;
+pub(crate) mod account_list;
+pub(crate) mod account_test;
+pub(crate) mod agenda;
+pub(crate) mod calendar_add;
+pub(crate) mod calendar_create;
+pub(crate) mod calendar_list;
+pub(crate) mod changes;
+pub(crate) mod held;
+pub(crate) mod history;
+pub(crate) mod preview;
+pub(crate) mod route;
+pub(crate) mod status;
+pub(crate) mod sync;
+pub(crate) mod why;

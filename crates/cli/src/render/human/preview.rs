@@ -1,0 +1,126 @@
+//! What the next sync would do, for people.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use chestnut_engine::PreviewReport;
+use jiff::tz::TimeZone;
+
+use crate::render::{Align, clean, count, shorten, start_text, style, table, zone_name};
+use crate::report::preview::{Line, RoutePreview};
+use crate::settings::RouteSettings;
+use crate::words::{left_out_why, left_out_words};
+
+/// Lines that are shown without `-v`.
+const ENOUGH: usize = 12;
+
+pub(crate) fn human(preview: &RoutePreview, zone: &TimeZone, all: bool) -> String {
+    let first = if preview.first_run { ", first run" } else { "" };
+    let name = style::paint(style::STRONG, &preview.route);
+    let mut out = format!("{name}: {}{first}\n", clean(&preview.way));
+    out.extend(preview.warning.clone());
+    if preview.changes.is_empty() {
+        out += "  nothing to do\n";
+    } else {
+        let mut told: Vec<_> =
+            per_calendar(preview.changes.iter().map(|c| (c.action, c.calendar.as_deref())))
+                .into_iter()
+                .map(|((what, calendar), number)| format!("{number} {what} in {}", clean(calendar)))
+                .collect();
+        told.extend((preview.link > 0).then(|| format!("{} already there and alike", preview.link)));
+        let held = preview.changes.iter().filter(|change| change.action == "hold").count();
+        told.extend((held > 0).then(|| format!("{held} to be decided by a person")));
+        out += &format!("  {}; nothing is written by a preview\n", told.join(", "));
+    }
+    if preview.held > 0 {
+        let deletions = count(preview.held, "deletion", "deletions");
+        out += &style::paint(style::WARN, format!("  {deletions} would be held, for a person to decide\n"));
+    }
+    if !preview.changes.is_empty() {
+        out += &format!("  times in {}\n", zone_name(zone));
+        out += &lines(&preview.changes, zone, all);
+    }
+    if !preview.left_out.is_empty() {
+        let mut reasons: BTreeMap<&str, usize> = BTreeMap::new();
+        for line in &preview.left_out {
+            *reasons.entry(line.why.as_str()).or_default() += 1;
+        }
+        let words: Vec<_> = reasons.into_iter().map(|(key, n)| left_out_words(key, n)).collect();
+        let names = if all { "" } else { "; -v names them" };
+        out += &format!("  left out: {}{names}\n", words.join(", "));
+        if all {
+            out += &lines(&preview.left_out, zone, all);
+        }
+    }
+    out
+}
+
+/// What the first run of a route would do, in numbers.
+pub(crate) fn first_summary(name: &str, route: &RouteSettings, preview: &PreviewReport) -> String {
+    let number = |action: &str| preview.changes.iter().filter(|c| c.action == action).count();
+    let mut out =
+        format!("{}: {}, first run\n", style::paint(style::STRONG, clean(name)), clean(&route.way()));
+    let mut line = |count: usize, what: &str| {
+        if count > 0 {
+            out += &format!("  {count:6} {what}\n");
+        }
+    };
+    line(number("link"), "stand there already and say the same; they are linked without a write");
+    let changes = preview.changes.iter().map(|c| (c.action, c.calendar.as_deref()));
+    for ((what, calendar), count) in per_calendar(changes) {
+        let more = match what {
+            "to update" => "; they stand there already and say something else",
+            "to delete" => "; they are nobody's copies, and strangers = \"remove\"",
+            _ => "",
+        };
+        line(count, &format!("{what} in {}{more}", clean(calendar)));
+    }
+    line(preview.matched, "of these stood there before: they follow their sources, and stay their owner's");
+    line(number("hold"), "say different things in different calendars, and wait for a person");
+    line(preview.held, "deletions are held, for a person to decide");
+    line(preview.strangers, "stand only on the far side, and are left alone");
+    line(preview.left_out.len(), "are left out");
+    out
+}
+
+pub(crate) fn lines(lines: &[Line], zone: &TimeZone, all: bool) -> String {
+    // What needs no write does not hide what does.
+    let (quiet, loud): (Vec<_>, Vec<_>) = lines.iter().partition(|line| !all && line.action == "link");
+    let lines = if loud.is_empty() { quiet } else { loud };
+    let shown = if all { lines.len() } else { lines.len().min(ENOUGH) };
+    let places: BTreeSet<_> = lines.iter().map(|line| &line.calendar).collect();
+    let row = |line: &Line| {
+        let why = if line.action == "leave out" { left_out_why(&line.why) } else { line.why.clone() };
+        let mut row = vec![line.action.to_owned()];
+        row.extend((places.len() > 1).then(|| clean(line.calendar.as_deref().unwrap_or("all"))));
+        row.extend([
+            start_text(&line.start, zone),
+            shorten(&line.title, 50),
+            style::paint(style::FAINT, shorten(&why, 60)),
+        ]);
+        row
+    };
+    let mut columns =
+        vec![("", Align::Left), ("Starts", Align::Left), ("Title", Align::Left), ("Why", Align::Left)];
+    if places.len() > 1 {
+        columns.insert(1, ("In", Align::Left));
+    }
+    let mut out = table(&columns, &lines[..shown].iter().map(|line| row(line)).collect::<Vec<_>>());
+    if shown < lines.len() {
+        out += &format!("  … and {} more; -v names them all\n", lines.len() - shown);
+    }
+    out
+}
+
+/// Counts what is to be done in each calendar: what is new first, deletions last.
+pub(crate) fn per_calendar<'c>(
+    changes: impl Iterator<Item = (&'static str, Option<&'c str>)>,
+) -> Vec<((&'static str, &'c str), usize)> {
+    let kinds = [("create", "to create"), ("update", "to update"), ("delete", "to delete")];
+    let mut counts = BTreeMap::new();
+    for (action, calendar) in changes {
+        if let Some(kind) = kinds.iter().position(|(name, _)| *name == action) {
+            *counts.entry((kind, calendar.unwrap_or_default())).or_default() += 1;
+        }
+    }
+    counts.into_iter().map(|((kind, calendar), number)| ((kinds[kind].1, calendar), number)).collect()
+}

@@ -1,0 +1,135 @@
+//! What runs came to, for people.
+
+use chestnut_store::{Counts, RunResult};
+use jiff::tz::TimeZone;
+
+use super::changes::change_lines;
+use crate::exit_code::ExitCode;
+use crate::render::{Align, clean, count, shorten, start_text, style, table, zone_name};
+use crate::report::sync::{Report, Run};
+use crate::words::{held_lines, left_out_why, left_out_words};
+
+pub(crate) fn human(report: &Report, zone: &TimeZone, verbose: bool) -> String {
+    let columns = [
+        ("Route", Align::Left),
+        ("To", Align::Left),
+        ("Created", Align::Right),
+        ("Updated", Align::Right),
+        ("Deleted", Align::Right),
+        ("In step", Align::Right),
+        ("Requests", Align::Right),
+        ("Result", Align::Left),
+    ];
+    let rows: Vec<_> = report.runs.iter().flat_map(rows).collect();
+    let mut out = table(&columns, &rows);
+    for run in &report.runs {
+        out += &notes(run, zone, verbose);
+    }
+    if report.runs.iter().any(|run| run.held > 0) {
+        out += held_lines();
+    }
+    out
+}
+
+/// A row for each calendar that is written; what concerns the whole route stands in the first.
+pub(crate) fn rows(run: &Run) -> Vec<Vec<String>> {
+    let counts = |calendar: &String| run.calendars.get(calendar).copied().unwrap_or_default();
+    let is_quiet = run.written.iter().all(|calendar| counts(calendar) == Counts::default());
+    let result = match run.result {
+        RunResult::Ok if is_quiet => style::paint(style::GOOD, "nothing to do"),
+        RunResult::Ok => style::paint(style::GOOD, "done"),
+        RunResult::Held => style::paint(style::WARN, "done, but held"),
+        RunResult::Failed if run.failure.as_ref().is_some_and(|f| f.code == ExitCode::Usage) => {
+            style::paint(style::WARN, "not begun")
+        }
+        RunResult::Failed => style::paint(style::BAD, "failed"),
+    };
+    let number = |n: usize| n.to_string();
+    let row = |(at, calendar): (usize, &String)| {
+        let counts = counts(calendar);
+        let first = |text: String| if at == 0 { text } else { String::new() };
+        vec![
+            first(clean(&run.route)),
+            clean(calendar),
+            number(counts.created),
+            number(counts.updated),
+            number(counts.deleted),
+            first(number(run.in_step)),
+            first(run.requests.to_string()),
+            first(result.clone()),
+        ]
+    };
+    run.written.iter().enumerate().map(row).collect()
+}
+
+/// What the table has no room for: what was left out, held, damaged or failed, and with `-v` every change.
+pub(crate) fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
+    let mut out = String::new();
+    let route = &run.route;
+    if run.linked > 0 {
+        out += &format!(
+            "{route}: {} stood there already and are linked without a write\n",
+            count(run.linked, "entry", "entries")
+        );
+    }
+    if !run.left_out.is_empty() {
+        let told: Vec<_> = run.left_out.iter().map(|(reason, n)| left_out_words(reason, *n)).collect();
+        out += &format!("{route}: left out: {}\n", told.join(", "));
+    }
+    for (lacks, number) in &run.partly {
+        let copies = count(*number, "copy", "copies");
+        let words = match lacks.as_str() {
+            "without-people" => "without the people its entry names: the far server would write to them",
+            "in-unknown-zone" => {
+                "in a time zone that is described nowhere: clients may show another time (-v names them)"
+            }
+            _ => "without attachments: with them it would be larger than the far server allows",
+        };
+        out += &format!("{route}: {copies} {words}\n");
+    }
+    if run.disagreements > 0 {
+        let entries = count(run.disagreements, "entry", "entries");
+        out += &format!(
+            "{route}: calendars disagreed about {entries}; what did not count is kept: chestnut history {}\n",
+            run.run.unwrap_or_default()
+        );
+    }
+    if run.held > 0 {
+        let deletions = run.held - run.held_disagreements;
+        for (number, one, many, why) in [
+            (deletions, "deletion is", "deletions are", "more than the route deletes unasked"),
+            (run.held_disagreements, "disagreement is", "disagreements are", "the route asks a person"),
+        ] {
+            if number > 0 {
+                let held = count(number, one, many);
+                out += &style::paint(style::WARN, format!("{route}: {held} held: {why}\n"));
+            }
+        }
+    }
+    for (troubles, what) in
+        [(&run.newly_left_out, "newly left out"), (&run.damaged, "not kept as sent"), (&run.failed, "failed")]
+    {
+        if troubles.is_empty() {
+            continue;
+        }
+        out += &style::paint(
+            style::BAD,
+            format!("{route}: {}, {what}:\n", count(troubles.len(), "entry", "entries")),
+        );
+        let shown = if verbose { troubles.len() } else { troubles.len().min(12) };
+        for trouble in &troubles[..shown] {
+            let start = start_text(&trouble.start, zone);
+            // A key where it is left out, else words already.
+            let reason = left_out_why(&trouble.reason);
+            out += &format!("  {start:24} {}: {}\n", shorten(&trouble.title, 36), shorten(&reason, 100));
+        }
+        if shown < troubles.len() {
+            out += &format!("  … and {} more; -v names them all\n", troubles.len() - shown);
+        }
+    }
+    if verbose && !run.changes.is_empty() {
+        out += &format!("{route}: times in {}\n", zone_name(zone));
+        out += &change_lines(&run.changes, zone);
+    }
+    out
+}

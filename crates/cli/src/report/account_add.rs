@@ -1,0 +1,13 @@
+//! What `account add` reports.
+
+use serde::Serialize;
+
+use super::account_test::AccountReport;
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Report {
+    #[serde(flatten)]
+    pub(crate) account: AccountReport,
+    pub(crate) saved: bool,
+    pub(crate) configuration: String,
+}

@@ -1,0 +1,11 @@
+//! What `account login` reports.
+
+use serde::Serialize;
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Report {
+    pub(crate) account: String,
+    pub(crate) signed_in: bool,
+    pub(crate) kept_in: String,
+    pub(crate) renewable: bool,
+}

@@ -1,0 +1,87 @@
+//! What `account test` reports: the way to an account's calendars, step by step.
+
+use chestnut_caldav::protocol::Found;
+use serde::Serialize;
+
+use super::calendar_list::{CalendarReport, configured};
+use crate::check_account::{Checked, Step};
+use crate::exit_code::ExitCode;
+use crate::failure::Failure;
+use crate::settings::{AccountSettings, Settings};
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Report {
+    pub(crate) accounts: Vec<AccountReport>,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct AccountReport {
+    pub(crate) account: String,
+    pub(crate) url: String,
+    pub(crate) user: Option<String>,
+    pub(crate) ok: bool,
+    pub(crate) steps: Vec<Step>,
+    pub(crate) principal: Option<String>,
+    pub(crate) homes: Vec<String>,
+    pub(crate) calendars: Vec<CalendarReport>,
+    pub(crate) error: Option<String>,
+    pub(crate) hint: Option<String>,
+}
+
+impl AccountReport {
+    /// An account that nobody has tried yet.
+    pub(crate) fn untried(name: &str, account: &AccountSettings) -> Self {
+        Self {
+            account: name.to_owned(),
+            url: account.start.url.to_string(),
+            user: account.user.clone(),
+            ok: false,
+            steps: Vec::new(),
+            principal: None,
+            homes: Vec::new(),
+            calendars: Vec::new(),
+            error: None,
+            hint: None,
+        }
+    }
+
+    /// Where the search began.
+    pub(crate) fn url(&self) -> &str {
+        &self.url
+    }
+
+    pub(crate) fn failure(&self) -> Failure {
+        Failure {
+            code: ExitCode::Failed,
+            message: self.error.clone().unwrap_or_default(),
+            hint: self.hint.clone(),
+        }
+    }
+}
+
+/// `settings` say what the calendars are called here; a new account has none yet.
+pub(crate) fn account_report(
+    settings: Option<&Settings>,
+    name: &str,
+    account: &AccountSettings,
+    checked: Result<Checked, Failure>,
+) -> AccountReport {
+    let (steps, url, outcome) = match checked {
+        Ok(Checked { steps, url, outcome }) => (steps, url, outcome),
+        Err(failure) => (Vec::new(), account.start.url.clone(), Err(failure)),
+    };
+    let found: Option<&Found> = outcome.as_ref().ok();
+    let path = |url: &url::Url| url.path().to_owned();
+    AccountReport {
+        account: name.to_owned(),
+        url: url.to_string(),
+        user: account.user.clone(),
+        ok: found.is_some(),
+        principal: found.and_then(|f| f.principal.as_ref()).map(path),
+        homes: found.map(|f| f.homes.iter().map(path).collect()).unwrap_or_default(),
+        calendars: found.map(|f| configured(settings, name, f)).unwrap_or_default(),
+        error: outcome.as_ref().err().map(|f| f.message.clone()),
+        hint: outcome.as_ref().err().and_then(|f| f.hint.clone()),
+        steps,
+    }
+}

@@ -1,0 +1,110 @@
+//! What `calendar list` reports.
+
+use std::collections::BTreeMap;
+
+use chestnut_caldav::protocol::{CalendarInfo, Found};
+use chestnut_core::{Kind, ObjectHref};
+use serde::Serialize;
+
+use crate::failure::Failure;
+use crate::settings::{CalendarSettings, FeedSource, Place, Settings, routes_of};
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Report {
+    pub(crate) accounts: Vec<AccountReport>,
+    pub(crate) others: Vec<OtherReport>,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct AccountReport {
+    pub(crate) account: String,
+    pub(crate) url: String,
+    pub(crate) calendars: Vec<CalendarReport>,
+    pub(crate) error: Option<String>,
+    #[serde(skip)]
+    pub(crate) failure: Option<Failure>,
+}
+
+/// One calendar on a server.
+#[derive(Debug, Serialize)]
+pub(crate) struct CalendarReport {
+    pub(crate) name: String,
+    pub(crate) path: String,
+    pub(crate) color: Option<String>,
+    pub(crate) kinds: Vec<&'static str>,
+    /// Entries by kind; `None` where nobody counted, or the server does not tell.
+    pub(crate) entries: Option<BTreeMap<&'static str, usize>>,
+    pub(crate) rights: &'static str,
+    pub(crate) shared: bool,
+    pub(crate) configured_as: Vec<String>,
+    pub(crate) routes: Vec<String>,
+}
+
+/// A feed, a file or a folder.
+#[derive(Debug, Serialize)]
+pub(crate) struct OtherReport {
+    pub(crate) name: String,
+    pub(crate) kind: &'static str,
+    pub(crate) place: String,
+    pub(crate) rights: &'static str,
+    pub(crate) routes: Vec<String>,
+}
+
+/// Joins what a server has with what the configuration says.
+pub(crate) fn configured(settings: Option<&Settings>, account: &str, found: &Found) -> Vec<CalendarReport> {
+    let same = |path: &str, href: &ObjectHref| path.trim_matches('/') == href.as_str().trim_matches('/');
+    let is = |place: &Place, info: &CalendarInfo| match place {
+        Place::Path(path) => same(path, &info.href),
+        Place::Name(name) => *name == info.name,
+        Place::Feed(_) | Place::File(_) | Place::Folder(_) => false,
+    };
+    let principal = found.principal.as_ref().map(|url| url.path().trim_end_matches('/').to_owned());
+    let report = |info: &CalendarInfo| {
+        let mine = |c: &CalendarSettings| c.account.as_deref() == Some(account) && is(&c.place, info);
+        let all = settings.into_iter().flat_map(|s| &s.calendars);
+        let configured_as: Vec<String> = all.filter(|(_, c)| mine(c)).map(|(name, _)| name.clone()).collect();
+        let owner = info.owner.as_ref().map(|owner| owner.as_str().trim_end_matches('/'));
+        let others = matches!((owner, &principal), (Some(owner), Some(own)) if owner != own);
+        CalendarReport {
+            name: info.name.clone(),
+            path: info.href.as_str().to_owned(),
+            color: info.color.clone(),
+            kinds: info.kinds.iter().map(Kind::word).collect(),
+            entries: None,
+            rights: match info.writable {
+                Some(true) => "read, write",
+                Some(false) => "read only",
+                None => "not told",
+            },
+            shared: info.is_shared || others,
+            routes: settings.map(|s| routes_of(s, &configured_as)).unwrap_or_default(),
+            configured_as,
+        }
+    };
+    found.calendars.iter().map(report).collect()
+}
+
+pub(crate) fn others(settings: &Settings) -> Vec<OtherReport> {
+    let elsewhere = |place: &Place| match place {
+        Place::Path(_) | Place::Name(_) => None,
+        Place::Feed(FeedSource::Address(address)) => Some(feed_place(address)),
+        Place::Feed(FeedSource::Secret(_)) => Some("kept as a secret".to_owned()),
+        Place::File(path) | Place::Folder(path) => Some(path.display().to_string()),
+    };
+    let calendars = settings.calendars.iter().filter_map(|(name, calendar)| {
+        Some(OtherReport {
+            name: name.clone(),
+            kind: calendar.place.kind(),
+            place: elsewhere(&calendar.place)?,
+            rights: if matches!(calendar.place, Place::Feed(_)) { "read only" } else { "read, write" },
+            routes: routes_of(settings, std::slice::from_ref(name)),
+        })
+    });
+    calendars.collect()
+}
+
+/// The address of a feed is often a secret: no more than its host is shown.
+pub(crate) fn feed_place(address: &str) -> String {
+    let url = chestnut_caldav::protocol::feed_address(address);
+    url.and_then(|url| url.host_str().map(|host| format!("at {host}"))).unwrap_or_default()
+}

@@ -1,0 +1,134 @@
+//! What `held` reports: what waits for a person.
+
+use chestnut_core::ical::Limits;
+use chestnut_core::{Entry, FieldDifference};
+use chestnut_store::HeldItem;
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use crate::failure::Failure;
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Report {
+    pub(crate) held: Vec<Held>,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Held {
+    pub(crate) number: i64,
+    pub(crate) route: String,
+    pub(crate) kind: String,
+    pub(crate) since: String,
+    pub(crate) title: String,
+    pub(crate) start: String,
+    /// What `decide` takes.
+    pub(crate) choices: Vec<String>,
+    pub(crate) decision: Option<String>,
+    /// Deletions: the entries that would go.
+    pub(crate) entries: Vec<Deletion>,
+    /// Disagreements: what the calendars say differently.
+    pub(crate) fields: Vec<Field>,
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+pub(crate) struct Deletion {
+    pub(crate) calendar: String,
+    pub(crate) title: String,
+    pub(crate) start: String,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Field {
+    pub(crate) field: String,
+    /// The RECURRENCE-ID of an occurrence; empty for the series.
+    pub(crate) occurrence: String,
+    pub(crate) agreed: String,
+    pub(crate) values: Vec<Value>,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Value {
+    pub(crate) calendar: String,
+    pub(crate) value: String,
+}
+
+/// What the engine wrote down.
+#[derive(Debug, Deserialize)]
+pub(crate) struct Details {
+    pub(crate) kind: String,
+    #[serde(default)]
+    pub(crate) entries: Vec<Deletion>,
+    pub(crate) agreed: Option<String>,
+    #[serde(default)]
+    pub(crate) sides: Vec<Side>,
+}
+
+#[derive(Debug, Deserialize)]
+pub(crate) struct Side {
+    pub(crate) calendar: String,
+    pub(crate) text: Option<String>,
+}
+
+pub(crate) fn held(item: HeldItem) -> Result<Held, Failure> {
+    let mut details: Details = serde_json::from_str(&item.details).map_err(|e| {
+        Failure::failed(format!("the state says of number {} what is not understood: {e}", item.id))
+    })?;
+    details.entries.sort_by(|a, b| (&a.start, &a.title).cmp(&(&b.start, &b.title)));
+    let is_deletion = details.kind == "deletions";
+    let choices = match is_deletion {
+        true => vec!["delete".to_owned(), "keep".to_owned()],
+        false => {
+            let calendars = details.sides.iter().map(|side| side.calendar.clone());
+            calendars.chain(["both".to_owned(), "newest".to_owned()]).collect()
+        }
+    };
+    Ok(Held {
+        number: item.id,
+        route: item.route,
+        fields: fields(&details),
+        kind: details.kind,
+        since: Timestamp::from_second(item.since).unwrap_or_default().to_string(),
+        title: item.title,
+        start: item.start,
+        choices,
+        decision: item.decision,
+        entries: details.entries,
+    })
+}
+
+/// What any calendar says differently from what was agreed, field by field.
+pub(crate) fn fields(details: &Details) -> Vec<Field> {
+    let read = |text: &String| Entry::parse(text, &Limits::default()).ok().map(|entry| entry.meaning());
+    let sides: Vec<_> =
+        details.sides.iter().filter_map(|side| Some((side, side.text.as_ref().and_then(read)?))).collect();
+    let agreed = details.agreed.as_ref().and_then(read);
+    let mut fields: Vec<Field> = Vec::new();
+    // Where nothing was agreed yet, the first calendar is what the others are compared with.
+    let (reference, from) = match (&agreed, sides.first()) {
+        (Some(agreed), _) => (agreed, None),
+        (None, Some((first, said))) => (said, Some(&first.calendar)),
+        (None, None) => return fields,
+    };
+    for (side, now) in &sides {
+        for FieldDifference { occurrence, field, first, second } in reference.differences(now) {
+            let value = Value { calendar: side.calendar.clone(), value: second.join(" | ") };
+            let known = fields
+                .iter_mut()
+                .find(|known| known.field == field && known.occurrence == occurrence.recurrence_id);
+            match known {
+                Some(known) => known.values.push(value),
+                None => {
+                    let first = first.join(" | ");
+                    let own = from.map(|name| Value { calendar: name.clone(), value: first.clone() });
+                    fields.push(Field {
+                        field,
+                        occurrence: occurrence.recurrence_id,
+                        agreed: if from.is_some() { String::new() } else { first },
+                        values: own.into_iter().chain([value]).collect(),
+                    });
+                }
+            }
+        }
+    }
+    fields
+}

@@ -1,0 +1,69 @@
+//! What `preview` reports: what the next sync would do.
+
+use chestnut_engine::{PreviewReport, PreviewedChange};
+use serde::Serialize;
+
+use crate::settings::RouteSettings;
+use crate::words::{preview_warning, why_words};
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Report {
+    pub(crate) previews: Vec<RoutePreview>,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct RoutePreview {
+    pub(crate) route: String,
+    pub(crate) from: String,
+    pub(crate) to: String,
+    pub(crate) first_run: bool,
+    pub(crate) create: usize,
+    pub(crate) update: usize,
+    pub(crate) delete: usize,
+    pub(crate) link: usize,
+    pub(crate) held: usize,
+    pub(crate) changes: Vec<Line>,
+    pub(crate) left_out: Vec<Line>,
+    #[serde(skip)]
+    pub(crate) way: String,
+    /// What a person should know before the first run.
+    #[serde(skip)]
+    pub(crate) warning: Option<String>,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Line {
+    pub(crate) action: &'static str,
+    /// Where it is done; nothing for what concerns all calendars.
+    pub(crate) calendar: Option<String>,
+    pub(crate) title: String,
+    pub(crate) start: String,
+    pub(crate) why: String,
+}
+
+pub(crate) fn route_preview(route: &RouteSettings, preview: PreviewReport) -> RoutePreview {
+    let warning = preview_warning(&preview, &route.to());
+    let number = |action: &str| preview.changes.iter().filter(|c| c.action == action).count();
+    let line = |c: PreviewedChange| Line {
+        action: c.action,
+        calendar: c.calendar,
+        title: c.title,
+        start: c.start,
+        why: why_words(&c.why),
+    };
+    RoutePreview {
+        route: preview.route.clone(),
+        from: route.from().to_owned(),
+        to: route.to(),
+        way: route.way(),
+        first_run: preview.first_run,
+        create: number("create"),
+        update: number("update"),
+        delete: number("delete"),
+        link: number("link"),
+        held: preview.held,
+        changes: preview.changes.into_iter().map(line).collect(),
+        left_out: preview.left_out.into_iter().map(line).collect(),
+        warning,
+    }
+}

@@ -1,0 +1,65 @@
+//! What the `route` commands report.
+
+use chestnut_core::Shows;
+use chestnut_store::{RunResult, Store};
+use serde::Serialize;
+
+use crate::failure::Failure;
+use crate::settings::{RouteSettings, Settings};
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Report {
+    pub(crate) routes: Vec<Line>,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Line {
+    pub(crate) route: String,
+    pub(crate) calendars: Vec<String>,
+    pub(crate) two_way: bool,
+    pub(crate) carries: String,
+    pub(crate) paused: bool,
+    pub(crate) linked: usize,
+    pub(crate) last_result: Option<RunResult>,
+    /// It ran once, and the configuration no longer has it.
+    pub(crate) gone: bool,
+    #[serde(skip)]
+    pub(crate) way: String,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Retired {
+    pub(crate) route: String,
+    pub(crate) removed: usize,
+}
+
+pub(crate) fn line(store: &Store, name: &str, route: Option<&RouteSettings>) -> Result<Line, Failure> {
+    let known = store.route(name)?;
+    let tally = known.as_ref().map(|route| store.tally(route.id)).transpose()?.unwrap_or_default();
+    let last = store.runs(Some(name), 1)?.into_iter().next();
+    Ok(Line {
+        route: name.to_owned(),
+        calendars: route.map(|route| route.ends.clone()).unwrap_or_default(),
+        two_way: route.is_some_and(|route| route.is_two_way),
+        carries: route.map(carries).unwrap_or_default(),
+        paused: known.is_some_and(|route| route.is_paused),
+        linked: tally.linked(),
+        last_result: last.map(|run| run.result.unwrap_or(RunResult::Failed)),
+        gone: route.is_none(),
+        way: route.map(RouteSettings::way).unwrap_or_default(),
+    })
+}
+
+pub(crate) fn carries(route: &RouteSettings) -> String {
+    match &route.carry.shows {
+        Shows::Everything => "everything".to_owned(),
+        Shows::Busy(title) => format!("busy, as \"{title}\""),
+        Shows::Details(_) => "chosen details".to_owned(),
+    }
+}
+
+/// Routes that ran once, and that the configuration no longer has.
+pub(crate) fn gone(store: &Store, settings: &Settings) -> Result<Vec<String>, Failure> {
+    let names = store.route_names()?;
+    Ok(names.into_iter().filter(|name| !settings.routes.contains_key(name)).collect())
+}

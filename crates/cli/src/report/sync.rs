@@ -1,0 +1,124 @@
+//! What `sync` reports: one run for each route.
+
+use std::collections::BTreeMap;
+
+use chestnut_engine::RunReport;
+use chestnut_store::{Change, ChangeAction, Counts, RunResult};
+use serde::Serialize;
+
+use crate::failure::Failure;
+use crate::settings::RouteSettings;
+use crate::words::told_words;
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Report {
+    pub(crate) runs: Vec<Run>,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Run {
+    pub(crate) run: Option<i64>,
+    pub(crate) route: String,
+    pub(crate) result: RunResult,
+    pub(crate) calendars: BTreeMap<String, Counts>,
+    pub(crate) linked: usize,
+    pub(crate) in_step: usize,
+    pub(crate) left_out: BTreeMap<String, usize>,
+    pub(crate) held: usize,
+    pub(crate) disagreements: usize,
+    /// Of what is held, the disagreements.
+    pub(crate) held_disagreements: usize,
+    /// Copies that lack something, by what they lack.
+    pub(crate) partly: BTreeMap<String, usize>,
+    pub(crate) damaged: Vec<Trouble>,
+    pub(crate) failed: Vec<Trouble>,
+    pub(crate) newly_left_out: Vec<Trouble>,
+    pub(crate) error: Option<String>,
+    pub(crate) requests: u64,
+    pub(crate) writes: u64,
+    pub(crate) milliseconds: u64,
+    #[serde(skip)]
+    pub(crate) changes: Vec<Change>,
+    #[serde(skip)]
+    pub(crate) failure: Option<Failure>,
+    #[serde(skip)]
+    pub(crate) written: Vec<String>,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Trouble {
+    pub(crate) calendar: String,
+    pub(crate) uid: String,
+    pub(crate) title: String,
+    pub(crate) start: String,
+    pub(crate) reason: String,
+}
+
+pub(crate) fn not_begun(name: &str, route: &RouteSettings, failure: Failure) -> Run {
+    Run {
+        run: None,
+        route: name.to_owned(),
+        result: RunResult::Failed,
+        calendars: BTreeMap::new(),
+        linked: 0,
+        in_step: 0,
+        left_out: BTreeMap::new(),
+        held: 0,
+        disagreements: 0,
+        held_disagreements: 0,
+        partly: BTreeMap::new(),
+        damaged: Vec::new(),
+        failed: Vec::new(),
+        newly_left_out: Vec::new(),
+        error: Some(failure.message.clone()),
+        requests: 0,
+        writes: 0,
+        milliseconds: 0,
+        changes: Vec::new(),
+        failure: Some(failure),
+        written: written(route),
+    }
+}
+
+pub(crate) fn begun(route: &RouteSettings, report: RunReport) -> Run {
+    let troubles = |action: ChangeAction| {
+        let mut of: Vec<_> = report.changes.iter().filter(|c| c.action == action).collect();
+        of.sort_by(|a, b| (&a.start, &a.uid).cmp(&(&b.start, &b.uid)));
+        let trouble = |c: &Change| Trouble {
+            calendar: c.calendar.clone(),
+            uid: c.uid.to_string(),
+            title: c.title.clone(),
+            start: c.start.clone(),
+            reason: c.told.as_ref().map(told_words).unwrap_or_default(),
+        };
+        of.into_iter().map(trouble).collect()
+    };
+    Run {
+        run: report.run.map(|run| run.0),
+        route: report.route,
+        result: report.result,
+        calendars: report.summary.calendars,
+        linked: report.summary.linked,
+        in_step: report.summary.in_step,
+        left_out: report.summary.left_out,
+        held: report.summary.held,
+        disagreements: report.summary.disagreements,
+        held_disagreements: report.summary.held_disagreements,
+        partly: report.summary.partly,
+        damaged: troubles(ChangeAction::Damaged),
+        failed: troubles(ChangeAction::Failed),
+        newly_left_out: troubles(ChangeAction::LeftOut),
+        error: report.summary.error,
+        requests: report.summary.requests,
+        writes: report.summary.writes,
+        milliseconds: report.summary.milliseconds,
+        changes: report.changes,
+        failure: report.error.map(Failure::from),
+        written: written(route),
+    }
+}
+
+/// The calendars that a route writes.
+pub(crate) fn written(route: &RouteSettings) -> Vec<String> {
+    if route.is_two_way { route.ends.clone() } else { route.ends[1..].to_vec() }
+}

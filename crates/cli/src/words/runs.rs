@@ -1,0 +1,47 @@
+//! Sentences about runs.
+
+use chestnut_engine::PreviewReport;
+
+use crate::render::{clean, style};
+
+/// What `people = "invite"` means, said before it happens.
+pub(crate) fn invitation_warning(name: &str, to: &str) -> String {
+    let words = format!(
+        "{name}: people = \"invite\" carries organisers and attendees to {}. A server that sends invitations may \
+         write to these people when a copy is made, changed or deleted.",
+        clean(to)
+    );
+    format!("{}\n", style::paint(style::WARN, words))
+}
+
+/// What to do about what is held.
+pub(crate) fn held_lines() -> &'static str {
+    "What is held waits for you: `chestnut held` shows it, `chestnut decide NUMBER CHOICE` answers.\n"
+}
+
+/// What to do about a route that is no longer in the configuration.
+pub(crate) fn gone_words(name: &str) -> String {
+    let name = clean(name);
+    style::paint(
+        style::WARN,
+        format!(
+            "{name} ran once and is not in the configuration any more; its copies stay where they are.\n  \
+             forget it: chestnut route retire {name}\n"
+        ),
+    )
+}
+
+/// What a person should know before a first run.
+pub(crate) fn preview_warning(preview: &PreviewReport, to: &str) -> Option<String> {
+    let invites = preview.warns_of_invitations.then(|| invitation_warning(&preview.route, to));
+    let clocks = preview.clocks_apart.map(|seconds| {
+        let words = format!(
+            "{}: this machine's clock and that of a server are {} hours apart; nothing is deleted until they agree\n",
+            preview.route,
+            seconds / 3600
+        );
+        style::paint(style::WARN, words)
+    });
+    let both: String = invites.into_iter().chain(clocks).collect();
+    (!both.is_empty()).then_some(both)
+}
