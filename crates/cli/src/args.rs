@@ -100,6 +100,18 @@ pub(crate) enum Command {
         #[arg(value_name = "ROUTE")]
         routes: Vec<String>,
     },
+    /// Read both sides again, and say what is not in step, and why; exit status 3 where something is not
+    Compare {
+        /// Only these routes
+        #[arg(value_name = "ROUTE")]
+        routes: Vec<String>,
+        /// Pass over what changed within this time, such as 30m: for monitoring
+        #[arg(long, value_name = "TIME")]
+        settled: Option<String>,
+        /// Then sync what was found, and nothing else
+        #[arg(long)]
+        then_sync: bool,
+    },
     /// Say which rule of a route lets an entry through or stops it
     Why {
         /// The route

@@ -20,13 +20,22 @@ impl Failure {
         Self { code: ExitCode::Failed, message: message.into(), hint: None }
     }
 
+    /// Nothing is wrong: a person has a word to say.
+    pub(crate) fn waiting(message: impl Into<String>) -> Self {
+        Self { code: ExitCode::Waiting, message: message.into(), hint: None }
+    }
+
     pub(crate) fn hint(mut self, hint: impl Into<String>) -> Self {
         self.hint = Some(hint.into());
         self
     }
 
-    /// `Error:` and `Hint:`, cleaned of whatever a server may have put into the words.
+    /// `Error:` and `Hint:`, cleaned of whatever a server may have put into the words. What waits is no error.
     pub(crate) fn lines(&self) -> String {
+        if self.code == ExitCode::Waiting {
+            let hint = self.hint.as_ref().map(|hint| format!("  {}\n", clean(hint))).unwrap_or_default();
+            return format!("{}\n{hint}", clean(&self.message));
+        }
         let hint = self.hint.as_ref().map(|hint| format!("Hint: {}\n", clean(hint))).unwrap_or_default();
         format!("Error: {}\n{hint}", clean(&self.message))
     }

@@ -8,8 +8,8 @@ use clap::{ColorChoice, Parser as _};
 use crate::args::{AccountCommand, CalendarCommand, Cli, ColorWord, Command, Common, RouteCommand};
 use crate::commands::{
     account_add, account_forget, account_list, account_login, account_test, agenda, calendar_add,
-    calendar_create, calendar_list, calendar_rename, demo, held, history, init, init_ask, preview, route,
-    status, sync, why,
+    calendar_create, calendar_list, calendar_rename, compare, demo, held, history, init, init_ask, preview,
+    route, status, sync, why,
 };
 use crate::environment::Environment;
 use crate::exit_code::ExitCode;
@@ -72,6 +72,10 @@ fn command(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
         Command::Agenda { names, from, to } => {
             let asked = agenda::Asked { names, from: from.as_deref(), to: to.as_deref() };
             agenda::run(&asked, common, io)
+        }
+        Command::Compare { routes, settled, then_sync } => {
+            let asked = compare::Asked { routes, settled: settled.as_deref(), then_sync: *then_sync };
+            compare::run(&asked, common, io)
         }
         Command::Why { route, entry } => why::run(route, entry, common, io),
         Command::Preview { routes } => preview::run(routes, common, io),

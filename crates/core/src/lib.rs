@@ -28,6 +28,7 @@ mod calendar_text;
 mod canonical;
 mod carry;
 mod choose;
+mod compare;
 mod derive;
 mod entry;
 mod habits;
@@ -49,6 +50,7 @@ pub use carry::{
     Shows, Sight, Unshown, View,
 };
 pub use choose::{Choice, ChoiceKey, Test, Words};
+pub use compare::{copy_differences, replica_differences};
 pub use derive::{BusyTime, single_entries};
 pub use entry::{Entry, EntryError, Kind, Kinds, PRODID};
 pub use habits::{Habits, Undone, undo_habits};

@@ -390,7 +390,7 @@ fn decide_gone(policy: &RoutePolicy, pair: &Pair<'_>, linked: bool, because: Bec
     }
 }
 
-fn unshown_reason(unshown: &Unshown) -> LeftOut {
+pub(crate) fn unshown_reason(unshown: &Unshown) -> LeftOut {
     match unshown {
         Unshown::TakesNoTime => LeftOut::TakesNoTime,
         Unshown::NotUnderstood(_) => LeftOut::TimeNotUnderstood,

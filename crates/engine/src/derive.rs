@@ -27,6 +27,8 @@ pub(crate) struct Maker<'r> {
     /// What the entries behind are asked by.
     pub(crate) policy: &'r RoutePolicy,
     pub(crate) now: Timestamp,
+    /// All of it, not only what changed.
+    pub(crate) afresh: bool,
 }
 
 /// What an object behind came to.
@@ -46,7 +48,7 @@ impl Maker<'_> {
         let range = (self.policy.window.range.start, self.policy.window.range.end);
         let rule = format!("{}{}", self.rule.settings(), self.rule.places());
         let before = self.made.facts().made;
-        let known = before.as_ref().filter(|made| made.rule == rule);
+        let known = before.as_ref().filter(|made| made.rule == rule && !self.afresh);
         let from = before.as_ref().map_or(range.0, |made| made.from.min(range.0));
         let bounds = Bounds { range: from..range.1, zone: self.policy.window.zone.clone() };
         let mut after = known.map_or(0, |made| made.seen);

@@ -25,7 +25,7 @@ const PAGE: usize = 5000;
 type Result<T> = std::result::Result<T, StoreError>;
 
 /// What a run has to look at.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(crate) struct Touched {
     /// Cases with news, or due.
     pub(crate) links: Vec<LinkId>,

@@ -42,6 +42,12 @@ pub(crate) struct Decided {
     told: BTreeSet<String>,
 }
 
+/// Returns the keys of deletions that wait, and that nobody has decided about.
+pub(crate) fn waiting(held: &[HeldItem]) -> BTreeSet<String> {
+    let open = held.iter().filter(|item| item.link.is_none() && item.decision.is_none());
+    open.filter_map(|item| serde_json::from_str::<Waiting>(&item.details).ok()).flat_map(|w| w.keys).collect()
+}
+
 /// What becomes of the deletions of a run.
 #[derive(Debug, Default)]
 pub(crate) struct Sorted {

@@ -8,6 +8,7 @@
 mod apply;
 mod calendar;
 mod case;
+mod compare;
 mod decide;
 mod derive;
 mod error;
@@ -26,11 +27,12 @@ mod sender;
 mod story;
 
 pub use calendar::{Abilities, Calendar, CalendarError, FeedCalendar, FileCalendar, FolderCalendar};
+pub use compare::{Cause, Comparison, Difference, Finding, Standing, compare_route, last_comparison};
 pub use error::RunError;
 pub use explain::{Explained, explain};
 pub use mirror::Round;
 pub use observe::{Observer, Phase, Progress, Silent};
-pub use options::RunOptions;
+pub use options::{RunOptions, Selection};
 pub use read_calendar::{ReadEntry, read_calendar};
 pub use retire::{RouteCopy, copies_of, forget_route, remove_copies};
 pub use rule::{CalendarEnd, Makes, Rule};

@@ -3,8 +3,10 @@
 use std::cell::Cell;
 use std::rc::Rc;
 
+use chestnut_store::LinkId;
 use jiff::Timestamp;
 
+use crate::gather::{Found, Touched};
 use crate::mirror::Round;
 
 /// How to run it this time.
@@ -24,6 +26,32 @@ pub struct RunOptions {
     pub names_all: bool,
     /// Calendars that were looked at in this round: they are not asked again.
     pub round: Round,
+    /// Nothing but these, whether they changed or not; what is due and what is held besides waits for an ordinary run.
+    pub only: Option<Rc<Selection>>,
+}
+
+/// Some of what a route connects: what a comparison found.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Selection {
+    pub(crate) touched: Touched,
+    /// Cases whose memory explains nothing: it is dropped, and they are found again as at a first run.
+    pub(crate) forgotten: Vec<LinkId>,
+}
+
+impl Selection {
+    /// Tells whether nothing is in it.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.touched.all().next().is_none()
+    }
+
+    pub(crate) fn add(&mut self, found: Found) {
+        match found {
+            Found::Link(link) => self.touched.links.push(link),
+            Found::Free(side, object) => self.touched.free.push((side, object)),
+            Found::Beside(side, object) => self.touched.beside.push((side, object)),
+        }
+    }
 }
 
 impl RunOptions {
@@ -38,6 +66,7 @@ impl RunOptions {
             measure: false,
             names_all: false,
             round: Round::default(),
+            only: None,
         }
     }
 }

@@ -196,9 +196,9 @@ pub(crate) struct Session<'r> {
     pub(crate) gatherer: Gatherer<'r>,
     pub(crate) decider: RefCell<Decider<'r>>,
     pub(crate) touched: Touched,
-    mirrors: Vec<Mirror<'r>>,
+    pub(crate) mirrors: Vec<Mirror<'r>>,
     /// The calendar behind a made one.
-    behind: Option<Mirror<'r>>,
+    pub(crate) behind: Option<Mirror<'r>>,
     /// The numbers of change at the beginning.
     seqs: Vec<i64>,
     answers: Decided,
@@ -216,7 +216,7 @@ impl<'r> Session<'r> {
     }
 
     /// Makes the case of something that was found, and decides it. An error is an entry of somebody's own, which stays.
-    fn work(&self, found: Found) -> Result<Option<Result<Work, ()>>, RunError> {
+    pub(crate) fn work(&self, found: Found) -> Result<Option<Result<Work, ()>>, RunError> {
         match found {
             Found::Link(link) => Ok(self.linked(link)?.map(Ok)),
             Found::Free(side, object) => Ok(self.free(side, object)?.map(Ok)),
@@ -261,7 +261,7 @@ impl<'r> Session<'r> {
         })
     }
 
-    fn parts_left_out(&self) -> Result<Vec<PreviewedChange>, RunError> {
+    pub(crate) fn parts_left_out(&self) -> Result<Vec<PreviewedChange>, RunError> {
         let Some(behind) = &self.behind else { return Ok(Vec::new()) };
         let mut lines = Vec::new();
         for (object, reason) in self.store.parts_left_out(self.mirrors[0].id)? {
@@ -295,6 +295,10 @@ impl<'r> Job<'r> {
         held: &mut usize,
         instead: Option<&Instead<'_>>,
     ) -> Result<(), RunError> {
+        if let Some(only) = &self.options.only {
+            self.store
+                .write(|writer| only.forgotten.iter().try_for_each(|link| writer.forget_link(*link)))?;
+        }
         let known = self.store.route(&self.rule.name)?;
         let session = self.begin(known).await?;
         let before = self.store.tally(id)?.linked();
@@ -320,7 +324,7 @@ impl<'r> Job<'r> {
         *outcome = applier.outcome;
         done?;
         looked?;
-        if instead.is_some() {
+        if instead.is_some() || self.options.only.is_some() {
             return Ok(());
         }
         self.store.write(|writer| writer.set_seen(id, &session.seqs, self.options.now.as_second()))?;
@@ -432,6 +436,10 @@ impl<'r> Job<'r> {
         sorted: &Sorted,
     ) -> Result<(), RunError> {
         let id = applier.route;
+        if self.options.only.is_some() {
+            // What waits already goes on waiting as it is; the rest is found again by the next ordinary run.
+            return Ok(());
+        }
         if sorted.held.is_empty() {
             return Ok(self.store.write(|writer| writer.let_through(id, None))?);
         }
@@ -683,8 +691,15 @@ pub(crate) async fn begin<'r>(
         let made = Mirror::of(store, &CalendarEnd { gives: true, ..made })?;
         if let Some(policy) = rule.policy_of_source(&facts, options.now) {
             let seq = mirrors[0].seq()?;
-            let maker =
-                Maker { rule, store, behind: mirrors[0].id, made: &made, policy: &policy, now: options.now };
+            let maker = Maker {
+                rule,
+                store,
+                behind: mirrors[0].id,
+                made: &made,
+                policy: &policy,
+                now: options.now,
+                afresh: options.afresh,
+            };
             maker.make(seq)?;
         }
         behind = Some(std::mem::replace(&mut mirrors[0], made));
@@ -722,7 +737,10 @@ pub(crate) async fn begin<'r>(
         // As it was stored with the rule.
         seen.clear();
     }
-    let touched = gatherer.touched(&seen, now)?;
+    let touched = match &options.only {
+        Some(only) => only.touched.clone(),
+        None => gatherer.touched(&seen, now)?,
+    };
     let count = touched.links.len() + touched.free.len();
     observer.progress(Progress { phase: Phase::Fetching, done: count, total: count });
     let decider = Decider {

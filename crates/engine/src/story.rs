@@ -103,6 +103,16 @@ pub enum Why {
     LeftOut(String),
 }
 
+impl Why {
+    /// Returns the stable key of what is left out; nothing for the rest.
+    pub(crate) fn key(&self) -> &str {
+        match self {
+            Self::LeftOut(key) => key,
+            _ => "",
+        }
+    }
+}
+
 impl PreviewReport {
     /// Sorts what it tells by day.
     pub(crate) fn in_order(mut self) -> Self {

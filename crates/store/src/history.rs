@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 use chestnut_core::{EventUid, ObjectHref};
+use jiff::Timestamp;
 use rusqlite::{Row, params};
 
 use crate::error::StoreError;
@@ -96,6 +97,16 @@ impl Store {
                 Ok(Change { before: text(before)?, after: text(after)?, ..change })
             })
             .collect()
+    }
+
+    /// Returns what the last comparison of a route came to, and when that was.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn comparison(&self, route: &str) -> Result<Option<(Timestamp, String)>> {
+        self.one("SELECT at, facts FROM comparison WHERE route_name = ?", [route], |row| {
+            Ok((at_millisecond(row.get(0)?), row.get(1)?))
+        })
     }
 
     /// Returns what waits for a person, of one route or of all.

@@ -519,6 +519,16 @@ impl Writer<'_> {
         )
     }
 
+    /// Remembers what the last comparison of a route came to.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn set_comparison(&self, route: &str, at: Timestamp, facts: &str) -> Done {
+        let sql = "INSERT INTO comparison (route_name, at, facts) VALUES (?, ?, ?)
+             ON CONFLICT DO UPDATE SET at = excluded.at, facts = excluded.facts";
+        self.run(sql, params![route, at.as_millisecond(), facts])
+    }
+
     /// Forgets runs, and the texts kept with them, that ended before a moment.
     ///
     /// # Errors

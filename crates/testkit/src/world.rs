@@ -9,8 +9,8 @@ use std::task::{Context, Waker};
 use chestnut_caldav::{Answer, Client, ClientOptions, Request, Transport, TransportError, TransportFault};
 use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
 use chestnut_engine::{
-    Calendar, CalendarEnd, PreviewReport, Rule, RunError, RunOptions, RunReport, Silent, copies_of,
-    forget_route, preview_route, remove_copies, run_route,
+    Calendar, CalendarEnd, Comparison, PreviewReport, Rule, RunError, RunOptions, RunReport, Silent,
+    compare_route, copies_of, forget_route, preview_route, remove_copies, run_route,
 };
 use chestnut_standin::{Habit, Server, ServerRequest, Temper, orchard_entries};
 use chestnut_store::Store;
@@ -461,6 +461,15 @@ impl World {
     pub fn preview_of(&self, route: &Rule) -> PreviewReport {
         let (store, options) = (self.store(), self.options());
         block_on(preview_route(route, &store, &options, &Silent)).expect("a preview")
+    }
+
+    /// Compares the calendars of any route, reading all of them again.
+    ///
+    /// # Errors
+    /// A calendar cannot be read.
+    pub fn compare_of(&self, route: &Rule) -> Result<Comparison, RunError> {
+        let (store, options) = (self.store(), self.options());
+        block_on(compare_route(route, &store, &options, &Silent, None))
     }
 
     /// Returns the requests that a server saw since the last call, as `METHOD path`.

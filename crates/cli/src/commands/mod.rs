@@ -10,6 +10,7 @@ pub(crate) mod calendar_add;
 pub(crate) mod calendar_create;
 pub(crate) mod calendar_list;
 pub(crate) mod calendar_rename;
+pub(crate) mod compare;
 pub(crate) mod demo;
 pub(crate) mod held;
 pub(crate) mod history;

@@ -6,7 +6,7 @@ use std::rc::Rc;
 
 use chestnut_core::People;
 use chestnut_engine::{RunOptions, Silent, preview_route, run_route};
-use chestnut_store::{RunResult, Store};
+use chestnut_store::Store;
 
 use crate::args::Common;
 use crate::exit_code::ExitCode;
@@ -19,9 +19,9 @@ use crate::render::human::preview::first_summary;
 use crate::render::human::sync::human;
 use crate::render::{clean, style};
 use crate::report::route::gone;
-use crate::report::sync::{Report, Run, begun, not_begun};
+use crate::report::sync::{Outcome, Report, Run, begun, not_begun};
 use crate::settings::{Connections, RouteSettings, route_key, side_by_side};
-use crate::words::{gone_words, invitation_warning};
+use crate::words::{gone_words, invitation_warning, never_ran};
 
 /// How to sync.
 #[derive(Debug, Clone, Copy)]
@@ -109,13 +109,17 @@ pub(crate) fn run(
     })??;
     let report = Report { runs };
     let zone = settings.zone.clone();
-    show(common, io, &report, || human(&report, &zone, common.verbose > 0) + &paused + &gone)?;
+    show(common, io, &report, || human(&report.runs, &zone, common.verbose > 0) + &paused + &gone)?;
     if !common.json {
-        for failure in report.runs.iter().filter_map(|r| r.failure.as_ref()) {
+        let failed = report.runs.iter().filter(|run| run.result != Outcome::Waiting);
+        for failure in failed.filter_map(|run| run.failure.as_ref()) {
             io.err.write_all(failure.lines().as_bytes())?;
         }
     }
-    Ok(report.runs.iter().map(code).max().unwrap_or(ExitCode::Ok))
+    let code = report.runs.iter().map(Run::code).max().unwrap_or(ExitCode::Ok);
+    // Only where nothing at all was begun, it was wrong usage.
+    let is_begun = report.runs.iter().any(|run| run.run.is_some());
+    Ok(if is_begun && code == ExitCode::Usage { ExitCode::Failed } else { code })
 }
 
 /// A route that never ran asks before it writes: it is the one moment at which a mistake reaches everything.
@@ -146,11 +150,7 @@ impl First<'_> {
             return Ok(None);
         }
         let Some(mut questions) = Questions::of_terminal(can_ask) else {
-            return Ok(Some(
-                Failure::usage(format!("route {name} never ran, and asks before its first write")).hint(
-                    "See what it would do with `chestnut preview`, then say `chestnut sync --yes` once.",
-                ),
-            ));
+            return Ok(Some(never_ran(name)));
         };
         let preview = block_on(async {
             let ready = self.connections.route(name, route, self.key).await?;
@@ -165,7 +165,7 @@ impl First<'_> {
         Ok(match questions.yes("Write this now?", false)? {
             true => None,
             false => Some(
-                Failure::usage(format!("route {name} was not begun; nothing was written"))
+                Failure::waiting(format!("route {name} was not begun; nothing was written"))
                     .hint("`chestnut preview -v` names every entry."),
             ),
         })
@@ -182,14 +182,5 @@ async fn interrupted_twice(stop: Rc<Cell<bool>>) {
         if asked == 2 {
             return;
         }
-    }
-}
-
-fn code(run: &Run) -> ExitCode {
-    match (&run.failure, run.result) {
-        (Some(failure), _) => failure.code,
-        (None, RunResult::Ok) => ExitCode::Ok,
-        (None, RunResult::Held) => ExitCode::Waiting,
-        (None, RunResult::Failed) => ExitCode::Failed,
     }
 }

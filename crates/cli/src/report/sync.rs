@@ -6,6 +6,7 @@ use chestnut_engine::RunReport;
 use chestnut_store::{Change, ChangeAction, Counts, RunResult};
 use serde::Serialize;
 
+use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::settings::RouteSettings;
 use crate::words::told_words;
@@ -19,7 +20,7 @@ pub(crate) struct Report {
 pub(crate) struct Run {
     pub(crate) run: Option<i64>,
     pub(crate) route: String,
-    pub(crate) result: RunResult,
+    pub(crate) result: Outcome,
     pub(crate) calendars: BTreeMap<String, Counts>,
     pub(crate) linked: usize,
     pub(crate) in_step: usize,
@@ -45,6 +46,40 @@ pub(crate) struct Run {
     pub(crate) written: Vec<String>,
 }
 
+impl Run {
+    /// What it comes to for scripts.
+    pub(crate) fn code(&self) -> ExitCode {
+        match (&self.failure, self.result) {
+            (Some(failure), _) => failure.code,
+            (None, Outcome::Ok) => ExitCode::Ok,
+            (None, Outcome::Held | Outcome::Waiting) => ExitCode::Waiting,
+            (None, Outcome::Failed) => ExitCode::Failed,
+        }
+    }
+}
+
+/// How a route fared.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum Outcome {
+    Ok,
+    Held,
+    /// Nothing was begun: a person has a word to say first.
+    Waiting,
+    Failed,
+}
+
+impl Outcome {
+    fn of(result: RunResult, failure: Option<&Failure>) -> Self {
+        match (failure, result) {
+            (Some(failure), _) if failure.code == ExitCode::Waiting => Self::Waiting,
+            (_, RunResult::Ok) => Self::Ok,
+            (_, RunResult::Held) => Self::Held,
+            (_, RunResult::Failed) => Self::Failed,
+        }
+    }
+}
+
 #[derive(Debug, Serialize)]
 pub(crate) struct Trouble {
     pub(crate) calendar: String,
@@ -58,7 +93,7 @@ pub(crate) fn not_begun(name: &str, route: &RouteSettings, failure: Failure) -> 
     Run {
         run: None,
         route: name.to_owned(),
-        result: RunResult::Failed,
+        result: Outcome::of(RunResult::Failed, Some(&failure)),
         calendars: BTreeMap::new(),
         linked: 0,
         in_step: 0,
@@ -93,10 +128,11 @@ pub(crate) fn begun(route: &RouteSettings, report: RunReport) -> Run {
         };
         of.into_iter().map(trouble).collect()
     };
+    let failure = report.error.map(Failure::from);
     Run {
         run: report.run.map(|run| run.0),
         route: report.route,
-        result: report.result,
+        result: Outcome::of(report.result, failure.as_ref()),
         calendars: report.summary.calendars,
         linked: report.summary.linked,
         in_step: report.summary.in_step,
@@ -113,7 +149,7 @@ pub(crate) fn begun(route: &RouteSettings, report: RunReport) -> Run {
         writes: report.summary.writes,
         milliseconds: report.summary.milliseconds,
         changes: report.changes,
-        failure: report.error.map(Failure::from),
+        failure,
         written: written(route),
     }
 }

@@ -3,7 +3,7 @@
 use jiff::{SignedDuration, Span, SpanRelativeTo};
 
 /// Reads a duration; days count 24 hours, weeks seven days.
-pub(super) fn parse_duration(text: &str) -> Option<SignedDuration> {
+pub(crate) fn parse_duration(text: &str) -> Option<SignedDuration> {
     let span: Span = text.trim().parse().ok()?;
     let duration = span.to_duration(SpanRelativeTo::days_are_24_hours()).ok()?;
     duration.is_positive().then_some(duration)

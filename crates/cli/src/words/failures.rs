@@ -36,7 +36,7 @@ impl From<RunError> for Failure {
             RunError::Calendar { calendar, account, error } => {
                 Self::failed(message).hint(calendar_hint(&error, &calendar, account.as_deref()))
             }
-            RunError::OtherCalendars { .. } => Self { code: ExitCode::Usage, ..Self::failed(message) }.hint(
+            RunError::OtherCalendars { .. } => Self::waiting(message).hint(
                 "Put the calendars back; or retire the route with `chestnut route retire` and add it anew, or give it a new name.",
             ),
             RunError::ReadOnly { account, .. } => {
@@ -48,7 +48,7 @@ impl From<RunError> for Failure {
             }
             RunError::Running { holder, .. } => {
                 let who = holder.map(|h| format!(" (process {}, since {})", h.process, h.since));
-                Self { code: ExitCode::Waiting, ..Self::failed(format!("{message}{}", who.unwrap_or_default())) }
+                Self::waiting(format!("{message}{}", who.unwrap_or_default()))
                     .hint("Run it again when that one is done.")
             }
             RunError::SameCalendar { .. } => Self { code: ExitCode::Usage, ..Self::failed(message) }

@@ -1,5 +1,6 @@
 //! Sentences for facts: one table for each kind of reason.
 
+mod causes;
 mod failures;
 mod left_out;
 mod oddities;
@@ -8,10 +9,14 @@ mod runs;
 mod sign_in;
 mod told;
 
+pub(crate) use causes::{cause_advice, cause_words};
 pub(crate) use failures::{READ_ONLY_FEED, calendar_hint, dav_hint};
 pub(crate) use left_out::{left_out_why, left_out_words, stopped_words};
 pub(crate) use oddities::{interval, oddity_words};
 pub(crate) use preview::why_words;
-pub(crate) use runs::{gone_words, held_lines, invitation_warning, preview_warning};
+pub(crate) use runs::{
+    gone_words, held_lines, invitation_warning, never_ran, not_while_paused, preview_warning,
+    settled_is_wrong,
+};
 pub(crate) use sign_in::sign_in_words;
 pub(crate) use told::told_words;

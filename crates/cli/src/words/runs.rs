@@ -2,6 +2,7 @@
 
 use chestnut_engine::PreviewReport;
 
+use crate::failure::Failure;
 use crate::render::{clean, style};
 
 /// What `people = "invite"` means, said before it happens.
@@ -44,4 +45,22 @@ pub(crate) fn preview_warning(preview: &PreviewReport, to: &str) -> Option<Strin
     });
     let both: String = invites.into_iter().chain(clocks).collect();
     (!both.is_empty()).then_some(both)
+}
+
+/// A route asks before its first write.
+pub(crate) fn never_ran(name: &str) -> Failure {
+    Failure::waiting(format!("route {name} never ran, and asks before its first write"))
+        .hint("See what it would do with `chestnut preview`, then say `chestnut sync --yes` once.")
+}
+
+/// A paused route writes nothing.
+pub(crate) fn not_while_paused(name: &str) -> Failure {
+    Failure::waiting(format!("route {name} is paused; nothing was written"))
+        .hint(format!("Let it go on with `chestnut route resume {name}`."))
+}
+
+/// `--settled` is no duration.
+pub(crate) fn settled_is_wrong(text: &str) -> Failure {
+    Failure::usage(format!("--settled {text:?} is no duration"))
+        .hint("Write it as 30m, 2h or \"10 minutes\".")
 }

@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 
 use chestnut_core::{Carry, Detail, Disagree, Entry, RouteKey, Shows};
-use chestnut_engine::Rule;
+use chestnut_engine::{Cause, Rule, Standing};
 use chestnut_standin::{Fault, FaultKind, Habit};
 use chestnut_store::ChangeAction;
 use chestnut_testkit::World;
@@ -409,6 +409,10 @@ impl History {
                 route.carry = details(&all.collect::<Vec<_>>());
             }
         });
+        // Not each time: whoever compares has looked at all there is.
+        if self.dice.once_in(4) {
+            self.compare()?;
+        }
         let (mut fault, mut is_quiet) = (None, false);
         match self.dice.roll(12) {
             0 => {
@@ -513,11 +517,48 @@ impl History {
             }
         }
         self.models.retain(|_, model| model.agreed.is_some());
+        if self.dice.once_in(4) {
+            self.compare()?;
+        }
         let unreported: Vec<_> = lost.iter().filter(|word| !self.is_overruled(word)).collect();
         if !unreported.is_empty() {
             return Err(format!("{unreported:?} lost, and nobody told of it"));
         }
         self.check()
+    }
+
+    /// A comparison says of each entry what the calendars themselves say.
+    fn compare(&self) -> Result<(), String> {
+        let compared = self.world.compare_of(&self.world.two_way()).map_err(|e| e.to_string())?;
+        let mut said: BTreeMap<String, Standing> = BTreeMap::new();
+        for finding in &compared.findings {
+            said.insert(finding.uid.clone(), finding.standing);
+            let is_told = matches!(finding.cause, Cause::Due | Cause::Held | Cause::Failed { .. });
+            if !is_told {
+                return Err(format!("compared: {finding:?}"));
+            }
+        }
+        let carried = |fields: &Fields| match self.carries_places {
+            true => fields.clone(),
+            false => Fields { place: String::new(), ..fields.clone() },
+        };
+        let mut is: BTreeMap<String, Standing> = BTreeMap::new();
+        let (mut entries, mut in_step) = (0, 0);
+        for (uid, model) in &self.models {
+            let stands: Vec<_> = model.sides.iter().flatten().map(|(fields, _)| carried(fields)).collect();
+            entries += usize::from(!stands.is_empty());
+            let is_alike = stands.windows(2).all(|two| two[0] == two[1]);
+            match (stands.len() == model.sides.len(), is_alike) {
+                _ if stands.is_empty() => {}
+                (true, true) => in_step += 1,
+                (true, false) => drop(is.insert(uid.clone(), Standing::Differs)),
+                (false, _) => drop(is.insert(uid.clone(), Standing::Missing)),
+            }
+        }
+        match (compared.entries, compared.in_step, said) == (entries, in_step, is.clone()) {
+            true => Ok(()),
+            false => Err(format!("compared {compared:#?}, is {is:?}, {in_step} of {entries} in step")),
+        }
     }
 
     /// Answers what waits for a person. Returns whether anything did.

@@ -14,7 +14,10 @@ use chestnut_core::{
     CalendarText, Carry, Deletions, Detail, Entry, FarEdits, Kind, Matches, PastCopies, Reach, Shows, Test,
     Window,
 };
-use chestnut_engine::{Calendar, FileCalendar, FolderCalendar, Makes, PreviewReport, Rule, RunReport, Why};
+use chestnut_engine::{
+    Calendar, Cause, FileCalendar, Finding, FolderCalendar, Makes, PreviewReport, Rule, RunReport, Standing,
+    Why,
+};
 use chestnut_standin::{Fault, FaultKind, Habit};
 use chestnut_store::Counts;
 use chestnut_testkit::{End, World, quick_folder};
@@ -518,7 +521,26 @@ impl History {
             before.remove(&old);
             before.insert(new);
         }
-        self.check(&before)
+        self.check(&before)?;
+        if self.dice.once_in(4) { self.compare() } else { Ok(()) }
+    }
+
+    /// A comparison finds nothing wrong where nothing is.
+    fn compare(&self) -> Result<(), String> {
+        let compared = self.world.compare_of(&self.rule()).map_err(|e| e.to_string())?;
+        let told = [Standing::Differs, Standing::Missing, Standing::LeftOut];
+        let told: usize = told.into_iter().map(|standing| compared.number(standing)).sum();
+        let is_leaving = self.says.leaves || !self.optional.is_empty();
+        let is_wrong = |finding: &Finding| match finding.cause {
+            Cause::LeftOut { .. } => false,
+            Cause::FarEdit => !is_leaving,
+            _ => true,
+        };
+        let wrong: Vec<_> = compared.findings.iter().filter(|finding| is_wrong(finding)).collect();
+        match wrong.is_empty() && compared.entries == compared.in_step + told {
+            true => Ok(()),
+            false => Err(format!("compared {compared:#?}: {wrong:#?}")),
+        }
     }
 
     /// Another client writes between our write and our reading back.

@@ -1,15 +1,15 @@
 //! What runs came to, for people.
 
-use chestnut_store::{Counts, RunResult};
+use chestnut_store::Counts;
 use jiff::tz::TimeZone;
 
 use super::changes::change_lines;
 use crate::exit_code::ExitCode;
 use crate::render::{Align, clean, count, shorten, start_text, style, table, zone_name};
-use crate::report::sync::{Report, Run};
+use crate::report::sync::{Outcome, Run};
 use crate::words::{held_lines, left_out_why, left_out_words};
 
-pub(crate) fn human(report: &Report, zone: &TimeZone, verbose: bool) -> String {
+pub(crate) fn human(runs: &[Run], zone: &TimeZone, verbose: bool) -> String {
     let columns = [
         ("Route", Align::Left),
         ("To", Align::Left),
@@ -20,12 +20,15 @@ pub(crate) fn human(report: &Report, zone: &TimeZone, verbose: bool) -> String {
         ("Requests", Align::Right),
         ("Result", Align::Left),
     ];
-    let rows: Vec<_> = report.runs.iter().flat_map(rows).collect();
+    let rows: Vec<_> = runs.iter().flat_map(rows).collect();
     let mut out = table(&columns, &rows);
-    for run in &report.runs {
+    for run in runs {
         out += &notes(run, zone, verbose);
+        if let Some(waits) = run.failure.as_ref().filter(|_| run.result == Outcome::Waiting) {
+            out += &style::paint(style::WARN, waits.lines());
+        }
     }
-    if report.runs.iter().any(|run| run.held > 0) {
+    if runs.iter().any(|run| run.held > 0) {
         out += held_lines();
     }
     out
@@ -36,13 +39,14 @@ pub(crate) fn rows(run: &Run) -> Vec<Vec<String>> {
     let counts = |calendar: &String| run.calendars.get(calendar).copied().unwrap_or_default();
     let is_quiet = run.written.iter().all(|calendar| counts(calendar) == Counts::default());
     let result = match run.result {
-        RunResult::Ok if is_quiet => style::paint(style::GOOD, "nothing to do"),
-        RunResult::Ok => style::paint(style::GOOD, "done"),
-        RunResult::Held => style::paint(style::WARN, "done, but held"),
-        RunResult::Failed if run.failure.as_ref().is_some_and(|f| f.code == ExitCode::Usage) => {
+        Outcome::Ok if is_quiet => style::paint(style::GOOD, "nothing to do"),
+        Outcome::Ok => style::paint(style::GOOD, "done"),
+        Outcome::Waiting => style::paint(style::WARN, "waits"),
+        Outcome::Held => style::paint(style::WARN, "done, but held"),
+        Outcome::Failed if run.failure.as_ref().is_some_and(|f| f.code == ExitCode::Usage) => {
             style::paint(style::WARN, "not begun")
         }
-        RunResult::Failed => style::paint(style::BAD, "failed"),
+        Outcome::Failed => style::paint(style::BAD, "failed"),
     };
     let number = |n: usize| n.to_string();
     let row = |(at, calendar): (usize, &String)| {

@@ -1,0 +1,104 @@
+//! What a comparison came to, for people.
+
+use std::collections::BTreeSet;
+
+use chestnut_engine::{Difference, Standing};
+use jiff::tz::TimeZone;
+
+use crate::render::{clean, count, shorten, start_text, style, zone_name};
+use crate::report::compare::{Line, RouteComparison};
+use crate::words::{cause_advice, left_out_words};
+
+/// Findings that are named without `-v`.
+const ENOUGH: usize = 12;
+
+pub(crate) fn human(comparisons: &[RouteComparison], zone: &TimeZone, all: bool) -> String {
+    comparisons.iter().map(|one| route(one, zone, all)).collect::<Vec<_>>().join("\n")
+}
+
+fn route(one: &RouteComparison, zone: &TimeZone, all: bool) -> String {
+    let name = style::paint(style::STRONG, clean(&one.route));
+    let mut out = format!("{name}: {}\n", clean(&one.way));
+    if one.not_compared.is_some() {
+        return out + &style::paint(style::BAD, "  not compared; nothing is said of its entries\n");
+    }
+    let mut told = vec![format!("{} in step", one.in_step)];
+    let mut tell = |number: usize, words: &str| {
+        told.extend((number > 0).then(|| format!("{number} {words}")));
+    };
+    tell(one.differs, "different");
+    tell(one.missing, "missing");
+    tell(one.left_out.values().sum(), "left out");
+    tell(one.passed_over, "too young to say");
+    out += &format!("  {}: {}\n", count(one.entries, "entry", "entries"), told.join(", "));
+    let mut besides = Vec::new();
+    let mut beside = |number: usize, one: &str, many: &str| {
+        besides.extend((number > 0).then(|| count(number, one, many)));
+    };
+    beside(one.extra, "entry that should not be there", "entries that should not be there");
+    beside(one.own, "entry of the far side's own", "entries of the far side's own");
+    beside(one.of_other_routes, "copy of another route", "copies of other routes");
+    if !besides.is_empty() {
+        out += &format!("  besides: {}\n", besides.join(", "));
+    }
+    if !one.left_out.is_empty() {
+        let words: Vec<_> = one.left_out.iter().map(|(key, n)| left_out_words(key, *n)).collect();
+        out += &format!("  left out: {}\n", words.join(", "));
+    }
+    let lines: Vec<&Line> = match all {
+        true => one.findings.iter().chain(&one.beside).collect(),
+        false => one.findings.iter().filter(|line| line.is_trouble()).collect(),
+    };
+    if lines.is_empty() {
+        return out;
+    }
+    out += &format!("  times in {}\n\n", zone_name(zone));
+    let shown = if all { lines.len() } else { lines.len().min(ENOUGH) };
+    for line in &lines[..shown] {
+        out += &entry(line, zone, one.two_way);
+    }
+    if shown < lines.len() {
+        out += &format!("  … and {} more; -v names them all\n", lines.len() - shown);
+    }
+    let causes: BTreeSet<_> = lines.iter().map(|line| (line.cause, line.standing)).collect();
+    let advice =
+        causes.into_iter().filter_map(|(cause, standing)| cause_advice(cause, standing, &clean(&one.route)));
+    let advice: BTreeSet<_> = advice.collect();
+    if !advice.is_empty() {
+        out.push('\n');
+    }
+    for words in advice {
+        out += &format!("  {words}\n");
+    }
+    out
+}
+
+/// One entry, and what it says differently, old and new one under the other.
+fn entry(line: &Line, zone: &TimeZone, two_way: bool) -> String {
+    let (word, paint) = match line.standing {
+        Standing::Differs => ("differs", style::WARN),
+        Standing::Missing => ("missing", style::BAD),
+        Standing::Extra if !line.is_trouble() => ("extra", style::FAINT),
+        Standing::Extra => ("extra", style::BAD),
+        Standing::LeftOut => ("left out", style::FAINT),
+        Standing::Own => ("own", style::FAINT),
+        Standing::OfAnotherRoute => ("other", style::FAINT),
+    };
+    let place = if two_way { format!(" in {}", clean(&line.calendar)) } else { String::new() };
+    let why = match line.why.as_str() {
+        "" => String::new(),
+        why => style::paint(style::FAINT, format!("  {}", shorten(why, 90))),
+    };
+    let mut out = format!(
+        "  {} {:25} {}{place}{why}\n",
+        style::paint(paint, format!("{word:8}")),
+        start_text(&line.start, zone),
+        shorten(&line.title, 44)
+    );
+    for Difference { field, occurrence, wanted, found } in &line.differences {
+        let day = if occurrence.is_empty() { String::new() } else { format!(" of {}", clean(occurrence)) };
+        let value = |text: &str| if text.is_empty() { "nothing".to_owned() } else { shorten(text, 60) };
+        out += &format!("             {}{day}: {} should be {}\n", clean(field), value(found), value(wanted));
+    }
+    out
+}
