@@ -112,12 +112,11 @@ pub(crate) enum Command {
         #[arg(long)]
         then_sync: bool,
     },
-    /// Say which rule of a route lets an entry through or stops it
+    /// Tell the story of an entry: where it stands, which key let it in or stopped it, what comes next
     Why {
-        /// The route
-        route: String,
-        /// Words of the title, a UID, or a day
-        entry: String,
+        /// A route, if only that one is meant; then words of the title, a day, or a UID
+        #[arg(value_name = "WORDS", required = true)]
+        words: Vec<String>,
     },
     /// Routes: list, show, add, pause, resume, retire
     #[command(subcommand)]

@@ -77,7 +77,7 @@ fn command(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
             let asked = compare::Asked { routes, settled: settled.as_deref(), then_sync: *then_sync };
             compare::run(&asked, common, io)
         }
-        Command::Why { route, entry } => why::run(route, entry, common, io),
+        Command::Why { words } => why::run(words, common, io),
         Command::Preview { routes } => preview::run(routes, common, io),
         Command::Route(command) => routes(command, common, io),
         Command::Sync { routes, yes, allow_deletions, afresh } => {

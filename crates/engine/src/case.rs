@@ -161,8 +161,9 @@ impl Case {
     }
 }
 
-/// The start as iCalendar writes it, the zone behind it.
-pub(crate) fn start_text(entry: &Entry) -> String {
+/// Returns the start as iCalendar writes it, the zone behind it; empty where there is none.
+#[must_use]
+pub fn start_text(entry: &Entry) -> String {
     match entry.start() {
         Some((time, Some(zone))) => format!("{time} {zone}"),
         Some((time, None)) => time.to_string(),

@@ -8,7 +8,7 @@ use chestnut_core::{
     Because, ContentKey, Entry, EventUid, FieldDifference, LeftOut, ObjectHref, Origin, PRODID,
     copy_differences, last_changed, refusal, replica_differences,
 };
-use chestnut_store::{LinkId, LinkState, ObjectState, Store, Told};
+use chestnut_store::{LinkId, LinkState, ObjectState, Route, Store, Told};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
@@ -298,10 +298,10 @@ impl News {
 
 /// What one case came to.
 #[derive(Default)]
-struct Compared {
+pub(crate) struct Compared {
     entries: usize,
     in_step: usize,
-    findings: Vec<Finding>,
+    pub(crate) findings: Vec<Finding>,
     beside: Option<(Finding, Option<Looks>)>,
     /// What its copies look like.
     copies: Vec<Looks>,
@@ -312,7 +312,7 @@ struct Compared {
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 struct Looks(String, ContentKey);
 
-struct Comparer<'c, 'r> {
+pub(crate) struct Comparer<'c, 'r> {
     rule: &'c Rule,
     store: &'c Store,
     session: &'c Session<'r>,
@@ -322,7 +322,18 @@ struct Comparer<'c, 'r> {
     now: Timestamp,
 }
 
-impl Comparer<'_, '_> {
+impl<'c, 'r> Comparer<'c, 'r> {
+    pub(crate) fn of(
+        rule: &'c Rule,
+        store: &'c Store,
+        session: &'c Session<'r>,
+        known: Option<&Route>,
+        now: Timestamp,
+    ) -> Self {
+        let ran_at = known.and_then(|route| route.ran_at);
+        Self { rule, store, session, news: News::of(session), settled: None, ran_at, now }
+    }
+
     /// All that the calendars hold, and all that is remembered.
     fn all(&self, route: Option<chestnut_store::RouteId>) -> Result<Vec<Found>, RunError> {
         let everything = self.session.gatherer.touched(&[], self.now.as_second())?;
@@ -387,7 +398,7 @@ impl Comparer<'_, '_> {
         Ok(Compared { beside: Some((finding, looks.filter(|_| tells))), ..Compared::default() })
     }
 
-    fn compare_case(&self, found: Found, work: &Work) -> Compared {
+    pub(crate) fn compare_case(&self, found: Found, work: &Work) -> Compared {
         let is_news = self.news.has(found);
         let mut compared = Compared::default();
         let decider = self.session.decider.borrow();

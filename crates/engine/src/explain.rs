@@ -1,105 +1,360 @@
-//! The story of single entries: which rule of a route lets them through or stops them, and where their copies are.
+//! The story of single entries: where they stand and as what, which rule of a route lets them through or stops them,
+//! what differs, and what the next run does.
 
-use chestnut_core::{Because, Entry, LeftOut, refusal};
-use chestnut_store::{Store, Told};
+use std::collections::BTreeSet;
+use std::ops::Range;
 
-use crate::case::{Kept, start_text};
+use chestnut_core::recurrence::{Budget, Occurrences, Zone};
+use chestnut_core::{Because, Entry, EventUid, LeftOut, Origin, parse_time, refusal, resolve_zone};
+use chestnut_store::{ObjectId, PastChange, RouteId, Store, Told};
+use jiff::tz::TimeZone;
+
+use crate::apply::Work;
+use crate::case::{Place, Stands, start_text};
+use crate::compare::{Comparer, Finding};
 use crate::decide::Fate;
 use crate::error::RunError;
+use crate::gather::Found;
 use crate::observe::Silent;
 use crate::options::RunOptions;
 use crate::rule::{Makes, Rule};
-use crate::run::begin;
+use crate::run::{Session, begin};
+use crate::story::{PreviewReport, PreviewedChange};
 
-/// What is known of one entry of a calendar that a route takes from.
+/// What somebody asks for.
+#[derive(Debug, Clone)]
+pub struct Wanted {
+    /// All that was typed: a UID, perhaps.
+    pub uid: EventUid,
+    /// Words that are all in the title, in lower case.
+    pub words: Vec<String>,
+    /// Spans of time, in seconds since 1970: it takes place in each of them.
+    pub days: Vec<Range<i64>>,
+    /// The zone in which floating times are read.
+    pub zone: TimeZone,
+}
+
+impl Wanted {
+    /// Tells whether an entry is wanted, by its UID or by all that was said of it.
+    #[must_use]
+    pub fn is(&self, entry: &Entry) -> bool {
+        *entry.uid() == self.uid
+            || self.fits(&entry.title()) && self.days.iter().all(|day| self.is_on(entry, day))
+    }
+
+    fn fits(&self, title: &str) -> bool {
+        let title = title.to_lowercase();
+        self.words.iter().all(|word| title.contains(word))
+    }
+
+    fn is_on(&self, entry: &Entry, day: &Range<i64>) -> bool {
+        let times = Occurrences::of(entry, &Zone::Rules(self.zone.clone()));
+        times.is_ok_and(|times| times.any_within(day.clone(), &mut Budget::default()).unwrap_or(false))
+    }
+
+    /// Tells whether a text may be of a wanted entry, without reading it: most are not.
+    fn may_be_in(&self, text: &str) -> bool {
+        let text = text.replace("\r\n ", "").replace("\n ", "").to_lowercase();
+        text.contains(&self.uid.as_str().to_lowercase()) || self.words.iter().all(|word| text.contains(word))
+    }
+
+    /// Tells whether something that was changed once is wanted. `start` is what runs remember of a start.
+    fn was(&self, change: &PastChange) -> bool {
+        let (time, zone) = change.start.split_once(' ').unwrap_or((&change.start, ""));
+        let zone = resolve_zone(zone).map_or_else(|| self.zone.clone(), |zone| zone.rules);
+        let began = parse_time(time).and_then(|time| time.local().to_zoned(zone).ok());
+        let began = began.map(|at| at.timestamp().as_second());
+        let is_on = |day: &Range<i64>| began.is_some_and(|at| day.contains(&at));
+        change.uid == self.uid || self.fits(&change.title) && self.days.iter().all(is_on)
+    }
+}
+
+/// What an entry is where it stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Part {
+    /// Somebody's own, which the route takes from.
+    Original,
+    /// The route made it.
+    Copy,
+    /// It stood there before, and follows its source.
+    Match,
+    /// The far side's own: the route has nothing to do with it.
+    Own,
+    /// Another route made it.
+    OfAnotherRoute,
+}
+
+/// One calendar of a story.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Explained {
-    /// Its UID there.
+pub struct StoryPlace {
+    /// The calendar.
+    pub calendar: String,
+    /// What it is there.
+    pub part: Part,
+    /// Whether it stands there; `None` where that is not known.
+    pub stands: Option<bool>,
+    /// Where.
+    pub href: Option<String>,
+    /// Under which UID.
+    pub uid: Option<String>,
+    /// Its title there; untrusted text.
+    pub title: String,
+    /// Its start there, as iCalendar writes it.
+    pub start: String,
+}
+
+/// One entry, as one route sees it.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Story {
+    /// Its UID where it comes from.
     pub uid: String,
     /// Its title; untrusted text.
     pub title: String,
     /// Its start as iCalendar writes it.
     pub start: String,
+    /// Where it stands, and as what.
+    pub places: Vec<StoryPlace>,
     /// Why the route does not take it; `None` where it does.
     pub stopped: Option<LeftOut>,
-    /// Where its copy stands, and under which UID, if the route has made or found one.
-    pub copy: Option<(String, String)>,
-    /// What an earlier run met with it: refused, damaged, left out.
-    pub trouble: Option<Told>,
+    /// Whether the route carried it once.
+    pub is_carried: bool,
+    /// What the next run does about it.
+    pub next: Vec<PreviewedChange>,
+    /// What is not in step now.
+    pub findings: Vec<Finding>,
+    /// What an earlier run met with.
+    pub told: Option<Told>,
+    /// The number of what waits for a person.
+    pub held: Option<i64>,
 }
 
-/// Looks at the calendars, and explains the entries that `wanted` picks.
+impl Story {
+    fn of(entry: &Entry) -> Self {
+        let (uid, title, start) = (entry.uid().to_string(), entry.title(), start_text(entry));
+        Self { uid, title, start, ..Self::default() }
+    }
+}
+
+/// Looks at the calendars of a route, and tells the stories of the entries that are wanted.
 ///
 /// # Errors
 /// One of the calendars cannot be read, or the state cannot be used.
-pub async fn explain(
+pub async fn stories(
     rule: &Rule,
     store: &Store,
     options: &RunOptions,
-    wanted: &dyn Fn(&Entry) -> bool,
-) -> Result<Vec<Explained>, RunError> {
+    wanted: &Wanted,
+) -> Result<Vec<Story>, RunError> {
     let known = store.route(&rule.name)?;
-    // Made entries are explained by the entries that they are made of.
-    let plain = Rule { makes: Makes::Entries, ..rule.clone() };
-    let is_made = rule.makes != Makes::Entries;
-    let known = if is_made { None } else { known };
-    let session = begin(&plain, store, options, &Silent, known.clone()).await?;
-    let at_source = plain.policy_of_source(&session.decider.borrow().facts, options.now);
-    let stopped_at_source =
-        |entry: &Entry| at_source.as_ref().and_then(|policy| refusal(policy, entry, false));
-    let mut explained = Vec::new();
-    for (side, end) in rule.ends.iter().enumerate().filter(|(_, end)| end.gives) {
-        for object in store.all_objects(session.gatherer.mirrors[side])? {
-            let text = object.body.map(|body| store.text(body)).transpose()?.flatten();
-            let Some(kept) = text.and_then(|text| Kept::of(object.body, text)) else { continue };
-            if !wanted(&kept.entry) {
-                continue;
-            }
-            let entry = &kept.entry;
-            let link = match &known {
-                Some(route) => store.link_of(route.id, object.id)?,
-                None => None,
-            };
-            let work = match link {
-                Some(link) => session.linked(link)?,
-                None => session.free(side, object.id)?,
-            };
-            let mut one = Explained {
-                uid: entry.uid().to_string(),
-                title: entry.title(),
-                start: start_text(entry),
-                stopped: None,
-                copy: None,
-                trouble: None,
-            };
-            if let Some(work) = work {
-                one.stopped = match (&work.verdict.fate, work.verdict.deletes()) {
-                    (Fate::LeaveOut(reason), _) => Some(*reason),
-                    (_, Some(Because::NotTaken(reason))) => Some(reason),
-                    // What stays without being taken, as `deletions = "keep"` says.
-                    (Fate::Release, _) => stopped_at_source(entry),
-                    _ => None,
-                };
-                let row = work.case.row.as_ref();
-                let was_agreed = row.is_some_and(|row| row.agreed.is_some());
-                let far = (0..rule.ends.len()).find(|other| *other != side);
-                let far = far.filter(|_| was_agreed);
-                one.copy = far.and_then(|far| {
-                    let uid = work.case.uid(far)?.to_string();
-                    Some((work.case.href(far)?.to_string(), uid))
-                });
-                one.trouble = row.and_then(|row| row.told.clone());
-            }
-            if is_made {
-                one.stopped = stopped_at_source(entry);
-            }
-            debug_assert!(end.gives);
-            explained.push(one);
+    let session = begin(rule, store, options, &Silent, known.clone()).await?;
+    let comparer = Comparer::of(rule, store, &session, known.as_ref(), options.now);
+    let teller =
+        Teller { rule, store, session: &session, route: known.map(|route| route.id), comparer, options };
+    let mut stories = teller.all(wanted)?;
+    stories.sort_by(|a, b| (&a.start, &a.title, &a.uid).cmp(&(&b.start, &b.title, &b.uid)));
+    Ok(stories)
+}
+
+/// Returns what runs did about wanted entries, and about entries under these UIDs, the newest first; at most `most`.
+///
+/// # Errors
+/// The state cannot be read.
+pub fn past_changes(
+    store: &Store,
+    wanted: &Wanted,
+    uids: &BTreeSet<String>,
+    most: usize,
+) -> Result<Vec<PastChange>, RunError> {
+    let mut past = Vec::new();
+    store.each_change(|change| {
+        if uids.contains(change.uid.as_str()) || wanted.was(&change) {
+            past.push(change);
         }
-        if rule.ends.iter().all(|end| end.takes) {
-            break;
+        past.len() < most
+    })?;
+    Ok(past)
+}
+
+struct Teller<'t, 'r> {
+    rule: &'t Rule,
+    store: &'t Store,
+    session: &'t Session<'r>,
+    route: Option<RouteId>,
+    comparer: Comparer<'t, 'r>,
+    options: &'t RunOptions,
+}
+
+impl Teller<'_, '_> {
+    fn all(&self, wanted: &Wanted) -> Result<Vec<Story>, RunError> {
+        let mut stories = Vec::new();
+        let mut told = BTreeSet::new();
+        for side in 0..self.rule.ends.len() {
+            let is_behind = side == 0 && self.rule.makes != Makes::Entries;
+            for id in self.wanted_in(side, wanted)? {
+                if is_behind {
+                    stories.extend(self.of_made(id)?);
+                    continue;
+                }
+                let link = match self.route {
+                    Some(route) => self.store.link_of(route, id)?,
+                    None => None,
+                };
+                let found = match link {
+                    Some(link) => Found::Link(link),
+                    None if self.rule.ends[side].gives => Found::Free(side, id),
+                    None => Found::Beside(side, id),
+                };
+                if link.is_none_or(|link| told.insert(link)) {
+                    stories.extend(self.story(found, side, id)?);
+                }
+            }
+        }
+        Ok(stories)
+    }
+
+    /// Objects of a calendar that are wanted.
+    fn wanted_in(&self, side: usize, wanted: &Wanted) -> Result<Vec<ObjectId>, RunError> {
+        let mirror = match (side, &self.session.behind) {
+            (0, Some(behind)) => behind,
+            (side, _) => &self.session.mirrors[side],
+        };
+        let mut found = Vec::new();
+        self.store.each_text(mirror.id, |object, text| {
+            if wanted.may_be_in(text) {
+                found.push(object);
+            }
+        })?;
+        let mut all = Vec::new();
+        for id in found {
+            let Some(object) = self.store.object(id)? else { continue };
+            if self.session.gatherer.stands(object)?.entry().is_some_and(|entry| wanted.is(entry)) {
+                all.push(id);
+            }
+        }
+        Ok(all)
+    }
+
+    fn story(&self, found: Found, side: usize, id: ObjectId) -> Result<Option<Story>, RunError> {
+        match self.session.work(found)? {
+            Some(Ok(work)) => Ok(Some(self.of_case(found, &work)?)),
+            Some(Err(())) => self.of_nobody(side, id),
+            // It belongs to a case that was told of already.
+            None => Ok(None),
         }
     }
-    explained.sort_by(|a, b| (&a.start, &a.title, &a.uid).cmp(&(&b.start, &b.title, &b.uid)));
-    Ok(explained)
+
+    /// An entry of the far side's own.
+    fn of_nobody(&self, side: usize, id: ObjectId) -> Result<Option<Story>, RunError> {
+        let Some(object) = self.store.object(id)? else { return Ok(None) };
+        let place = Place { stands: self.session.gatherer.stands(object)?, ..Place::default() };
+        let Some(entry) = place.stands.entry() else { return Ok(None) };
+        let part = if entry.uid().is_copy() { Part::OfAnotherRoute } else { Part::Own };
+        let places = vec![self.place(side, part, &place)];
+        Ok(Some(Story { places, ..Story::of(entry) }))
+    }
+
+    fn of_case(&self, found: Found, work: &Work) -> Result<Story, RunError> {
+        let case = &work.case;
+        let row = case.row.as_ref();
+        let entry = case.shown();
+        let source = case.places.iter().enumerate().find(|(side, _)| self.rule.ends[*side].gives);
+        let original = source.and_then(|(_, place)| place.stands.entry());
+        let stopped = match (&work.verdict.fate, work.verdict.deletes()) {
+            (Fate::LeaveOut(reason), _) => Some(*reason),
+            (_, Some(Because::NotTaken(reason))) => Some(reason),
+            // What stays without being taken, as `deletions = "keep"` says.
+            (Fate::Release, _) => original.and_then(|entry| self.stopped_at_source(entry)),
+            _ => work.verdict.lacking,
+        };
+        let places = case.places.iter().enumerate();
+        let is_known = |place: &&Place| place.stands.object().is_some() || place.stood.is_some();
+        let places = places.filter(|(_, place)| is_known(place)).map(|(side, place)| {
+            let part = match place.origin {
+                Origin::Original => Part::Original,
+                Origin::Copy => Part::Copy,
+                Origin::Match => Part::Match,
+            };
+            self.place(side, part, place)
+        });
+        let places = places.collect();
+        let mut preview = PreviewReport::empty(self.rule);
+        preview.add(self.rule, work);
+        let waiting = self.session.gatherer.held.iter().find(|item| match item.link {
+            Some(link) => case.link == Some(link),
+            None => {
+                crate::guard::waiting(std::slice::from_ref(item)).contains(&found.deletion(case.link).key())
+            }
+        });
+        let begun = match entry {
+            Some(entry) => Story::of(entry),
+            None => Story { title: case.title(), ..Story::default() },
+        };
+        Ok(Story {
+            places,
+            stopped,
+            is_carried: row.is_some_and(|row| row.agreed.is_some()),
+            next: preview.changes,
+            findings: self.comparer.compare_case(found, work).findings,
+            told: row.and_then(|row| row.told.clone()),
+            held: waiting.map(|item| item.id),
+            ..begun
+        })
+    }
+
+    /// An entry out of which others are made.
+    fn of_made(&self, id: ObjectId) -> Result<Option<Story>, RunError> {
+        let Some(object) = self.store.object(id)? else { return Ok(None) };
+        let place = Place { stands: self.session.gatherer.stands(object)?, ..Place::default() };
+        let Some(entry) = place.stands.entry() else { return Ok(None) };
+        let mut story = Story {
+            places: vec![self.place(0, Part::Original, &place)],
+            stopped: self.stopped_at_source(entry),
+            ..Story::of(entry)
+        };
+        let made = self.session.mirrors[0].id;
+        for part in self.store.objects_of(id, made)? {
+            let link = match self.route {
+                Some(route) => self.store.link_of(route, part.id)?,
+                None => None,
+            };
+            let found = link.map_or(Found::Free(0, part.id), Found::Link);
+            if let Some(Ok(work)) = self.session.work(found)? {
+                let one = self.of_case(found, &work)?;
+                story.places.extend(one.places.into_iter().filter(|place| place.part != Part::Original));
+                story.next.extend(one.next);
+                story.findings.extend(one.findings);
+                story.is_carried |= one.is_carried;
+                story.told = story.told.or(one.told);
+                story.held = story.held.or(one.held);
+            }
+        }
+        Ok(Some(story))
+    }
+
+    fn stopped_at_source(&self, entry: &Entry) -> Option<LeftOut> {
+        let facts = &self.session.decider.borrow().facts;
+        let policy = self.rule.policy_of_source(facts, self.options.now)?;
+        refusal(&policy, entry, false)
+    }
+
+    fn place(&self, side: usize, part: Part, place: &Place) -> StoryPlace {
+        let end = match (side, &self.session.behind) {
+            (0, Some(behind)) => &behind.end,
+            (side, _) => &self.rule.ends[side],
+        };
+        let entry = place.stands.entry().or_else(|| place.stood.as_ref().map(|kept| &kept.entry));
+        StoryPlace {
+            calendar: end.name.clone(),
+            part,
+            stands: match &place.stands {
+                Stands::Present(..) | Stands::Unread(_) => Some(true),
+                Stands::Gone | Stands::Never => Some(false),
+                Stands::Unreadable(_) | Stands::Unknown(_) => None,
+            },
+            href: place.stands.object().map(|object| object.href.to_string()),
+            uid: entry.map(|entry| entry.uid().to_string()),
+            title: entry.map(Entry::title).unwrap_or_default(),
+            start: entry.map(start_text).unwrap_or_default(),
+        }
+    }
 }

@@ -27,9 +27,10 @@ mod sender;
 mod story;
 
 pub use calendar::{Abilities, Calendar, CalendarError, FeedCalendar, FileCalendar, FolderCalendar};
+pub use case::start_text;
 pub use compare::{Cause, Comparison, Difference, Finding, Standing, compare_route, last_comparison};
 pub use error::RunError;
-pub use explain::{Explained, explain};
+pub use explain::{Part, Story, StoryPlace, Wanted, past_changes, stories};
 pub use mirror::Round;
 pub use observe::{Observer, Phase, Progress, Silent};
 pub use options::{RunOptions, Selection};

@@ -39,7 +39,9 @@ impl CalendarEnd {
         Self { name: name.to_owned(), account, calendar, gives: false, takes: false }
     }
 
-    pub(crate) fn failed(&self, error: CalendarError) -> RunError {
+    /// Returns the error of a run that could not read or write this calendar.
+    #[must_use]
+    pub fn failed(&self, error: CalendarError) -> RunError {
         RunError::Calendar {
             calendar: self.name.clone(),
             account: self.account.clone(),

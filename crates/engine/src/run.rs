@@ -113,19 +113,11 @@ pub async fn preview_route(
     let known = store.route(&rule.name)?;
     let session = job.begin(known.clone()).await?;
     let first_run = known.as_ref().is_none_or(|route| route.ran_at.is_none());
-    let writes = |end: &&CalendarEnd| end.takes;
-    let names: Vec<_> = rule.ends.iter().filter(writes).map(|end| end.name.clone()).collect();
     let mut report = PreviewReport {
-        route: rule.name.clone(),
-        target: names.join(", "),
-        changes: Vec::new(),
-        left_out: Vec::new(),
         clocks_apart: session.clocks_apart,
-        strangers: 0,
-        matched: 0,
-        held: 0,
         first_run,
         warns_of_invitations: first_run && rule.carry.people == People::Invite,
+        ..PreviewReport::empty(rule)
     };
     let mut deletions = Vec::new();
     let mut adopted = 0;

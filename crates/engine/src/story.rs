@@ -114,6 +114,23 @@ impl Why {
 }
 
 impl PreviewReport {
+    /// Nothing yet.
+    pub(crate) fn empty(rule: &Rule) -> Self {
+        let takes: Vec<_> = rule.ends.iter().filter(|end| end.takes).map(|end| end.name.clone()).collect();
+        Self {
+            route: rule.name.clone(),
+            target: takes.join(", "),
+            changes: Vec::new(),
+            left_out: Vec::new(),
+            strangers: 0,
+            matched: 0,
+            clocks_apart: None,
+            held: 0,
+            first_run: false,
+            warns_of_invitations: false,
+        }
+    }
+
     /// Sorts what it tells by day.
     pub(crate) fn in_order(mut self) -> Self {
         for list in [&mut self.changes, &mut self.left_out] {

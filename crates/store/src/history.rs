@@ -9,7 +9,7 @@ use rusqlite::{Row, params};
 use crate::error::StoreError;
 use crate::lease::route_lease;
 use crate::records::{
-    BodyId, Change, ChangeAction, HeldItem, LinkId, RouteId, RunId, RunRecord, RunResult, Text,
+    BodyId, Change, ChangeAction, HeldItem, LinkId, PastChange, RouteId, RunId, RunRecord, RunResult, Text,
 };
 use crate::store::{Store, at_millisecond};
 
@@ -73,10 +73,7 @@ impl Store {
             let told: Option<String> = row.get(6)?;
             let change = Change {
                 calendar: row.get(0)?,
-                action: ChangeAction::ALL
-                    .into_iter()
-                    .find(|a| a.word() == word)
-                    .unwrap_or(ChangeAction::Failed),
+                action: ChangeAction::of_word(&word),
                 href: ObjectHref::from(row.get::<_, String>(2)?),
                 uid: EventUid::from(row.get::<_, String>(3)?),
                 title: row.get(4)?,
@@ -97,6 +94,35 @@ impl Store {
                 Ok(Change { before: text(before)?, after: text(after)?, ..change })
             })
             .collect()
+    }
+
+    /// Calls `each` for what runs did, the newest first, until it says that it has enough.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn each_change(&self, mut each: impl FnMut(PastChange) -> bool) -> Result<()> {
+        let sql =
+            "SELECT c.run, r.route_name, r.started, c.calendar, c.action, c.href, c.uid, c.title, c.start
+             FROM change c JOIN run r ON r.id = c.run ORDER BY c.id DESC";
+        let mut query = self.connection.prepare_cached(sql)?;
+        let mut rows = query.query([])?;
+        while let Some(row) = rows.next()? {
+            let change = PastChange {
+                run: RunId(row.get(0)?),
+                route: row.get(1)?,
+                at: at_millisecond(row.get(2)?),
+                calendar: row.get(3)?,
+                action: ChangeAction::of_word(&row.get::<_, String>(4)?),
+                href: ObjectHref::from(row.get::<_, String>(5)?),
+                uid: EventUid::from(row.get::<_, String>(6)?),
+                title: row.get(7)?,
+                start: row.get(8)?,
+            };
+            if !each(change) {
+                break;
+            }
+        }
+        Ok(())
     }
 
     /// Returns what the last comparison of a route came to, and when that was.

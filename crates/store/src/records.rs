@@ -433,6 +433,11 @@ pub enum ChangeAction {
 }
 
 impl ChangeAction {
+    /// What a stable word stands for.
+    pub(crate) fn of_word(word: &str) -> Self {
+        Self::ALL.into_iter().find(|action| action.word() == word).unwrap_or(Self::Failed)
+    }
+
     /// All of them.
     pub const ALL: [Self; 9] = [
         Self::Created,
@@ -461,6 +466,29 @@ impl ChangeAction {
             Self::LeftOut => "left-out",
         }
     }
+}
+
+/// What some run did to an entry, without its texts.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PastChange {
+    /// Which run.
+    pub run: RunId,
+    /// Of which route.
+    pub route: String,
+    /// When the run began.
+    pub at: Timestamp,
+    /// The calendar, by its name in the configuration.
+    pub calendar: String,
+    /// What was done.
+    pub action: ChangeAction,
+    /// Where.
+    pub href: ObjectHref,
+    /// The entry's UID there.
+    pub uid: EventUid,
+    /// Its title; untrusted text.
+    pub title: String,
+    /// Its start as iCalendar writes it.
+    pub start: String,
 }
 
 /// One line of a run's story.

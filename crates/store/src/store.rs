@@ -17,7 +17,7 @@ use crate::records::{
     BodyId, CalendarFacts, CalendarId, Intent, LinkId, LinkRow, LinkState, Object, ObjectId, ObjectState,
     PlaceRow, RouteId, Told, fingerprint, origin, partly,
 };
-use crate::texts::unpack;
+use crate::texts::{decompress, unpack};
 use crate::writer::Writer;
 
 /// How often, and after which pauses, a file that others prepare is tried again.
@@ -217,6 +217,23 @@ impl Store {
             let etag: Option<String> = row.get(1)?;
             let state = ObjectState::of_number(row.get(2)?);
             each(ObjectHref::from(row.get::<_, String>(0)?), etag.map(ETag::from), state, row.get(3)?);
+        }
+        Ok(())
+    }
+
+    /// Calls `each` for every text that stands in a calendar, without its time zones.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn each_text(&self, calendar: CalendarId, mut each: impl FnMut(ObjectId, &str)) -> Result<()> {
+        let sql = "SELECT o.id, b.bytes FROM object o JOIN body b ON b.id = o.body
+             WHERE o.calendar = ? AND o.state <> 4 ORDER BY o.href";
+        let mut query = self.connection.prepare_cached(sql)?;
+        let mut rows = query.query([calendar.0])?;
+        while let Some(row) = rows.next()? {
+            if let Some(text) = decompress(row.get_ref(1)?.as_blob().unwrap_or_default()) {
+                each(ObjectId(row.get(0)?), &text);
+            }
         }
         Ok(())
     }

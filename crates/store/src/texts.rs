@@ -30,7 +30,8 @@ fn compress(text: &str) -> Vec<u8> {
     bytes
 }
 
-fn decompress(blob: &[u8]) -> Option<String> {
+/// Unpacks a text, but for its time zones.
+pub(crate) fn decompress(blob: &[u8]) -> Option<String> {
     let (version, packed) = blob.split_first()?;
     let size = u32::from_le_bytes(*packed.first_chunk::<4>()?) as usize;
     if *version != VERSION || size > LONGEST {

@@ -1,8 +1,12 @@
-//! `chestnut why`: which rule of a route lets an entry through or stops it, and the key that says so.
+//! `chestnut why`: the story of one entry: where it stands, which key let it in or stopped it, and what comes next.
 
-use chestnut_core::Entry;
-use chestnut_core::recurrence::{Budget, Occurrences, Zone};
-use chestnut_engine::{RunOptions, explain};
+use std::collections::BTreeSet;
+
+use chestnut_core::EventUid;
+use chestnut_engine::{
+    Part, ReadEntry, RunOptions, Story, StoryPlace, Wanted, past_changes, read_calendar, start_text, stories,
+};
+use chestnut_store::PastChange;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 
@@ -11,47 +15,180 @@ use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show};
 use crate::open::{block_on, load, look_at_state};
-use crate::render::human::why::human;
+use crate::questions::Questions;
+use crate::render::human::why::{ENOUGH, choices, told};
 use crate::render::midnight;
-use crate::report::why::{Report, line};
-use crate::settings::{Connections, route_key};
+use crate::report::why::{Past, Report, Telling, Uncovered};
+use crate::settings::{Connections, RouteSettings, Settings, route_key, uncovered_calendars};
+use crate::words::{WHICH_ONE, nowhere};
 
-pub(crate) fn run(route: &str, entry: &str, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+/// So much of what runs did is looked for.
+const PAST: usize = 200;
+
+pub(crate) fn run(words: &[String], common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
-    let (name, route) = settings.chosen_routes(&[route.to_owned()])?.remove(0);
+    let (routes, words) = asked(words, &settings)?;
+    let wanted = wanted(words, &settings.zone);
     let store = look_at_state(common, &settings)?;
     let key = route_key(&settings, false)?;
     let options = RunOptions::at(io.environment.now()?);
     let connections = Connections::new(&settings, &io.environment);
-    let zone = settings.zone.clone();
-    let wanted = |candidate: &Entry| is_wanted(entry, candidate, &zone);
-    let found = block_on(async {
-        let ready = connections.route(name, route, &key).await?;
-        Ok::<_, Failure>(explain(&ready, &store, &options, &wanted).await?)
-    })??;
-    if found.is_empty() {
-        let message = format!("calendar {} has no entry {entry:?}", route.from());
-        return Err(Failure::failed(message)
-            .hint("Name it by words of its title, by its UID, or by a day such as 2026-10-05."));
+    let mut found: Vec<(&str, &RouteSettings, Story)> = Vec::new();
+    let mut failures = Vec::new();
+    let mut uncovered = Vec::new();
+    block_on(async {
+        for (name, route) in &routes {
+            let told = async {
+                let rule = connections.route(name, route, &key).await?;
+                Ok::<_, Failure>(stories(&rule, &store, &options, &wanted).await?)
+            };
+            match told.await {
+                Ok(stories) => found.extend(stories.into_iter().map(|story| (*name, *route, story))),
+                Err(failure) => failures.push(failure),
+            }
+        }
+        if routes.len() == settings.routes.len() {
+            for name in uncovered_calendars(&settings) {
+                match in_calendar(name, &connections, &wanted).await {
+                    Ok(entries) => uncovered.extend(entries),
+                    Err(failure) => failures.push(failure),
+                }
+            }
+        }
+    })?;
+    // A UID means one entry, whatever its words are in.
+    let is_named = |story: &Story| {
+        let uid = Some(wanted.uid.as_str());
+        story.uid == wanted.uid.as_str() || story.places.iter().any(|place| place.uid.as_deref() == uid)
+    };
+    if found.iter().any(|(_, _, story)| is_named(story)) {
+        found.retain(|(_, _, story)| is_named(story));
     }
-    let lines = found.into_iter().map(|one| line(one, route)).collect();
-    let report = Report { route: name.to_owned(), entries: lines };
+    drop_what_others_tell(&mut found);
+    let uids =
+        found.iter().flat_map(|(_, _, story)| story.places.iter().filter_map(|place| place.uid.clone()));
+    let uids: BTreeSet<String> = uids.chain(found.iter().map(|(_, _, story)| story.uid.clone())).collect();
+    let past = past_changes(&store, &wanted, &uids, PAST)?;
+    let tell = |(name, route, story): (&str, &RouteSettings, Story)| Telling::of(name, route, story, &past);
+    let report = Report {
+        stories: found.into_iter().map(tell).collect(),
+        uncovered,
+        past: past.iter().map(Past::of).collect(),
+    };
+    if report.stories.is_empty() && report.uncovered.is_empty() && report.past.is_empty() {
+        return Err(failures.into_iter().next().unwrap_or_else(|| nowhere(words, &routes)));
+    }
+    let zone = &settings.zone;
     let all = common.verbose > 0;
-    show(common, io, &report, || human(&report, &zone, all))?;
-    Ok(ExitCode::Ok)
+    let mut chosen = None;
+    if !common.json && !is_one(&report) {
+        io.out.write_all(choices(&report, zone, all).as_bytes())?;
+        let questions = Questions::of_terminal(io.can_ask && !common.quiet && report.uncovered.is_empty());
+        if let (Some(mut questions), 2..=ENOUGH) = (questions, report.stories.len()) {
+            let typed = questions.text(WHICH_ONE, Some("none"))?;
+            let number =
+                typed.parse::<usize>().ok().filter(|number| (1..=report.stories.len()).contains(number));
+            chosen = number.map(|number| number - 1);
+        }
+        if chosen.is_none() {
+            return finish(&failures, common, io);
+        }
+    }
+    show(common, io, &report, || {
+        let one = chosen.map_or(&report.stories[..], |at| &report.stories[at..=at]);
+        let own = |change: &&PastChange| is_about(change, one, &report.uncovered);
+        let past: Vec<Past> = past.iter().filter(own).map(Past::of).collect();
+        told(&one.iter().collect::<Vec<_>>(), &report.uncovered, &past, zone, all)
+    })?;
+    finish(&failures, common, io)
 }
 
-/// By UID, by a day on which it takes place, or by words that are all in its title.
-fn is_wanted(asked: &str, entry: &Entry, zone: &TimeZone) -> bool {
-    if entry.uid().as_str() == asked {
-        return true;
+/// A route that has nothing to do with an entry has no story of it, where another one has.
+fn drop_what_others_tell(found: &mut Vec<(&str, &RouteSettings, Story)>) {
+    let is_own =
+        |story: &Story| story.places.iter().all(|p| matches!(p.part, Part::Own | Part::OfAnotherRoute));
+    let place = |place: &StoryPlace| (place.calendar.clone(), place.href.clone());
+    let involved = found.iter().filter(|(_, _, story)| !is_own(story));
+    let mut told: BTreeSet<_> = involved.flat_map(|(_, _, story)| story.places.iter().map(place)).collect();
+    found.retain(|(_, _, story)| {
+        !is_own(story) || story.places.iter().map(place).all(|place| told.insert(place))
+    });
+}
+
+/// What could not be looked at is told last.
+fn finish(failures: &[Failure], common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    if !common.json {
+        for failure in failures {
+            io.err.write_all(failure.lines().as_bytes())?;
+        }
     }
-    if let Ok(day) = asked.parse::<Date>() {
-        let window = midnight(day, zone)..midnight(day.tomorrow().unwrap_or(day), zone);
-        let reading = Zone::Rules(zone.clone());
-        let times = Occurrences::of(entry, &reading);
-        return times.is_ok_and(|t| t.any_within(window, &mut Budget::default()).unwrap_or(false));
+    let code = failures.iter().map(|failure| match failure.code {
+        ExitCode::Usage => ExitCode::Failed,
+        code => code,
+    });
+    Ok(code.max().unwrap_or(ExitCode::Ok))
+}
+
+/// Tells whether all that was found is one entry, by whichever routes.
+fn is_one(report: &Report) -> bool {
+    let first = report.stories.first().map(|one| &one.uid);
+    let one = report.stories.iter().all(|one| Some(&one.uid) == first);
+    let both = usize::from(first.is_some()) + report.uncovered.len();
+    one && both <= 1
+}
+
+/// Tells whether a change was about one of these entries; where there is none, all that was found counts.
+fn is_about(change: &PastChange, stories: &[Telling], uncovered: &[Uncovered]) -> bool {
+    let is = |one: &Telling| {
+        let uid = change.uid.as_str();
+        one.uid == uid || one.places.iter().any(|place| place.uid.as_deref() == Some(uid))
+    };
+    stories.is_empty() && uncovered.is_empty() || stories.iter().any(is)
+}
+
+type Chosen<'s> = (Vec<(&'s str, &'s RouteSettings)>, &'s [String]);
+
+/// The first word may be a route's name; without one all routes are asked.
+fn asked<'s>(words: &'s [String], settings: &'s Settings) -> Result<Chosen<'s>, Failure> {
+    if let [first, rest @ ..] = words
+        && !rest.is_empty()
+        && settings.names_route(first)
+    {
+        return Ok((settings.chosen_routes(std::slice::from_ref(first))?, rest));
     }
-    let title = entry.title().to_lowercase();
-    asked.to_lowercase().split_whitespace().all(|word| title.contains(word))
+    Ok((settings.chosen_routes(&[])?, words))
+}
+
+/// A UID, a day, and words of the title.
+fn wanted(words: &[String], zone: &TimeZone) -> Wanted {
+    let all = words.join(" ");
+    let mut wanted =
+        Wanted { uid: EventUid::from(all.trim()), words: Vec::new(), days: Vec::new(), zone: zone.clone() };
+    for word in all.split_whitespace() {
+        match word.parse::<Date>() {
+            Ok(day) => wanted.days.push(midnight(day, zone)..midnight(day.tomorrow().unwrap_or(day), zone)),
+            Err(_) => wanted.words.push(word.to_lowercase()),
+        }
+    }
+    wanted
+}
+
+/// Entries of a calendar that no route covers.
+async fn in_calendar(
+    name: &str,
+    connections: &Connections<'_>,
+    wanted: &Wanted,
+) -> Result<Vec<Uncovered>, Failure> {
+    let end = connections.calendar(name).await?;
+    let entries = read_calendar(&end.calendar).await.map_err(|error| Failure::from(end.failed(error)))?;
+    let entries = entries.into_iter().filter_map(|entry| match entry {
+        ReadEntry::Entry(entry) if wanted.is(&entry) => Some(Uncovered {
+            calendar: name.to_owned(),
+            uid: entry.uid().to_string(),
+            title: entry.title(),
+            start: start_text(&entry),
+        }),
+        _ => None,
+    });
+    Ok(entries.collect())
 }

@@ -1,62 +1,178 @@
-//! What `why` reports.
+//! What `why` reports: the stories of entries.
 
-use chestnut_core::Deletions;
-use chestnut_engine::{Explained, Makes};
+use chestnut_engine::{Difference, Part, PreviewedChange, Story, StoryPlace};
+use chestnut_store::PastChange;
 use serde::Serialize;
 
 use crate::settings::RouteSettings;
-use crate::words::{stopped_words, told_words};
+use crate::words::{cause_words, part_words, story_words, told_words, why_words};
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Report {
-    pub(crate) route: String,
-    pub(crate) entries: Vec<Line>,
+    pub(crate) stories: Vec<Telling>,
+    /// Entries in calendars that no route covers.
+    pub(crate) uncovered: Vec<Uncovered>,
+    /// What runs did, the newest first.
+    pub(crate) past: Vec<Past>,
 }
 
+/// One entry, as one route sees it.
 #[derive(Debug, Serialize)]
-pub(crate) struct Line {
+pub(crate) struct Telling {
+    pub(crate) route: String,
     pub(crate) uid: String,
     pub(crate) title: String,
     pub(crate) start: String,
     pub(crate) taken: bool,
-    /// The rule that stopped it, such as `skip.declined`.
+    /// The key that stopped it, such as `skip.declined`.
     pub(crate) key: Option<String>,
     pub(crate) why: String,
-    pub(crate) copy: Option<String>,
-    pub(crate) copy_uid: Option<String>,
+    pub(crate) places: Vec<Place>,
+    /// What the next sync does.
+    pub(crate) next: Vec<Next>,
+    /// What is not in step now.
+    pub(crate) findings: Vec<NotInStep>,
+    /// What an earlier run met with.
     pub(crate) trouble: Option<String>,
+    /// The number to answer with `decide`.
+    pub(crate) held: Option<i64>,
+    #[serde(skip)]
+    pub(crate) state: &'static str,
 }
 
-pub(crate) fn line(one: Explained, route: &RouteSettings) -> Line {
-    let far = &route.to();
-    let why = match one.stopped {
-        None if route.makes == Makes::Blocks => {
-            format!("the route takes it; its time is part of the blocks in {far} (`join-busy`)")
+#[derive(Debug, Serialize)]
+pub(crate) struct Place {
+    pub(crate) calendar: String,
+    /// `original`, `copy`, `match`, `own` or `of-another-route`.
+    pub(crate) part: &'static str,
+    /// Nothing where that is not known.
+    pub(crate) stands: Option<bool>,
+    pub(crate) path: Option<String>,
+    pub(crate) uid: Option<String>,
+    pub(crate) title: String,
+    pub(crate) start: String,
+    /// The run that wrote it there last, or linked it.
+    pub(crate) since_run: Option<i64>,
+    pub(crate) since: Option<String>,
+    #[serde(skip)]
+    pub(crate) is: Part,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Next {
+    pub(crate) action: &'static str,
+    pub(crate) calendar: Option<String>,
+    pub(crate) why: String,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct NotInStep {
+    pub(crate) standing: chestnut_engine::Standing,
+    pub(crate) cause: &'static str,
+    pub(crate) calendar: String,
+    pub(crate) why: String,
+    pub(crate) differences: Vec<Difference>,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Uncovered {
+    pub(crate) calendar: String,
+    pub(crate) uid: String,
+    pub(crate) title: String,
+    pub(crate) start: String,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct Past {
+    pub(crate) run: i64,
+    pub(crate) at: String,
+    pub(crate) route: String,
+    pub(crate) calendar: String,
+    pub(crate) action: &'static str,
+    pub(crate) uid: String,
+    pub(crate) title: String,
+    pub(crate) start: String,
+}
+
+impl Past {
+    pub(crate) fn of(change: &PastChange) -> Self {
+        Self {
+            run: change.run.0,
+            at: change.at.to_string(),
+            route: change.route.clone(),
+            calendar: change.calendar.clone(),
+            action: change.action.word(),
+            uid: change.uid.to_string(),
+            title: change.title.clone(),
+            start: change.start.clone(),
         }
-        None if route.makes == Makes::Occurrences => {
-            format!("the route takes it; its occurrences in the window stand in {far} (`occurrences`)")
+    }
+}
+
+impl Telling {
+    pub(crate) fn of(name: &str, route: &RouteSettings, story: Story, past: &[PastChange]) -> Self {
+        let why = story_words(&story, route);
+        let state = match () {
+            () if story.held.is_some() => "held",
+            () if story.places.iter().all(|place| matches!(place.part, Part::Own | Part::OfAnotherRoute)) => {
+                "own"
+            }
+            () if story.stopped.is_some() => "left out",
+            () if !story.findings.is_empty() => "not in step",
+            () => "in step",
+        };
+        let next = |one: PreviewedChange| Next {
+            action: one.action,
+            why: why_words(&one.why),
+            calendar: one.calendar,
+        };
+        Self {
+            route: name.to_owned(),
+            uid: story.uid,
+            title: story.title,
+            start: story.start,
+            taken: story.stopped.is_none() && state != "own",
+            key: story.stopped.map(|reason| reason.key().to_owned()),
+            why,
+            places: story.places.into_iter().map(|place| Place::of(place, past)).collect(),
+            next: story.next.into_iter().map(next).collect(),
+            findings: story
+                .findings
+                .into_iter()
+                .filter(|finding| finding.cause.is_trouble())
+                .map(|finding| NotInStep {
+                    why: cause_words(&finding, true),
+                    standing: finding.standing,
+                    cause: finding.cause.word(),
+                    calendar: finding.calendar,
+                    differences: finding.differences,
+                })
+                .collect(),
+            trouble: story.told.as_ref().map(told_words),
+            held: story.held,
+            state,
         }
-        None if one.copy.is_some() => format!("the route takes it; its copy stands in {far}"),
-        None => format!("the route takes it; the next sync writes it to {far}"),
-        Some(reason) if one.copy.is_some() => {
-            let copy = match route.deletions {
-                Deletions::Keep => format!("its copy in {far} stays"),
-                Deletions::Carry => format!("the next sync deletes its copy in {far}"),
-            };
-            format!("not taken any more: {}; {copy}", stopped_words(reason, far))
+    }
+}
+
+impl Place {
+    fn of(place: StoryPlace, past: &[PastChange]) -> Self {
+        let is_writing = |change: &&PastChange| {
+            let here = change.calendar == place.calendar && Some(change.uid.as_str()) == place.uid.as_deref();
+            here && matches!(change.action.word(), "created" | "updated" | "linked")
+        };
+        let since = past.iter().find(is_writing);
+        Self {
+            since_run: since.map(|change| change.run.0),
+            since: since.map(|change| change.at.to_string()),
+            part: part_words(place.part).0,
+            is: place.part,
+            calendar: place.calendar,
+            stands: place.stands,
+            path: place.href,
+            uid: place.uid,
+            title: place.title,
+            start: place.start,
         }
-        Some(reason) => format!("not taken: {}", stopped_words(reason, far)),
-    };
-    let (copy, copy_uid) = one.copy.unzip();
-    Line {
-        uid: one.uid,
-        title: one.title,
-        start: one.start,
-        taken: one.stopped.is_none(),
-        key: one.stopped.map(|reason| reason.key().to_owned()),
-        why,
-        copy,
-        copy_uid,
-        trouble: one.trouble.as_ref().map(told_words),
     }
 }

@@ -165,6 +165,11 @@ impl Settings {
         choose(&self.routes, &names, "route")
     }
 
+    /// Tells whether a route, or one that became several, is called so.
+    pub(crate) fn names_route(&self, name: &str) -> bool {
+        self.routes.contains_key(name) || self.routes.values().any(|r| r.part_of.as_deref() == Some(name))
+    }
+
     /// Returns one calendar.
     pub(crate) fn chosen_calendar(&self, name: &str) -> Result<(&str, &CalendarSettings), Failure> {
         let mut chosen = choose(&self.calendars, &[name.to_owned()], "calendar")?;

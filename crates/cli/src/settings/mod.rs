@@ -34,4 +34,4 @@ pub(crate) use route::RouteSettings;
 pub(crate) use secrets::{SecretSource, password_file, typed_secret, write_private};
 pub(crate) use start::{ResolvedStart, default_resolver, elsewhere};
 pub(crate) use tokens::{Keep, Keeper, keep_of};
-pub(crate) use uses::{routes_of, used_by};
+pub(crate) use uses::{routes_of, uncovered_calendars, used_by};

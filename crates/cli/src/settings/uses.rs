@@ -9,6 +9,12 @@ pub(crate) fn routes_of(settings: &Settings, names: &[String]) -> Vec<String> {
     routes.map(|(name, _)| name.clone()).collect()
 }
 
+/// Returns the calendars that no route uses.
+pub(crate) fn uncovered_calendars(settings: &Settings) -> impl Iterator<Item = &str> {
+    let is_used = |name: &String| settings.routes.values().any(|route| route.ends.contains(name));
+    settings.calendars.keys().filter(move |name| !is_used(name)).map(String::as_str)
+}
+
 /// Returns the calendars that need an account, and the routes that need those.
 pub(crate) fn used_by(settings: &Settings, account: &str) -> (Vec<String>, Vec<String>) {
     let own = settings.calendars.iter().filter(|(_, c)| c.account.as_deref() == Some(account));

@@ -7,11 +7,12 @@ mod oddities;
 mod preview;
 mod runs;
 mod sign_in;
+mod stories;
 mod told;
 
 pub(crate) use causes::{cause_advice, cause_words};
 pub(crate) use failures::{READ_ONLY_FEED, calendar_hint, dav_hint};
-pub(crate) use left_out::{left_out_why, left_out_words, stopped_words};
+pub(crate) use left_out::{left_out_why, left_out_words};
 pub(crate) use oddities::{interval, oddity_words};
 pub(crate) use preview::why_words;
 pub(crate) use runs::{
@@ -19,4 +20,5 @@ pub(crate) use runs::{
     settled_is_wrong,
 };
 pub(crate) use sign_in::sign_in_words;
+pub(crate) use stories::{WHICH_ONE, nowhere, part_words, story_words};
 pub(crate) use told::told_words;

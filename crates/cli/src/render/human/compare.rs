@@ -2,9 +2,10 @@
 
 use std::collections::BTreeSet;
 
-use chestnut_engine::{Difference, Standing};
+use chestnut_engine::Standing;
 use jiff::tz::TimeZone;
 
+use super::differences::difference_lines;
 use crate::render::{clean, count, shorten, start_text, style, zone_name};
 use crate::report::compare::{Line, RouteComparison};
 use crate::words::{cause_advice, left_out_words};
@@ -89,16 +90,11 @@ fn entry(line: &Line, zone: &TimeZone, two_way: bool) -> String {
         "" => String::new(),
         why => style::paint(style::FAINT, format!("  {}", shorten(why, 90))),
     };
-    let mut out = format!(
+    let out = format!(
         "  {} {:25} {}{place}{why}\n",
         style::paint(paint, format!("{word:8}")),
         start_text(&line.start, zone),
         shorten(&line.title, 44)
     );
-    for Difference { field, occurrence, wanted, found } in &line.differences {
-        let day = if occurrence.is_empty() { String::new() } else { format!(" of {}", clean(occurrence)) };
-        let value = |text: &str| if text.is_empty() { "nothing".to_owned() } else { shorten(text, 60) };
-        out += &format!("             {}{day}: {} should be {}\n", clean(field), value(found), value(wanted));
-    }
-    out
+    out + &difference_lines(&line.differences, 13)
 }

@@ -9,6 +9,7 @@ pub(crate) mod calendar_create;
 pub(crate) mod calendar_list;
 pub(crate) mod changes;
 pub(crate) mod compare;
+mod differences;
 pub(crate) mod held;
 pub(crate) mod history;
 pub(crate) mod preview;

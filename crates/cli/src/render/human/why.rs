@@ -1,36 +1,190 @@
-//! Why entries are where they are, for people.
+//! The stories of entries, for people.
 
+use chestnut_engine::Part;
+use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-use crate::render::{clean, count, shorten, start_text, style, zone_name};
-use crate::report::why::Report;
+use super::differences::difference_lines;
+use crate::render::{Align, clean, count, moment_text, shorten, start_text, style, table, zone_name};
+use crate::report::why::{Past, Place, Report, Telling, Uncovered};
+use crate::words::part_words;
 
-/// Entries that are told of without `-v`.
-const ENOUGH: usize = 12;
+/// Entries in the table without `-v`.
+pub(crate) const ENOUGH: usize = 12;
+/// What runs did to one entry, without `-v`.
+const LATELY: usize = 5;
 
-pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
-    let number = count(report.entries.len(), "entry", "entries");
-    let mut out =
-        format!("{}: {number}; times in {}\n", style::paint(style::STRONG, &report.route), zone_name(zone));
-    let shown = if all { report.entries.len() } else { report.entries.len().min(ENOUGH) };
-    for line in &report.entries[..shown] {
-        let sign =
-            if line.taken { style::paint(style::GOOD, "✓") } else { style::paint(style::WARN, "–") };
-        let start = start_text(&line.start, zone);
-        out += &format!("\n  {sign} {start:30} {}\n", shorten(&line.title, 60));
-        out += &format!("    {}\n", clean(&line.why));
-        if let Some(trouble) = &line.trouble {
-            out += &format!("    {}\n", style::paint(style::WARN, clean(trouble)));
-        }
-        if all {
-            out += &format!("    UID {}\n", clean(&line.uid));
-            if let (Some(copy), Some(uid)) = (&line.copy, &line.copy_uid) {
-                out += &format!("    copy {}, UID {}\n", clean(copy), clean(uid));
-            }
-        }
+/// Several entries: which of them?
+pub(crate) fn choices(report: &Report, zone: &TimeZone, all: bool) -> String {
+    let number = report.stories.len() + report.uncovered.len();
+    let mut out = format!("{}; times in {}\n", count(number, "entry", "entries"), zone_name(zone));
+    let columns = [
+        ("", Align::Right),
+        ("Starts", Align::Left),
+        ("Title", Align::Left),
+        ("Route", Align::Left),
+        ("Stands in", Align::Left),
+        ("State", Align::Left),
+    ];
+    let standing = |one: &Telling| {
+        let stands = one.places.iter().filter(|place| place.stands != Some(false));
+        let mut names: Vec<&str> = stands.map(|place| place.calendar.as_str()).collect();
+        names.dedup();
+        clean(&names.join(", "))
+    };
+    let shown = if all { report.stories.len() } else { report.stories.len().min(ENOUGH) };
+    let rows = report.stories[..shown].iter().enumerate().map(|(at, one)| {
+        vec![
+            (at + 1).to_string(),
+            start_text(&one.start, zone),
+            shorten(&one.title, 40),
+            clean(&one.route),
+            standing(one),
+            one.state.to_owned(),
+        ]
+    });
+    let uncovered = report.uncovered.iter().take(ENOUGH).map(|one| {
+        vec![
+            String::new(),
+            start_text(&one.start, zone),
+            shorten(&one.title, 40),
+            style::paint(style::WARN, "none"),
+            clean(&one.calendar),
+            "no route covers it".to_owned(),
+        ]
+    });
+    out += &table(&columns, &rows.chain(uncovered).collect::<Vec<_>>());
+    if shown < report.stories.len() {
+        out += &format!("  … and {} more; -v names them all\n", report.stories.len() - shown);
     }
-    if shown < report.entries.len() {
-        out += &format!("\n  … and {} more; -v tells of them all\n", report.entries.len() - shown);
+    out += "  one of them alone: more words of its title, its day (2026-10-05), or its UID\n";
+    out
+}
+
+/// All that is known of one entry, of each route that sees it.
+pub(crate) fn told(
+    stories: &[&Telling],
+    uncovered: &[Uncovered],
+    past: &[Past],
+    zone: &TimeZone,
+    all: bool,
+) -> String {
+    let mut out = String::new();
+    for (at, one) in stories.iter().enumerate() {
+        if at == 0 {
+            let title = style::paint(style::STRONG, shorten(&one.title, 70));
+            out += &format!("{title}, {}; times in {}\n", start_text(&one.start, zone), zone_name(zone));
+        }
+        out += &story(one, zone, all);
+    }
+    for one in uncovered {
+        let title = style::paint(style::STRONG, shorten(&one.title, 70));
+        out += &format!("{title}, {}\n", start_text(&one.start, zone));
+        out += &style::paint(
+            style::WARN,
+            format!(
+                "  stands in {}, which no route takes from: it is copied nowhere\n",
+                clean(&one.calendar)
+            ),
+        );
+    }
+    if stories.is_empty() && uncovered.is_empty() {
+        out += &gone(past, zone);
+    }
+    out + &history(past, zone, all)
+}
+
+/// It stands nowhere any more: since when?
+fn gone(past: &[Past], zone: &TimeZone) -> String {
+    let Some(last) = past.first() else { return String::new() };
+    let title = style::paint(style::STRONG, shorten(&last.title, 70));
+    let mut out = format!("{title}, {}; times in {}\n", start_text(&last.start, zone), zone_name(zone));
+    out += "  it stands nowhere any more\n";
+    if let Some(deletion) = past.iter().find(|one| one.action == "deleted") {
+        let at = deletion.at.parse::<Timestamp>().map(|at| moment_text(at, zone)).unwrap_or_default();
+        let (place, route) = (clean(&deletion.calendar), clean(&deletion.route));
+        out += &format!("  deleted in {place} by run {} of {route}, {at}\n", deletion.run);
+    }
+    out
+}
+
+fn story(one: &Telling, zone: &TimeZone, all: bool) -> String {
+    let sign = if one.taken { style::paint(style::GOOD, "✓") } else { style::paint(style::WARN, "–") };
+    let mut out = format!("\n  {sign} {}: {}\n", clean(&one.route), clean(&one.why));
+    let shown = if all { one.places.len() } else { one.places.len().min(ENOUGH) };
+    for place in &one.places[..shown] {
+        out += &stands(one, place, zone, all);
+    }
+    if shown < one.places.len() {
+        out += &format!("    … and {} more; -v names them all\n", one.places.len() - shown);
+    }
+    if let Some(trouble) = &one.trouble {
+        out += &format!("    {}\n", style::paint(style::WARN, shorten(trouble, 100)));
+    }
+    for finding in &one.findings {
+        out += &format!("    not in step in {}: {}\n", clean(&finding.calendar), shorten(&finding.why, 90));
+        out += &difference_lines(&finding.differences, 6);
+    }
+    if let Some(number) = one.held {
+        let words = format!("    it waits for you: chestnut held shows it as number {number}");
+        out += &format!("{}\n", style::paint(style::WARN, words));
+        return out;
+    }
+    for next in &one.next {
+        let place = next.calendar.as_deref().map(|name| format!(" in {}", clean(name))).unwrap_or_default();
+        out += &format!("    next sync: {}{place}: {}\n", next.action, shorten(&next.why, 80));
+    }
+    if one.next.is_empty() {
+        out += "    next sync: nothing to do\n";
+    }
+    out
+}
+
+fn stands(one: &Telling, place: &Place, zone: &TimeZone, all: bool) -> String {
+    let is = match place.stands {
+        Some(true) => part_words(place.is).1.to_owned(),
+        Some(false) => style::paint(style::WARN, "it stood there, and is gone"),
+        None => style::paint(style::WARN, "what stands there could not be read"),
+    };
+    let mut out = format!("    {:14} {is}", clean(&place.calendar));
+    if place.title != one.title && !place.title.is_empty() && place.stands == Some(true) {
+        out += &format!(", under the title {}", shorten(&place.title, 40));
+    }
+    if place.start != one.start && !place.start.is_empty() && place.stands == Some(true) {
+        out += &format!(", at {}", start_text(&place.start, zone));
+    }
+    if let (Some(run), Some(since)) = (place.since_run, &place.since) {
+        let at = since.parse::<Timestamp>().map(|at| moment_text(at, zone)).unwrap_or_default();
+        out += &style::paint(style::FAINT, format!("; last written by run {run}, {at}"));
+    }
+    out.push('\n');
+    if all && place.is != Part::Own {
+        let path = place.path.as_deref().unwrap_or("-");
+        out +=
+            &format!("    {:14} {}, UID {}\n", "", clean(path), clean(place.uid.as_deref().unwrap_or("-")));
+    }
+    out
+}
+
+/// What runs did, the newest first.
+fn history(past: &[Past], zone: &TimeZone, all: bool) -> String {
+    if past.is_empty() {
+        return String::new();
+    }
+    let shown = if all { past.len() } else { past.len().min(LATELY) };
+    let mut out = "\n  what runs did\n".to_owned();
+    for one in &past[..shown] {
+        let at = one.at.parse::<Timestamp>().map(|at| moment_text(at, zone)).unwrap_or_default();
+        out += &format!(
+            "    run {:<5} {at}  {:9} in {}  {}\n",
+            one.run,
+            one.action,
+            clean(&one.calendar),
+            shorten(&one.title, 40)
+        );
+    }
+    if shown < past.len() {
+        out += &format!("    … and {} more; -v names them all\n", past.len() - shown);
     }
     out
 }
