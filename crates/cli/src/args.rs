@@ -156,7 +156,11 @@ pub(crate) enum Command {
         last: usize,
     },
     /// Say how every route is doing; the exit status is made for monitoring
-    Status,
+    Status {
+        /// Call a route behind where no run went well for so long, such as 2h; else its `stale-after` counts
+        #[arg(long, value_name = "TIME")]
+        stale_after: Option<String>,
+    },
 }
 
 impl Command {

@@ -422,6 +422,30 @@ impl Store {
         self.rows(sql, params![route.0, now, after, most], |row| Ok(LinkId(row.get(0)?)))
     }
 
+    /// Tells whether something is known to have changed, or is due, that a route has not decided yet.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn is_behind(&self, route: &Route, now: i64) -> Result<bool> {
+        if !self.due(route.id, now, None, 1)?.is_empty() || !self.unfinished(route.id)?.is_empty() {
+            return Ok(true);
+        }
+        // Each line is the part of a calendar, and its place.
+        let places = route.ends.lines().filter_map(|line| line.split_once(' '));
+        let sql = "SELECT 1 FROM object o LEFT JOIN place p ON p.object = o.id AND p.route = ?1
+             WHERE o.calendar = ?2 AND o.seq > ?3
+             AND CASE WHEN p.link IS NULL THEN ?4 AND o.state <> 4 ELSE p.seq <> o.seq END LIMIT 1";
+        for ((part, place), seen) in places.zip(&route.seen) {
+            let Some(mirror) = self.mirror(place)? else { continue };
+            let gives = part != "to";
+            let query = params![route.id.0, mirror.id.0, seen, gives];
+            if mirror.seq > *seen && self.connection.prepare_cached(sql)?.exists(query)? {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    }
+
     /// Returns what is remembered of a case.
     ///
     /// # Errors

@@ -17,7 +17,7 @@ use crate::render::human::sync::human as runs_text;
 use crate::report::compare::{Report, RouteComparison};
 use crate::report::sync::{Run, begun, not_begun};
 use crate::settings::{Connections, RouteSettings, parse_duration, route_key};
-use crate::words::{never_ran, not_while_paused, settled_is_wrong};
+use crate::words::{never_ran, not_a_duration, not_while_paused};
 
 /// What is asked for.
 pub(crate) struct Asked<'a> {
@@ -27,8 +27,10 @@ pub(crate) struct Asked<'a> {
 }
 
 pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
-    let settled =
-        asked.settled.map(|text| parse_duration(text).ok_or_else(|| settled_is_wrong(text))).transpose()?;
+    let settled = asked
+        .settled
+        .map(|text| parse_duration(text).ok_or_else(|| not_a_duration("--settled", text)))
+        .transpose()?;
     let settings = load(common, io)?;
     let store = match asked.then_sync {
         true => open_state(common, &settings)?,

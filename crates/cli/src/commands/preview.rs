@@ -9,7 +9,7 @@ use crate::io::{Io, show};
 use crate::open::{block_on, load, look_at_state};
 use crate::progress::Bars;
 use crate::render::human::preview::human;
-use crate::report::preview::{Report, route_preview};
+use crate::report::preview::{Report, RoutePreview};
 use crate::settings::{Connections, route_key};
 
 pub(crate) fn run(routes: &[String], common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
@@ -19,20 +19,39 @@ pub(crate) fn run(routes: &[String], common: &Common, io: &mut Io<'_>) -> Result
     let options = RunOptions::at(io.environment.now()?);
     let connections = Connections::new(&settings, &io.environment);
     let bars = Bars::new(io.progress && !common.quiet);
+    let chosen = settings.chosen_routes(routes)?;
     let previews = block_on(async {
         let mut previews = Vec::new();
-        for (name, route) in settings.chosen_routes(routes)? {
-            let ready = connections.route(name, route, &key).await?;
-            let preview = preview_route(&ready, &store, &options, &bars.route(name)).await?;
-            previews.push(route_preview(route, preview));
+        for (name, route) in chosen {
+            let previewed = async {
+                let rule = connections.route(name, route, &key).await?;
+                Ok::<_, Failure>(preview_route(&rule, &store, &options, &bars.route(name)).await?)
+            };
+            previews.push(match previewed.await {
+                Ok(preview) => RoutePreview::of(route, preview),
+                Err(failure) => RoutePreview::failed(name, route, failure),
+            });
         }
-        Ok::<_, Failure>(previews)
-    })??;
+        previews
+    })?;
     let report = Report { previews };
     let zone = settings.zone.clone();
+    let ready = report.previews.iter().filter(|preview| preview.failure.is_none());
     show(common, io, &report, || {
-        report.previews.iter().map(|p| human(p, &zone, common.verbose > 0)).collect::<Vec<_>>().join("\n")
+        ready.map(|p| human(p, &zone, common.verbose > 0)).collect::<Vec<_>>().join("\n")
     })?;
-    let held = report.previews.iter().any(|p| p.held > 0);
-    Ok(if held { ExitCode::Waiting } else { ExitCode::Ok })
+    // A route that cannot run comes last, so that it is not passed over.
+    if !common.json {
+        for failure in report.previews.iter().filter_map(|preview| preview.failure.as_ref()) {
+            io.err.write_all(failure.lines().as_bytes())?;
+        }
+    }
+    let is_any_ready = report.previews.iter().any(|preview| preview.failure.is_none());
+    let code = |preview: &RoutePreview| match &preview.failure {
+        Some(failure) if is_any_ready && failure.code == ExitCode::Usage => ExitCode::Failed,
+        Some(failure) => failure.code,
+        None if preview.held > 0 => ExitCode::Waiting,
+        None => ExitCode::Ok,
+    };
+    Ok(report.previews.iter().map(code).max().unwrap_or(ExitCode::Ok))
 }

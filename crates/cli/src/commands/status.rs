@@ -1,7 +1,5 @@
 //! `chestnut status`: how every route is doing.
 
-use chestnut_store::RunResult;
-
 use crate::args::Common;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
@@ -10,26 +8,25 @@ use crate::open::{load, look_at_state};
 use crate::render::human::status::human;
 use crate::report::route::gone;
 use crate::report::status::{Report, RouteStatus, status};
-use crate::words::gone_words;
+use crate::settings::{has_route_key, parse_duration, uncovered_calendars};
+use crate::words::{gone_words, not_a_duration};
 
-pub(crate) fn run(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+pub(crate) fn run(stale_after: Option<&str>, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    let duration = |text| parse_duration(text).ok_or_else(|| not_a_duration("--stale-after", text));
+    let stale_after = stale_after.map(duration).transpose()?;
     let settings = load(common, io)?;
     let store = look_at_state(common, &settings)?;
+    let now = io.environment.now()?;
     let chosen = settings.chosen_routes(&[])?;
-    let routes = chosen.into_iter().map(|(name, route)| status(&store, name, route));
-    let report = Report { routes: routes.collect::<Result<_, _>>()? };
+    let routes = chosen.into_iter().map(|(name, route)| status(&store, name, route, now, stale_after));
+    let report = Report {
+        routes: routes.collect::<Result<_, _>>()?,
+        uncovered: uncovered_calendars(&settings).map(str::to_owned).collect(),
+        new_state: has_route_key(&settings) && store.runs(None, 1)?.is_empty(),
+    };
     let gone = gone(&store, &settings)?;
     let words = || gone.iter().map(|name| gone_words(name)).collect::<String>();
-    show(common, io, &report, || human(&report, &settings.zone) + &words())?;
+    show(common, io, &report, || human(&report, &settings.zone, common.verbose > 0) + &words())?;
     let is_gone = if gone.is_empty() { ExitCode::Ok } else { ExitCode::Waiting };
-    Ok(report.routes.iter().map(code).max().unwrap_or(ExitCode::Ok).max(is_gone))
-}
-
-fn code(status: &RouteStatus) -> ExitCode {
-    match status.last_result {
-        Some(RunResult::Ok) => ExitCode::Ok,
-        None if status.running => ExitCode::Ok,
-        Some(RunResult::Held) | None => ExitCode::Waiting,
-        Some(RunResult::Failed) => ExitCode::Failed,
-    }
+    Ok(report.routes.iter().map(RouteStatus::code).max().unwrap_or(ExitCode::Ok).max(is_gone))
 }

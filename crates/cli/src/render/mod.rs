@@ -7,6 +7,6 @@ mod table;
 mod text;
 
 pub(crate) use json::json;
-pub(crate) use moments::{midnight, moment_text, start_text, zone_name};
+pub(crate) use moments::{age_text, midnight, moment_text, start_text, zone_name};
 pub(crate) use table::{Align, table};
 pub(crate) use text::{clean, count, shorten, style, wrap};

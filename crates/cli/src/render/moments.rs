@@ -44,3 +44,14 @@ fn shown(at: jiff::civil::DateTime, own: &TimeZone, zone: &TimeZone) -> String {
 pub(crate) fn midnight(day: Date, zone: &TimeZone) -> i64 {
     day.to_zoned(zone.clone()).map_or(0, |at| at.timestamp().as_second())
 }
+
+/// `just now`, `12 minutes ago`, `3 days ago`.
+pub(crate) fn age_text(seconds: i64) -> String {
+    let (number, one, many) = match seconds {
+        ..60 => return "just now".to_owned(),
+        60..3600 => (seconds / 60, "minute", "minutes"),
+        3600..172_800 => (seconds / 3600, "hour", "hours"),
+        _ => (seconds / 86_400, "day", "days"),
+    };
+    format!("{number} {} ago", if number == 1 { one } else { many })
+}

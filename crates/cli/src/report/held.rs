@@ -132,3 +132,12 @@ pub(crate) fn fields(details: &Details) -> Vec<Field> {
     }
     fields
 }
+
+/// How many changes wait, deletions one by one.
+pub(crate) fn number_held(items: &[HeldItem]) -> usize {
+    let number = |item: &HeldItem| match item.link {
+        Some(_) => 1,
+        None => serde_json::from_str::<Details>(&item.details).map_or(1, |details| details.entries.len()),
+    };
+    items.iter().filter(|item| item.decision.is_none()).map(number).sum()
+}

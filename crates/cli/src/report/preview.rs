@@ -3,6 +3,7 @@
 use chestnut_engine::{PreviewReport, PreviewedChange};
 use serde::Serialize;
 
+use crate::failure::Failure;
 use crate::settings::RouteSettings;
 use crate::words::{preview_warning, why_words};
 
@@ -11,11 +12,11 @@ pub(crate) struct Report {
     pub(crate) previews: Vec<RoutePreview>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, Default, Serialize)]
 pub(crate) struct RoutePreview {
     pub(crate) route: String,
-    pub(crate) from: String,
-    pub(crate) to: String,
+    pub(crate) calendars: Vec<String>,
+    pub(crate) two_way: bool,
     pub(crate) first_run: bool,
     pub(crate) create: usize,
     pub(crate) update: usize,
@@ -24,6 +25,10 @@ pub(crate) struct RoutePreview {
     pub(crate) held: usize,
     pub(crate) changes: Vec<Line>,
     pub(crate) left_out: Vec<Line>,
+    /// Why it cannot run.
+    pub(crate) error: Option<String>,
+    #[serde(skip)]
+    pub(crate) failure: Option<Failure>,
     #[serde(skip)]
     pub(crate) way: String,
     /// What a person should know before the first run.
@@ -41,29 +46,46 @@ pub(crate) struct Line {
     pub(crate) why: String,
 }
 
-pub(crate) fn route_preview(route: &RouteSettings, preview: PreviewReport) -> RoutePreview {
-    let warning = preview_warning(&preview, &route.to());
-    let number = |action: &str| preview.changes.iter().filter(|c| c.action == action).count();
-    let line = |c: PreviewedChange| Line {
-        action: c.action,
-        calendar: c.calendar,
-        title: c.title,
-        start: c.start,
-        why: why_words(&c.why),
-    };
-    RoutePreview {
-        route: preview.route.clone(),
-        from: route.from().to_owned(),
-        to: route.to(),
-        way: route.way(),
-        first_run: preview.first_run,
-        create: number("create"),
-        update: number("update"),
-        delete: number("delete"),
-        link: number("link"),
-        held: preview.held,
-        changes: preview.changes.into_iter().map(line).collect(),
-        left_out: preview.left_out.into_iter().map(line).collect(),
-        warning,
+impl RoutePreview {
+    /// A route that cannot run.
+    pub(crate) fn failed(name: &str, route: &RouteSettings, failure: Failure) -> Self {
+        Self {
+            route: name.to_owned(),
+            calendars: route.ends.clone(),
+            two_way: route.is_two_way,
+            way: route.way(),
+            error: Some(failure.message.clone()),
+            failure: Some(failure),
+            ..Self::default()
+        }
+    }
+
+    pub(crate) fn of(route: &RouteSettings, preview: PreviewReport) -> Self {
+        let warning = preview_warning(&preview, &route.to());
+        let number = |action: &str| preview.changes.iter().filter(|c| c.action == action).count();
+        let line = |c: PreviewedChange| Line {
+            action: c.action,
+            calendar: c.calendar,
+            title: c.title,
+            start: c.start,
+            why: why_words(&c.why),
+        };
+        Self {
+            route: preview.route.clone(),
+            calendars: route.ends.clone(),
+            two_way: route.is_two_way,
+            way: route.way(),
+            first_run: preview.first_run,
+            create: number("create"),
+            update: number("update"),
+            delete: number("delete"),
+            link: number("link"),
+            held: preview.held,
+            changes: preview.changes.into_iter().map(line).collect(),
+            left_out: preview.left_out.into_iter().map(line).collect(),
+            warning,
+            error: None,
+            failure: None,
+        }
     }
 }

@@ -2,39 +2,69 @@
 
 use std::collections::BTreeMap;
 
+use chestnut_engine::{Makes, last_comparison};
 use chestnut_store::{LinkState, RunRecord, RunResult, Store};
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
+use super::held::number_held;
+use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::settings::RouteSettings;
-use crate::words::told_words;
+use crate::words::trouble_words;
 
 #[derive(Debug, Serialize)]
 pub(crate) struct Report {
     pub(crate) routes: Vec<RouteStatus>,
+    /// Calendars of the configuration that no route uses.
+    pub(crate) uncovered: Vec<String>,
+    /// Nothing ever ran in this state, and its key was used before: copies of an earlier state may stand.
+    pub(crate) new_state: bool,
+}
+
+/// The one word for a route: the first that is true.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum State {
+    Running,
+    Paused,
+    NeverRun,
+    Failed,
+    Held,
+    /// What is known to have changed was not brought yet, or no run went well for too long.
+    Behind,
+    InStep,
 }
 
 #[derive(Debug, Serialize)]
 pub(crate) struct RouteStatus {
     pub(crate) route: String,
-    pub(crate) from: String,
-    pub(crate) to: String,
+    pub(crate) calendars: Vec<String>,
+    pub(crate) two_way: bool,
+    pub(crate) state: State,
+    pub(crate) running: bool,
+    pub(crate) paused: bool,
+    pub(crate) never_run: bool,
+    pub(crate) failed: bool,
+    pub(crate) behind: bool,
+    /// No run went well for longer than `stale-after`.
+    pub(crate) stale: bool,
     pub(crate) last_run: Option<i64>,
     pub(crate) last_began: Option<String>,
     pub(crate) last_result: Option<RunResult>,
     pub(crate) last_success: Option<String>,
+    /// In seconds.
+    pub(crate) last_success_age: Option<i64>,
     pub(crate) in_step: usize,
     pub(crate) held: usize,
     pub(crate) left_out: BTreeMap<String, usize>,
     pub(crate) troubles: Vec<Trouble>,
     pub(crate) error: Option<String>,
     pub(crate) needs_a_person: bool,
-    pub(crate) running: bool,
+    /// What the last comparison came to.
+    pub(crate) compared: Option<Compared>,
     #[serde(skip)]
-    pub(crate) record: Option<RunRecord>,
-    #[serde(skip)]
-    pub(crate) success_at: Option<Timestamp>,
+    pub(crate) way: String,
 }
 
 #[derive(Debug, Serialize)]
@@ -43,45 +73,110 @@ pub(crate) struct Trouble {
     pub(crate) reason: String,
 }
 
-pub(crate) fn status(store: &Store, name: &str, route: &RouteSettings) -> Result<RouteStatus, Failure> {
+#[derive(Debug, Serialize)]
+pub(crate) struct Compared {
+    pub(crate) at: String,
+    /// In seconds.
+    pub(crate) age: i64,
+    pub(crate) in_step: usize,
+    /// Entries that should have been in step, and were not.
+    pub(crate) not_in_step: usize,
+}
+
+impl RouteStatus {
+    /// What it comes to for scripts.
+    pub(crate) fn code(&self) -> ExitCode {
+        match self.state {
+            State::Paused => ExitCode::Ok,
+            _ if self.failed => ExitCode::Failed,
+            _ if self.needs_a_person => ExitCode::Waiting,
+            _ => ExitCode::Ok,
+        }
+    }
+}
+
+/// How long a route may go without a run that went well: what was asked for, else what the route says.
+fn is_stale(success: Option<Timestamp>, now: Timestamp, after: Option<SignedDuration>) -> bool {
+    let age = success.map(|at| now.duration_since(at));
+    age.zip(after).is_some_and(|(age, after)| age > after)
+}
+
+pub(crate) fn status(
+    store: &Store,
+    name: &str,
+    route: &RouteSettings,
+    now: Timestamp,
+    stale_after: Option<SignedDuration>,
+) -> Result<RouteStatus, Failure> {
     let mut runs = store.runs(Some(name), 2)?.into_iter();
     let newest = runs.next();
-    let is_running = newest.as_ref().is_some_and(|run| run.is_running);
+    let running = newest.as_ref().is_some_and(|run| run.is_running);
     // While a run goes on, what the one before came to is what is known.
-    let record = if is_running { runs.next() } else { newest };
+    let record: Option<RunRecord> = if running { runs.next() } else { newest };
     let success = store.last_success(name)?.map(|r| r.started);
-    let id = store.route(name)?.map(|route| route.id);
+    let known = store.route(name)?;
+    let id = known.as_ref().map(|route| route.id);
     let mut troubles = id.map(|id| store.troubles(id)).transpose()?.unwrap_or_default();
     // What was begun and is not done has nothing to tell yet.
-    troubles.retain(|(_, told)| told.is_some() || !is_running);
+    troubles.retain(|(_, told)| told.is_some() || !running);
     let tally = id.map(|id| store.tally(id)).transpose()?.unwrap_or_default();
     let result = record.as_ref().map(|r| r.result.unwrap_or(RunResult::Failed));
     // What an earlier run met with is told until it is over.
-    let result = if troubles.is_empty() { result } else { result.map(|_| RunResult::Failed) };
+    let failed = result.is_some() && (!troubles.is_empty() || result == Some(RunResult::Failed));
+    // What waits goes on waiting, whatever the last run came to.
+    let held = id.map(|id| store.held(Some(id))).transpose()?.map_or(0, |items| number_held(&items));
+    let stale = is_stale(success, now, stale_after.or(route.stale_after));
+    let is_due =
+        known.as_ref().map(|known| store.is_behind(known, now.as_second())).transpose()?.unwrap_or(false);
+    let paused = known.is_some_and(|route| route.is_paused);
+    let never_run = record.is_none();
+    let behind = stale || is_due;
+    let state = match () {
+        () if running => State::Running,
+        () if paused => State::Paused,
+        () if never_run => State::NeverRun,
+        () if failed => State::Failed,
+        () if held > 0 => State::Held,
+        () if behind => State::Behind,
+        () => State::InStep,
+    };
+    let left_out = match route.makes {
+        Makes::Entries => tally.left_out.clone(),
+        // What is made of entries is counted by them.
+        _ => record.as_ref().map(|r| r.summary.left_out.clone()).unwrap_or_default(),
+    };
+    let compared = last_comparison(store, name)?.map(|(at, compared)| Compared {
+        at: at.to_string(),
+        age: now.duration_since(at).as_secs(),
+        in_step: compared.in_step,
+        not_in_step: compared.findings.iter().filter(|finding| finding.cause.is_trouble()).count(),
+    });
     Ok(RouteStatus {
         route: name.to_owned(),
-        from: route.from().to_owned(),
-        to: if route.is_two_way { route.ends[1..].join(", ") } else { route.to() },
+        calendars: route.ends.clone(),
+        two_way: route.is_two_way,
+        state,
+        running,
+        paused,
+        never_run,
+        failed,
+        behind,
+        stale,
         last_run: record.as_ref().map(|r| r.id.0),
         last_began: record.as_ref().map(|r| r.started.to_string()),
-        last_result: result,
+        last_result: if failed { Some(RunResult::Failed) } else { result },
         last_success: success.map(|at| at.to_string()),
+        last_success_age: success.map(|at| now.duration_since(at).as_secs()),
         in_step: tally.of(LinkState::InStep),
-        held: record.as_ref().map_or(0, |r| r.summary.held),
-        left_out: record.as_ref().map(|r| r.summary.left_out.clone()).unwrap_or_default(),
+        held,
+        left_out,
         troubles: troubles
             .into_iter()
-            .map(|(title, told)| Trouble {
-                title,
-                reason: told
-                    .as_ref()
-                    .map_or_else(|| "begun, and cut off; the next sync goes on".to_owned(), told_words),
-            })
+            .map(|(title, told)| Trouble { title, reason: trouble_words(told.as_ref()) })
             .collect(),
         error: record.as_ref().and_then(|r| r.summary.error.clone()),
-        needs_a_person: result.map_or(!is_running, |result| result != RunResult::Ok),
-        running: is_running,
-        record,
-        success_at: success,
+        needs_a_person: !paused && (failed || held > 0 || stale || never_run && !running),
+        compared,
+        way: route.way(),
     })
 }

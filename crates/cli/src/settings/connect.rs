@@ -244,6 +244,11 @@ pub(crate) fn account_failure(account: &str, error: &DavError) -> Failure {
     Failure::failed(format!("account {account}: {error}")).hint(dav_hint(error, account))
 }
 
+/// Tells whether there is a key already, which some run has made.
+pub(crate) fn has_route_key(settings: &Settings) -> bool {
+    settings.path.with_extension("key").exists()
+}
+
 /// Reads the installation's key, making it where there is none: a small file of its own beside the
 /// configuration, so that copies are found again when the state is lost.
 pub(crate) fn route_key(settings: &Settings, may_make: bool) -> Result<Vec<u8>, Failure> {

@@ -37,6 +37,8 @@ pub(crate) struct RouteSettings {
     pub(crate) far_edits: FarEdits,
     pub(crate) full_look_every: SignedDuration,
     pub(crate) matches: Matches,
+    /// How long it may go without a run that went well.
+    pub(crate) stale_after: Option<SignedDuration>,
 }
 
 impl RouteSettings {
@@ -87,6 +89,7 @@ const KEYS: &[&str] = &[
     "matches",
     "far-edits",
     "full-look-every",
+    "stale-after",
 ];
 
 /// Keys that were called otherwise before.
@@ -157,6 +160,7 @@ pub(super) fn route(section: &Section<'_>) -> Result<RouteSettings, Failure> {
             &[("correct", FarEdits::Correct), ("leave", FarEdits::Leave)],
             FarEdits::Correct,
         )?,
+        stale_after: section.duration("stale-after")?,
         full_look_every: section.duration("full-look-every")?.unwrap_or(SignedDuration::from_hours(24)),
     })
 }

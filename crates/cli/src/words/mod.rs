@@ -16,9 +16,8 @@ pub(crate) use left_out::{left_out_why, left_out_words};
 pub(crate) use oddities::{interval, oddity_words};
 pub(crate) use preview::why_words;
 pub(crate) use runs::{
-    gone_words, held_lines, invitation_warning, never_ran, not_while_paused, preview_warning,
-    settled_is_wrong,
+    gone_words, held_lines, invitation_warning, never_ran, not_a_duration, not_while_paused, preview_warning,
 };
 pub(crate) use sign_in::sign_in_words;
 pub(crate) use stories::{WHICH_ONE, nowhere, part_words, story_words};
-pub(crate) use told::told_words;
+pub(crate) use told::{told_words, trouble_words};

@@ -59,8 +59,7 @@ pub(crate) fn not_while_paused(name: &str) -> Failure {
         .hint(format!("Let it go on with `chestnut route resume {name}`."))
 }
 
-/// `--settled` is no duration.
-pub(crate) fn settled_is_wrong(text: &str) -> Failure {
-    Failure::usage(format!("--settled {text:?} is no duration"))
-        .hint("Write it as 30m, 2h or \"10 minutes\".")
+/// An option is no duration.
+pub(crate) fn not_a_duration(option: &str, text: &str) -> Failure {
+    Failure::usage(format!("{option} {text:?} is no duration")).hint("Write it as 30m, 2h or \"10 minutes\".")
 }

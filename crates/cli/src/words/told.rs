@@ -47,3 +47,8 @@ pub(crate) fn told_words(told: &Told) -> String {
         other => format!("{other:?}"),
     }
 }
+
+/// Says why an entry does not stand on the far side as it was sent.
+pub(crate) fn trouble_words(told: Option<&Told>) -> String {
+    told.map_or_else(|| "begun, and cut off; the next sync goes on".to_owned(), told_words)
+}

@@ -117,18 +117,18 @@ fn each_example_takes_what_it_says_and_a_change_takes_hold_at_the_next_run() {
     assert!(why("stall 14").contains("`cancelled` in `skip` fits it"), "{}", why("stall 14"));
     assert!(why("crates").contains("the route takes no tasks: only = { kinds = [..., \"tasks\"] } would"));
     assert!(
-        why("fair").contains("Harvest fair the route takes it; its copy stands in board"),
+        why("fair").contains("presses-to-board: the route takes it; its copy stands in board"),
         "{}",
         why("fair")
     );
     let day = set_up.ok(&["why", "presses-to-board", "2026-10-12", "--json"]).json();
-    let entries = day["entries"].as_array().expect("entries");
+    let entries = day["stories"].as_array().expect("stories");
     assert_eq!(
         (entries.len(), &entries[0]["uid"], &entries[0]["taken"]),
         (1, &"fair".into(), &true.into()),
         "{day}"
     );
-    assert!(entries[0]["copy_uid"].as_str().is_some_and(|uid| uid.starts_with("chestnut-")));
+    assert!(entries[0]["places"][1]["uid"].as_str().is_some_and(|uid| uid.starts_with("chestnut-")));
     // A copy whose source the route no longer takes still stands there.
     let standard = std::fs::read_to_string(set_up.path("chestnut.toml")).expect("read");
     for (more, end) in [
@@ -146,7 +146,7 @@ fn each_example_takes_what_it_says_and_a_change_takes_hold_at_the_next_run() {
     set_up.configure(&standard);
     let nobody = set_up.run(&["why", "presses-to-board", "moon landing"]);
     assert!(
-        nobody.code == 1 && nobody.err.contains("calendar presses has no entry \"moon landing\""),
+        nobody.code == 1 && nobody.err.contains("no calendar of this route has an entry \"moon landing\""),
         "{nobody:?}"
     );
     for (wrong, problem) in [

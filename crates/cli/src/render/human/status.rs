@@ -1,52 +1,79 @@
 //! How every route is doing, for people.
 
+use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-use super::history::result_text;
-use crate::render::{Align, clean, count, moment_text, shorten, style, table};
-use crate::report::status::{Report, RouteStatus};
+use crate::render::{Align, age_text, clean, count, moment_text, shorten, style, table};
+use crate::report::status::{Report, RouteStatus, State};
 use crate::words::{held_lines, left_out_words};
 
-pub(crate) fn human(report: &Report, zone: &TimeZone) -> String {
+/// Entries of one route that are named as trouble.
+const ENOUGH: usize = 12;
+
+pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
     let columns = [
         ("Route", Align::Left),
-        ("From", Align::Left),
-        ("To", Align::Left),
+        ("Way", Align::Left),
         ("In step", Align::Right),
+        ("State", Align::Left),
         ("Last good run", Align::Left),
-        ("Last run", Align::Left),
     ];
-    let rows: Vec<_> = report.routes.iter().map(|r| row(r, zone)).collect();
+    let rows: Vec<_> = report.routes.iter().map(|r| row(r, zone, all)).collect();
     let mut out = table(&columns, &rows);
     for status in &report.routes {
-        out += &notes(status);
+        out += &notes(status, all);
     }
     if report.routes.iter().any(|status| status.held > 0) {
         out += held_lines();
     }
+    if report.new_state {
+        out += &style::paint(
+            style::WARN,
+            "this state is new, and its key is not: copies that an earlier state made may stand already.\n  \
+             The first sync finds them again by their UIDs, and writes nothing twice.\n",
+        );
+    }
+    if !report.uncovered.is_empty() {
+        let names: Vec<_> = report.uncovered.iter().map(|name| clean(name)).collect();
+        let calendars = count(names.len(), "calendar has", "calendars have");
+        out += &format!("{calendars} no route; nothing in them is copied: {}\n", names.join(", "));
+    }
     out
 }
 
-pub(crate) fn row(status: &RouteStatus, zone: &TimeZone) -> Vec<String> {
-    let last = status.record.as_ref().map_or_else(|| style::paint(style::WARN, "never"), result_text);
-    let last = if status.running { style::paint(style::GOOD, "running") } else { last };
-    vec![
-        clean(&status.route),
-        clean(&status.from),
-        clean(&status.to),
-        status.in_step.to_string(),
-        status.success_at.map_or_else(|| "none yet".to_owned(), |at| moment_text(at, zone)),
-        last,
-    ]
+fn state_text(status: &RouteStatus) -> String {
+    match status.state {
+        State::Running => style::paint(style::GOOD, "running"),
+        State::Paused => style::paint(style::WARN, "paused"),
+        State::NeverRun => style::paint(style::WARN, "never run"),
+        State::Failed => style::paint(style::BAD, "failed"),
+        State::Held => style::paint(style::WARN, format!("held: {}", status.held)),
+        State::Behind if status.stale => style::paint(style::WARN, "behind: no good run for too long"),
+        State::Behind => style::paint(style::WARN, "behind: changes wait for the next run"),
+        State::InStep => style::paint(style::GOOD, "in step"),
+    }
 }
 
-pub(crate) fn notes(status: &RouteStatus) -> String {
+fn row(status: &RouteStatus, zone: &TimeZone, all: bool) -> Vec<String> {
+    let at = status.last_success.as_ref().and_then(|at| at.parse::<Timestamp>().ok());
+    let success = match (at, status.last_success_age) {
+        (Some(at), Some(age)) if all => format!("{}, {}", age_text(age), moment_text(at, zone)),
+        (_, Some(age)) => age_text(age),
+        _ => "none yet".to_owned(),
+    };
+    vec![clean(&status.route), clean(&status.way), status.in_step.to_string(), state_text(status), success]
+}
+
+fn notes(status: &RouteStatus, all: bool) -> String {
     let mut out = String::new();
-    let route = &status.route;
-    if status.record.is_none() && !status.running {
+    let route = clean(&status.route);
+    if status.never_run && !status.running {
         out += &format!(
             "{route}: has not run yet. `chestnut preview {route}` says what the first run would do.\n"
         );
+    }
+    if let Some(error) = status.error.as_ref().filter(|_| status.failed) {
+        out += &style::paint(style::BAD, format!("{route}: {}\n", shorten(error, 110)));
     }
     if !status.left_out.is_empty() {
         let told: Vec<_> = status.left_out.iter().map(|(reason, n)| left_out_words(reason, *n)).collect();
@@ -56,14 +83,21 @@ pub(crate) fn notes(status: &RouteStatus) -> String {
         let held = count(status.held, "change waits", "changes wait");
         out += &style::paint(style::WARN, format!("{route}: {held} for a person to decide\n"));
     }
+    if let Some(compared) = status.compared.as_ref().filter(|compared| compared.not_in_step > 0) {
+        let entries = count(compared.not_in_step, "entry", "entries");
+        let words =
+            format!("{route}: {entries} not in step when it was compared, {}\n", age_text(compared.age));
+        out += &style::paint(style::WARN, words);
+    }
     if !status.troubles.is_empty() {
         let entries = count(status.troubles.len(), "entry is", "entries are");
         out += &style::paint(style::WARN, format!("{route}: {entries} not on the far side as sent:\n"));
-        for trouble in status.troubles.iter().take(12) {
+        let shown = if all { status.troubles.len() } else { status.troubles.len().min(ENOUGH) };
+        for trouble in &status.troubles[..shown] {
             out += &format!("  {}: {}\n", shorten(&trouble.title, 40), shorten(&trouble.reason, 100));
         }
-        if status.troubles.len() > 12 {
-            out += &format!("  … and {} more\n", status.troubles.len() - 12);
+        if shown < status.troubles.len() {
+            out += &format!("  … and {} more; -v names them all\n", status.troubles.len() - shown);
         }
     }
     out
