@@ -112,6 +112,21 @@ pub(crate) enum Command {
         #[arg(long)]
         then_sync: bool,
     },
+    /// Send a test entry down a route and back: see it arrive, change, move and go
+    Probe {
+        /// Only these routes
+        #[arg(value_name = "ROUTE")]
+        routes: Vec<String>,
+        /// The title of the test entry, where the route takes only some
+        #[arg(long, value_name = "TEXT")]
+        title: Option<String>,
+        /// Sync nothing: wait so long for each step, such as 10m, until something else does
+        #[arg(long, value_name = "TIME")]
+        wait: Option<String>,
+        /// Take away test entries that an earlier probe left
+        #[arg(long, conflicts_with_all = ["title", "wait"])]
+        sweep: bool,
+    },
     /// Tell the story of an entry: where it stands, which key let it in or stopped it, what comes next
     Why {
         /// A route, if only that one is meant; then words of the title, a day, or a UID

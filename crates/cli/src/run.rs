@@ -9,7 +9,7 @@ use crate::args::{AccountCommand, CalendarCommand, Cli, ColorWord, Command, Comm
 use crate::commands::{
     account_add, account_forget, account_list, account_login, account_test, agenda, calendar_add,
     calendar_create, calendar_list, calendar_rename, compare, demo, held, history, init, init_ask, preview,
-    route, status, sync, why,
+    probe, route, status, sync, why,
 };
 use crate::environment::Environment;
 use crate::exit_code::ExitCode;
@@ -76,6 +76,11 @@ fn command(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
         Command::Compare { routes, settled, then_sync } => {
             let asked = compare::Asked { routes, settled: settled.as_deref(), then_sync: *then_sync };
             compare::run(&asked, common, io)
+        }
+        Command::Probe { routes, title, wait, sweep } => {
+            let asked =
+                probe::Asked { routes, title: title.as_deref(), wait: wait.as_deref(), sweep: *sweep };
+            probe::run(&asked, common, io)
         }
         Command::Why { words } => why::run(words, common, io),
         Command::Preview { routes } => preview::run(routes, common, io),

@@ -42,7 +42,11 @@ pub enum Test {
 
 /// Words to look for: a text in any case, or a pattern.
 #[derive(Debug, Clone)]
-pub struct Words(Regex);
+pub struct Words {
+    pattern: Regex,
+    /// The text, where it is no pattern.
+    plain: Option<String>,
+}
 
 impl Words {
     /// Reads a text, or `/pattern/`; both are found in any case.
@@ -51,9 +55,20 @@ impl Words {
     /// The pattern is none; in words.
     pub fn parse(text: &str) -> Result<Self, String> {
         let pattern = text.strip_prefix('/').and_then(|rest| rest.strip_suffix('/'));
+        let plain = pattern.is_none().then(|| text.to_owned());
         let pattern = pattern.map_or_else(|| regex::escape(text), str::to_owned);
         let regex = RegexBuilder::new(&pattern).case_insensitive(true).size_limit(1 << 20).build();
-        regex.map(Self).map_err(|e| e.to_string().lines().last().unwrap_or_default().to_owned())
+        regex
+            .map(|pattern| Self { pattern, plain })
+            .map_err(|e| e.to_string().lines().last().unwrap_or_default().to_owned())
+    }
+}
+
+impl Words {
+    /// Returns a text that is found by these words; `None` where they are a pattern.
+    #[must_use]
+    pub fn plain(&self) -> Option<&str> {
+        self.plain.as_deref()
     }
 }
 
@@ -66,7 +81,9 @@ impl Test {
     fn settings(&self) -> String {
         let value = match self {
             Self::Categories(texts) | Self::Organiser(texts) => listed(texts),
-            Self::Words(words) => listed(&words.iter().map(|w| w.0.as_str().to_owned()).collect::<Vec<_>>()),
+            Self::Words(words) => {
+                listed(&words.iter().map(|w| w.pattern.as_str().to_owned()).collect::<Vec<_>>())
+            }
             Self::AllDay(wanted)
             | Self::Declined(wanted)
             | Self::Cancelled(wanted)
@@ -109,7 +126,7 @@ impl Test {
             }
             Self::Words(wanted) => ["SUMMARY", "LOCATION", "DESCRIPTION"].iter().any(|name| {
                 let text = main.value(name).map(unescape_text);
-                text.is_some_and(|text| wanted.iter().any(|words| words.0.is_match(&text)))
+                text.is_some_and(|text| wanted.iter().any(|words| words.pattern.is_match(&text)))
             }),
             Self::AllDay(wanted) => matches!(entry.start(), Some((TimeValue::Date(_), _))) == *wanted,
             Self::Declined(wanted) => own_answer("DECLINED") == *wanted,

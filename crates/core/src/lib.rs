@@ -37,6 +37,7 @@ mod ids;
 mod joined_zones;
 mod matching;
 mod merge;
+mod probe;
 mod reconcile;
 mod replicas;
 mod values;
@@ -58,6 +59,7 @@ pub use hex::hex;
 pub use ids::{ETag, EventUid, ObjectHref, SyncToken};
 pub use matching::{ContentKey, RouteKey, RouteTag};
 pub use merge::{Collision, MergeSide, Merged, last_changed, merge};
+pub use probe::{PROBE_DAYS, PROBE_LENGTH, Probe};
 pub use reconcile::{
     Action, Because, Decision, DeletionLimit, Deletions, FarEdits, Held, LeftOut, LinkFacts, Matches, Origin,
     Pair, Partly, PastCopies, RoutePolicy, Side, Strangers, WriteKind, guard_deletions, reconcile, refusal,

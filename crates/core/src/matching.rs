@@ -9,6 +9,10 @@ use crate::hex::hex;
 use crate::ids::{EventUid, ObjectHref};
 
 const COPY_PREFIX: &str = "chestnut-";
+/// In front of the UIDs of test entries, and of what is made of them.
+const PROBE_PREFIX: &str = "chestnut-probe-";
+/// Behind the UIDs of their copies.
+const PROBE_COPY: char = 'c';
 /// What tells the route, and then the entry.
 const TAG_DIGITS: usize = 8;
 const ENTRY_DIGITS: usize = 32;
@@ -50,13 +54,33 @@ impl RouteKey {
         &self.tag
     }
 
-    /// Returns the UID that this route's copy of an entry has.
+    /// Returns the UID that this route's copy of an entry has. The copy of a test entry bears its mark.
     #[must_use]
     pub fn copy_uid(&self, source: &EventUid) -> EventUid {
+        match source.is_probe() {
+            true => EventUid::from(format!("{PROBE_PREFIX}{}{PROBE_COPY}", self.digits(source.as_str()))),
+            false => EventUid::from(format!("{COPY_PREFIX}{}", self.digits(source.as_str()))),
+        }
+    }
+
+    /// Returns the UID of one of this route's test entries.
+    #[must_use]
+    pub fn probe_uid(&self, number: u8) -> EventUid {
+        EventUid::from(format!("{PROBE_PREFIX}{}", self.digits(&format!("probe {number}"))))
+    }
+
+    /// Returns what the UIDs of all test entries of this route, and of their copies, begin with.
+    #[must_use]
+    pub fn probe_mark(&self) -> String {
+        format!("{PROBE_PREFIX}{}", self.tag.0)
+    }
+
+    /// The route's tag, and what tells one entry from the others.
+    fn digits(&self, entry: &str) -> String {
         let mut mac = self.mac.clone();
-        mac.update(source.as_str().as_bytes());
+        mac.update(entry.as_bytes());
         let digest = mac.finalize().into_bytes();
-        EventUid::from(format!("{COPY_PREFIX}{}{}", self.tag.0, hex(&digest[..ENTRY_DIGITS / 2])))
+        format!("{}{}", self.tag.0, hex(&digest[..ENTRY_DIGITS / 2]))
     }
 }
 
@@ -70,10 +94,26 @@ impl EventUid {
     /// Returns which route's copy it is the UID of; `None` where it has not the form that copies have.
     #[must_use]
     pub fn route_tag(&self) -> Option<RouteTag> {
-        let digits = self.as_str().strip_prefix(COPY_PREFIX)?;
+        let marked = self.as_str().strip_prefix(PROBE_PREFIX).map(|rest| rest.strip_suffix(PROBE_COPY));
+        let digits = match marked {
+            Some(copy) => copy?,
+            None => self.as_str().strip_prefix(COPY_PREFIX)?,
+        };
         let is_form = digits.len() == TAG_DIGITS + ENTRY_DIGITS
             && digits.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'));
         is_form.then(|| RouteTag(digits[..TAG_DIGITS].to_owned()))
+    }
+
+    /// Tells whether it is a test entry, or a copy of one.
+    #[must_use]
+    pub fn is_probe(&self) -> bool {
+        self.as_str().starts_with(PROBE_PREFIX)
+    }
+
+    /// Tells whether it is a test entry of another route, or a copy of one: nobody else's business.
+    #[must_use]
+    pub fn is_probe_of_another(&self, key: &RouteKey) -> bool {
+        self.is_probe() && !self.as_str().starts_with(&key.probe_mark())
     }
 
     /// Returns a file name for a new entry: the UID where it has only [A-Za-z0-9-_.], else a hash of it.

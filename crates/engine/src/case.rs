@@ -4,8 +4,11 @@
 use std::rc::Rc;
 
 use chestnut_core::ical::Limits;
-use chestnut_core::{Decided, ETag, Entry, EventUid, Fingerprint, ObjectHref, Origin};
+use chestnut_core::{
+    Decided, ETag, Entry, EventUid, Fingerprint, ObjectHref, Origin, parse_duration, parse_time, resolve_zone,
+};
 use chestnut_store::{BodyId, LinkId, LinkRow, Object, Text};
+use jiff::tz::TimeZone;
 
 /// A text with what it says.
 #[derive(Debug, Clone)]
@@ -169,4 +172,21 @@ pub fn start_text(entry: &Entry) -> String {
         Some((time, None)) => time.to_string(),
         None => String::new(),
     }
+}
+
+/// When an entry begins and ends, in seconds since 1970; floating times as if they were UTC. A task without a start begins
+/// when it is due.
+pub(crate) fn span_of(entry: &Entry) -> Option<(i64, i64)> {
+    let main = entry.main_component();
+    let at = |name: &str| {
+        let property = main.property(name)?;
+        let zone = property.param("TZID").and_then(|id| resolve_zone(&id));
+        let zone = zone.map_or(TimeZone::UTC, |zone| zone.rules);
+        Some(parse_time(property.value())?.local().to_zoned(zone).ok()?.timestamp().as_second())
+    };
+    let end = at("DTEND").or_else(|| at("DUE"));
+    let start = at("DTSTART").or(end)?;
+    let length = main.value("DURATION").and_then(parse_duration);
+    let length = length.map(|one| one.days.saturating_mul(86_400).saturating_add(one.seconds));
+    Some((start, end.or_else(|| start.checked_add(length?)).unwrap_or(start)))
 }

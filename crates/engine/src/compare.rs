@@ -335,7 +335,7 @@ impl<'c, 'r> Comparer<'c, 'r> {
     }
 
     /// All that the calendars hold, and all that is remembered.
-    fn all(&self, route: Option<chestnut_store::RouteId>) -> Result<Vec<Found>, RunError> {
+    pub(crate) fn all(&self, route: Option<chestnut_store::RouteId>) -> Result<Vec<Found>, RunError> {
         let everything = self.session.gatherer.touched(&[], self.now.as_second())?;
         let mut links: BTreeSet<LinkId> = everything.links.iter().copied().collect();
         let mut after = None;

@@ -119,6 +119,9 @@ impl Maker<'_> {
         };
         let Some(kept) = kept else { return Ok(Part::Unknown(LeftOut::Unreadable)) };
         let entry = &kept.entry;
+        if entry.uid().is_probe_of_another(&self.rule.key) {
+            return Ok(Part::Entries(Vec::new()));
+        }
         if let Some(reason) = refusal(self.policy, entry, true) {
             return Ok(match reason {
                 LeftOut::TimeNotUnderstood => Part::Unknown(reason),

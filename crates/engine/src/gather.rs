@@ -13,9 +13,9 @@ use chestnut_store::{
     RouteId, Store, StoreError,
 };
 
-use crate::case::{Case, FoundDone, Kept, Place, Stands};
+use crate::case::{Case, FoundDone, Kept, Place, Stands, span_of};
 use crate::guard::Deletion;
-use crate::rule::Rule;
+use crate::rule::{Makes, Rule};
 
 /// More entries that look alike than this are told apart by equal meaning alone.
 const ALIKE: usize = 2000;
@@ -116,7 +116,7 @@ impl Gatherer<'_> {
                         None if gives => {
                             let Some(object) = self.store.object(touched.object)? else { continue };
                             let is_copy = object.uid.as_ref().is_some_and(EventUid::is_copy);
-                            if object.state != ObjectState::Gone {
+                            if object.state != ObjectState::Gone && !self.is_anothers_probe(&object) {
                                 free.push((is_copy, side, object.href, object.id));
                             }
                         }
@@ -145,6 +145,39 @@ impl Gatherer<'_> {
         free.sort();
         let free = free.into_iter().map(|(_, side, _, id)| (side, id)).collect();
         Ok(Touched { links: links.into_iter().collect(), free, beside })
+    }
+
+    /// Finds the route's test entries, and their copies. Of joined blocks, which bear no mark, those with news that
+    /// overlap one of these spans.
+    pub(crate) fn probes(&self, spans: &[(i64, i64)], seen: &[i64], now: i64) -> Result<Touched> {
+        let mark = self.rule.key.probe_mark();
+        let mut links = BTreeSet::new();
+        let mut probes = Touched::default();
+        for (side, calendar) in self.mirrors.iter().enumerate() {
+            for (object, link) in self.store.marked(self.route, *calendar, &mark)? {
+                match link {
+                    Some(link) => drop(links.insert(link)),
+                    None if self.rule.ends[side].gives => probes.free.push((side, object)),
+                    None => probes.beside.push((side, object)),
+                }
+            }
+        }
+        if self.rule.makes == Makes::Blocks {
+            let news = self.touched(seen, now)?;
+            for link in news.links {
+                let case = self.linked(link)?;
+                let overlaps = case.is_some_and(|case| case.shown().is_some_and(|e| overlaps(e, spans)));
+                links.extend(overlaps.then_some(link));
+            }
+            for (side, object) in news.free {
+                let Some(found) = self.store.object(object)? else { continue };
+                if self.stands(found)?.entry().is_some_and(|entry| overlaps(entry, spans)) {
+                    probes.free.push((side, object));
+                }
+            }
+        }
+        probes.links = links.into_iter().collect();
+        Ok(probes)
     }
 
     fn kept(
@@ -257,6 +290,11 @@ impl Gatherer<'_> {
             }
         }
         Ok(None)
+    }
+
+    /// A test entry of another route is nobody else's business.
+    fn is_anothers_probe(&self, object: &Object) -> bool {
+        object.uid.as_ref().is_some_and(|uid| uid.is_probe_of_another(&self.rule.key))
     }
 
     fn claim(&self, object: Object, by: Claimant) -> Object {
@@ -390,7 +428,7 @@ impl Gatherer<'_> {
     /// Makes a case of an object that belongs to nothing, in a calendar that gives; `None` where it does now.
     pub(crate) fn free(&self, side: usize, id: ObjectId) -> Result<Option<Case>> {
         let Some(object) = self.store.object(id)? else { return Ok(None) };
-        if !self.is_free_for(&object, Claimant::Free(id))? {
+        if !self.is_free_for(&object, Claimant::Free(id))? || self.is_anothers_probe(&object) {
             return Ok(None);
         }
         let object = self.claim(object, Claimant::Free(id));
@@ -585,7 +623,8 @@ impl Gatherer<'_> {
     /// source is gone, or, where strangers are removed, one of these.
     pub(crate) fn beside(&self, side: usize, id: ObjectId) -> Result<Option<Beside>> {
         let Some(object) = self.store.object(id)? else { return Ok(None) };
-        if !self.is_free_for(&object, Claimant::Free(id))? || object.state == ObjectState::Gone {
+        let is_free = self.is_free_for(&object, Claimant::Free(id))?;
+        if !is_free || object.state == ObjectState::Gone || self.is_anothers_probe(&object) {
             return Ok(None);
         }
         let ours = object.uid.as_ref().and_then(EventUid::route_tag).as_ref() == Some(self.rule.key.tag());
@@ -610,6 +649,12 @@ pub(crate) enum Beside {
     Stranger(Box<Case>),
     /// Somebody's entry, which stays.
     Nobodys,
+}
+
+/// Tells whether an entry takes place in one of these spans.
+fn overlaps(entry: &Entry, spans: &[(i64, i64)]) -> bool {
+    let own = span_of(entry);
+    own.is_some_and(|own| spans.iter().any(|(from, to)| own.0 < *to && own.1 > *from))
 }
 
 /// What an entry is to the route in a calendar where it stands.

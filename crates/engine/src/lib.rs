@@ -18,6 +18,7 @@ mod guard;
 mod mirror;
 mod observe;
 mod options;
+mod probe;
 mod read_calendar;
 mod record;
 mod retire;
@@ -33,7 +34,11 @@ pub use error::RunError;
 pub use explain::{Part, Story, StoryPlace, Wanted, past_changes, stories};
 pub use mirror::Round;
 pub use observe::{Observer, Phase, Progress, Silent};
-pub use options::{RunOptions, Selection};
+pub use options::{Only, RunOptions, Selection};
+pub use probe::{
+    CannotProbe, Leftover, Leg, LegOutcome, NewestCompared, ProbeFault, ProbeHow, ProbeReport, ProbeSkip,
+    ProbeStep, probe_route, sweep_route,
+};
 pub use read_calendar::{ReadEntry, read_calendar};
 pub use retire::{RouteCopy, copies_of, forget_route, remove_copies};
 pub use rule::{CalendarEnd, Makes, Rule};

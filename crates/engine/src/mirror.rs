@@ -211,6 +211,9 @@ impl<'r> Mirror<'r> {
             self.set_long_past_aside(&mut noted, look.needed_from, &mut facts).await?;
         }
         let changed = !noted.touched.is_empty() || !noted.gone.is_empty();
+        if changed && facts.read && !look.afresh {
+            facts.changed_at = Some(now);
+        }
         self.date.set(noted.date.or(self.date.get()));
         let hrefs: Vec<_> = noted.touched.keys().cloned().collect();
         self.bury(&noted.gone, noted_seq)?;

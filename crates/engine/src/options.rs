@@ -26,8 +26,18 @@ pub struct RunOptions {
     pub names_all: bool,
     /// Calendars that were looked at in this round: they are not asked again.
     pub round: Round,
-    /// Nothing but these, whether they changed or not; what is due and what is held besides waits for an ordinary run.
-    pub only: Option<Rc<Selection>>,
+    /// Nothing but this, whether it changed or not; what is due and what is held besides waits for an ordinary run.
+    pub only: Option<Rc<Only>>,
+}
+
+/// A part of what a route connects.
+#[derive(Debug, Clone)]
+pub enum Only {
+    /// What a comparison found.
+    These(Selection),
+    /// Test entries of the route and their copies; with joined blocks those that overlap one of these spans, in seconds
+    /// since 1970.
+    Probe(Vec<(i64, i64)>),
 }
 
 /// Some of what a route connects: what a comparison found.

@@ -7,7 +7,7 @@ use std::time::Duration;
 use chestnut_core::{Because, Deletions, Origin, People};
 use chestnut_store::{
     CalendarFacts, Change, ChangeAction, HeldItem, Lease, LinkRow, LinkState, Route, RouteId, RouteSummary,
-    RunId, RunResult, Store, StoreError, Told, route_lease,
+    RunId, RunKind, RunResult, Store, StoreError, Told, Writer, route_lease,
 };
 
 use crate::apply::{Applier, Outcome, Work, habits_of, new_row};
@@ -20,7 +20,7 @@ use crate::gather::{Beside, Found, Gatherer, Touched};
 use crate::guard::{Decided, Deletion, Sorted, Waiting, WaitingEntry};
 use crate::mirror::{Look, Mirror};
 use crate::observe::{Observer, Phase, Progress};
-use crate::options::RunOptions;
+use crate::options::{Only, RunOptions};
 use crate::rule::{CalendarEnd, Makes, Rule};
 use crate::story::{PreviewReport, PreviewedChange, RunReport, Why};
 
@@ -59,8 +59,14 @@ pub(crate) async fn run_through(
     instead: Option<&Instead<'_>>,
 ) -> Result<RunReport, RunError> {
     let lease = lease(&rule.name, store).await?;
-    let (id, run) =
-        store.write(|writer| Ok((writer.route(&rule.name)?, writer.begin_run(&rule.name, options.now)?)))?;
+    let kind = match options.only.as_deref() {
+        Some(Only::Probe(_)) => RunKind::Probe,
+        Some(Only::These(_)) | None => RunKind::Sync,
+    };
+    let begun = |writer: &Writer<'_>| {
+        Ok((writer.route(&rule.name)?, writer.begin_run(&rule.name, options.now, kind)?))
+    };
+    let (id, run) = store.write(begun)?;
     for end in &rule.ends {
         end.calendar.stop_writes_on(std::rc::Rc::clone(&options.stop));
     }
@@ -207,6 +213,27 @@ impl<'r> Session<'r> {
         self.answers.sort(deletions, limit, linked + orphans, options.allow_deletions)
     }
 
+    /// The mirror of one of the route's calendars; of the one behind, where entries are made out of it.
+    pub(crate) fn calendar(&self, side: usize) -> &Mirror<'r> {
+        match (side, &self.behind) {
+            (0, Some(behind)) => behind,
+            (side, _) => &self.mirrors[side],
+        }
+    }
+
+    /// What is known of one of the calendars as a whole.
+    pub(crate) fn facts(&self, side: usize) -> CalendarFacts {
+        self.calendar(side).facts()
+    }
+
+    pub(crate) fn store(&self) -> &'r Store {
+        self.store
+    }
+
+    pub(crate) fn decider(&self) -> std::cell::Ref<'_, Decider<'r>> {
+        self.decider.borrow()
+    }
+
     /// Makes the case of something that was found, and decides it. An error is an entry of somebody's own, which stays.
     pub(crate) fn work(&self, found: Found) -> Result<Option<Result<Work, ()>>, RunError> {
         match found {
@@ -287,7 +314,7 @@ impl<'r> Job<'r> {
         held: &mut usize,
         instead: Option<&Instead<'_>>,
     ) -> Result<(), RunError> {
-        if let Some(only) = &self.options.only {
+        if let Some(Only::These(only)) = self.options.only.as_deref() {
             self.store
                 .write(|writer| only.forgotten.iter().try_for_each(|link| writer.forget_link(*link)))?;
         }
@@ -729,8 +756,9 @@ pub(crate) async fn begin<'r>(
         // As it was stored with the rule.
         seen.clear();
     }
-    let touched = match &options.only {
-        Some(only) => only.touched.clone(),
+    let touched = match options.only.as_deref() {
+        Some(Only::These(selection)) => selection.touched.clone(),
+        Some(Only::Probe(spans)) => gatherer.probes(spans, &seen, now)?,
         None => gatherer.touched(&seen, now)?,
     };
     let count = touched.links.len() + touched.free.len();

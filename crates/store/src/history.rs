@@ -9,7 +9,8 @@ use rusqlite::{Row, params};
 use crate::error::StoreError;
 use crate::lease::route_lease;
 use crate::records::{
-    BodyId, Change, ChangeAction, HeldItem, LinkId, PastChange, RouteId, RunId, RunRecord, RunResult, Text,
+    BodyId, Change, ChangeAction, HeldItem, LinkId, PastChange, ProbeRow, RouteId, RunId, RunRecord,
+    RunResult, Text,
 };
 use crate::store::{Store, at_millisecond};
 
@@ -25,13 +26,24 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn runs(&self, route: Option<&str>, most: usize) -> Result<Vec<RunRecord>> {
+        self.runs_of(route, most, false)
+    }
+
+    /// Returns the last runs, and with `all` those too that only carried a test entry.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn runs_of(&self, route: Option<&str>, most: usize, all: bool) -> Result<Vec<RunRecord>> {
+        let of = if all { "1" } else { "kind = 'sync'" };
         let mut runs = match route {
             Some(name) => self.rows(
-                &format!("SELECT {RUN} FROM run WHERE route_name = ? ORDER BY id DESC LIMIT ?"),
+                &format!("SELECT {RUN} FROM run WHERE route_name = ? AND {of} ORDER BY id DESC LIMIT ?"),
                 params![name, most],
                 run,
             ),
-            None => self.rows(&format!("SELECT {RUN} FROM run ORDER BY id DESC LIMIT ?"), [most], run),
+            None => {
+                self.rows(&format!("SELECT {RUN} FROM run WHERE {of} ORDER BY id DESC LIMIT ?"), [most], run)
+            }
         }?;
         let mut seen = BTreeSet::new();
         for run in &mut runs {
@@ -56,7 +68,7 @@ impl Store {
     /// The state cannot be read.
     pub fn last_success(&self, route: &str) -> Result<Option<RunRecord>> {
         let sql = format!(
-            "SELECT {RUN} FROM run WHERE route_name = ? AND result IN ('ok', 'held') ORDER BY id DESC LIMIT 1"
+            "SELECT {RUN} FROM run WHERE route_name = ? AND kind = 'sync' AND result IN ('ok', 'held') ORDER BY id DESC LIMIT 1"
         );
         self.one(&sql, [route], run)
     }
@@ -96,6 +108,22 @@ impl Store {
             .collect()
     }
 
+    /// Returns the test entries that stand, or may stand, somewhere.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn probes(&self) -> Result<Vec<ProbeRow>> {
+        let sql = "SELECT route_name, calendar, href, since FROM probe ORDER BY route_name, calendar, href";
+        self.rows(sql, [], |row| {
+            Ok(ProbeRow {
+                route: row.get(0)?,
+                calendar: row.get(1)?,
+                href: ObjectHref::from(row.get::<_, String>(2)?),
+                since: Timestamp::from_second(row.get(3)?).unwrap_or_default(),
+            })
+        })
+    }
+
     /// Calls `each` for what runs did, the newest first, until it says that it has enough.
     ///
     /// # Errors
@@ -103,7 +131,7 @@ impl Store {
     pub fn each_change(&self, mut each: impl FnMut(PastChange) -> bool) -> Result<()> {
         let sql =
             "SELECT c.run, r.route_name, r.started, c.calendar, c.action, c.href, c.uid, c.title, c.start
-             FROM change c JOIN run r ON r.id = c.run ORDER BY c.id DESC";
+             FROM change c JOIN run r ON r.id = c.run WHERE r.kind = 'sync' ORDER BY c.id DESC";
         let mut query = self.connection.prepare_cached(sql)?;
         let mut rows = query.query([])?;
         while let Some(row) = rows.next()? {

@@ -19,8 +19,8 @@ pub use error::StoreError;
 pub use lease::{Holder, Lease, route_lease};
 pub use records::{
     BodyId, CalendarFacts, CalendarId, Change, ChangeAction, Counts, HeldItem, Intent, LinkId, LinkRow,
-    LinkState, Made, NewObject, Object, ObjectId, ObjectState, PastChange, PlaceRow, RouteId, RouteSummary,
-    RunId, RunRecord, RunResult, Text, Told,
+    LinkState, Made, NewObject, Object, ObjectId, ObjectState, PastChange, PlaceRow, ProbeRow, RouteId,
+    RouteSummary, RunId, RunKind, RunRecord, RunResult, Text, Told,
 };
 pub use store::{Mirror, Route, Store, Tally, Touched};
 pub use writer::Writer;

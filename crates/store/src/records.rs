@@ -259,6 +259,8 @@ pub struct CalendarFacts {
     pub generation: i64,
     /// Whether it was ever read completely.
     pub read: bool,
+    /// When a look last found something changed, in seconds since 1970; nothing before that was seen.
+    pub changed_at: Option<i64>,
     /// Whether sync reports are answered.
     pub sync_reports: bool,
     /// Kinds that it accepts, as component names.
@@ -512,6 +514,40 @@ pub struct Change {
     pub before: Option<Text>,
     /// The text that stood there afterwards.
     pub after: Option<Text>,
+}
+
+/// What a run was for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum RunKind {
+    /// To bring calendars in step.
+    #[default]
+    Sync,
+    /// To carry a test entry, and nothing else.
+    Probe,
+}
+
+impl RunKind {
+    /// Returns the stable word.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Sync => "sync",
+            Self::Probe => "probe",
+        }
+    }
+}
+
+/// A test entry that stands, or may stand, somewhere.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ProbeRow {
+    /// The route that it tests.
+    pub route: String,
+    /// The calendar, by its name in the configuration.
+    pub calendar: String,
+    /// Where.
+    pub href: ObjectHref,
+    /// Since when.
+    pub since: Timestamp,
 }
 
 /// How a run ended.

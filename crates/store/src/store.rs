@@ -277,6 +277,27 @@ impl Store {
         self.rows(&sql, params![calendar.0, uid.as_str()], object)
     }
 
+    /// Returns what stands, or stood, in a calendar under a UID that begins so, and its case of a route; without one
+    /// only what stands.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn marked(
+        &self,
+        route: Option<RouteId>,
+        calendar: CalendarId,
+        mark: &str,
+    ) -> Result<Vec<(ObjectId, Option<LinkId>)>> {
+        // A tilde comes behind every character that a UID of ours has.
+        let sql = "SELECT o.id, p.link FROM object o INDEXED BY object_uid
+             LEFT JOIN place p ON p.object = o.id AND p.route = ?1
+             WHERE o.calendar = ?2 AND o.uid >= ?3 AND o.uid < ?3 || '~' AND (p.link IS NOT NULL OR o.state <> 4)
+             ORDER BY o.href";
+        self.rows(sql, params![route.map(|r| r.0), calendar.0, mark], |row| {
+            Ok((ObjectId(row.get(0)?), row.get::<_, Option<i64>>(1)?.map(LinkId)))
+        })
+    }
+
     /// Returns what stands in a calendar and looks like this, by href; at most `most`.
     ///
     /// # Errors

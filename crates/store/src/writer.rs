@@ -7,7 +7,8 @@ use rusqlite::{Connection, OptionalExtension as _, params};
 use crate::error::StoreError;
 use crate::records::{
     BodyId, CalendarFacts, CalendarId, Change, HeldItem, Intent, LinkId, LinkRow, NewObject, ObjectId,
-    ObjectState, PlaceRow, RouteId, RouteSummary, RunId, RunResult, Text, Told, origin_number, partly_number,
+    ObjectState, PlaceRow, RouteId, RouteSummary, RunId, RunKind, RunResult, Text, Told, origin_number,
+    partly_number,
 };
 use crate::texts::pack;
 
@@ -477,10 +478,10 @@ impl Writer<'_> {
     ///
     /// # Errors
     /// The state cannot be written.
-    pub fn begin_run(&self, route: &str, now: Timestamp) -> Result<RunId, StoreError> {
+    pub fn begin_run(&self, route: &str, now: Timestamp, kind: RunKind) -> Result<RunId, StoreError> {
         self.run(
-            "INSERT INTO run (route_name, started) VALUES (?, ?)",
-            params![route, now.as_millisecond()],
+            "INSERT INTO run (route_name, started, kind) VALUES (?, ?, ?)",
+            params![route, now.as_millisecond(), kind.word()],
         )?;
         Ok(RunId(self.connection.last_insert_rowid()))
     }
@@ -517,6 +518,24 @@ impl Writer<'_> {
                 after.map(|b| b.0),
             ],
         )
+    }
+
+    /// Notes that a test entry is about to stand somewhere.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn note_probe(&self, route: &str, calendar: &str, href: &ObjectHref, since: Timestamp) -> Done {
+        let sql = "INSERT OR IGNORE INTO probe (route_name, calendar, href, since) VALUES (?, ?, ?, ?)";
+        self.run(sql, params![route, calendar, href.as_str(), since.as_second()])
+    }
+
+    /// Forgets a test entry that is gone.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn forget_probe(&self, route: &str, calendar: &str, href: &ObjectHref) -> Done {
+        let sql = "DELETE FROM probe WHERE route_name = ? AND calendar = ? AND href = ?";
+        self.run(sql, params![route, calendar, href.as_str()])
     }
 
     /// Remembers what the last comparison of a route came to.

@@ -3,7 +3,7 @@
 use chestnut_core::{ETag, EventUid, ObjectHref, Partly};
 use chestnut_store::{
     CalendarFacts, CalendarId, Change, ChangeAction, HeldItem, Intent, LinkRow, LinkState, NewObject,
-    ObjectState, PlaceRow, RouteSummary, RunResult, Store, StoreError, Text, Told,
+    ObjectState, PlaceRow, RouteSummary, RunKind, RunResult, Store, StoreError, Text, Told,
 };
 use jiff::Timestamp;
 
@@ -88,7 +88,7 @@ fn what_is_written_is_read_back_after_reopening() {
                 form: 2,
             };
             w.intend(route, &intent)?;
-            let run = w.begin_run("presses", Timestamp::UNIX_EPOCH)?;
+            let run = w.begin_run("presses", Timestamp::UNIX_EPOCH, RunKind::Sync)?;
             let held = HeldItem {
                 id: 0,
                 route: "presses".into(),
@@ -177,7 +177,7 @@ fn history_is_kept_as_long_as_asked_and_no_longer() {
     store
         .write(|w| {
             for day in 0..10 {
-                let run = w.begin_run("presses", at(day))?;
+                let run = w.begin_run("presses", at(day), RunKind::Sync)?;
                 let change = Change {
                     calendar: "board".into(),
                     action: ChangeAction::Updated,

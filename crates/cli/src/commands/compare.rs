@@ -2,7 +2,7 @@
 
 use std::rc::Rc;
 
-use chestnut_engine::{RunOptions, compare_route, run_route};
+use chestnut_engine::{Only, RunOptions, compare_route, run_route};
 use chestnut_store::Store;
 use jiff::SignedDuration;
 
@@ -104,7 +104,8 @@ impl Comparer<'_> {
         let run = match self.refusal(name) {
             Ok(Some(failure)) | Err(failure) => not_begun(name, route, failure),
             Ok(None) => {
-                let options = RunOptions { only: Some(Rc::new(selection)), ..self.options.clone() };
+                let options =
+                    RunOptions { only: Some(Rc::new(Only::These(selection))), ..self.options.clone() };
                 match run_route(&rule, self.store, &options, &self.bars.route(name)).await {
                     Ok(report) => begun(route, report),
                     Err(error) => not_begun(name, route, error.into()),

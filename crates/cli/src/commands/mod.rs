@@ -17,6 +17,7 @@ pub(crate) mod history;
 pub(crate) mod init;
 pub(crate) mod init_ask;
 pub(crate) mod preview;
+pub(crate) mod probe;
 pub(crate) mod route;
 pub(crate) mod status;
 pub(crate) mod sync;

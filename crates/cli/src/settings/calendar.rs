@@ -3,10 +3,14 @@
 use std::path::PathBuf;
 
 use chestnut_caldav::protocol::feed_address;
+use jiff::SignedDuration;
 
 use super::reader::Section;
 use super::secrets::{SecretSource, secret_source};
 use crate::failure::Failure;
+
+/// A calendar that nobody changes for a month is perhaps not kept up any more.
+const QUIET_AFTER: SignedDuration = SignedDuration::from_hours(24 * 30);
 
 /// `[calendar.NAME]`
 #[derive(Debug)]
@@ -14,6 +18,8 @@ pub(crate) struct CalendarSettings {
     /// Needed on a server; with a feed it says who signs in.
     pub(crate) account: Option<String>,
     pub(crate) place: Place,
+    /// How long nothing may change there before that is told.
+    pub(crate) quiet_after: SignedDuration,
 }
 
 /// Where a calendar is.
@@ -52,7 +58,8 @@ impl Place {
 
 pub(super) fn calendar(section: &Section<'_>) -> Result<CalendarSettings, Failure> {
     const PLACES: &[&str] = &["path", "name", "feed", "file", "folder"];
-    section.allow(&["account", "path", "name", "feed", "file", "folder"])?;
+    section.allow(&["account", "path", "name", "feed", "file", "folder", "quiet-after"])?;
+    let quiet_after = section.duration("quiet-after")?.unwrap_or(QUIET_AFTER);
     let given: Vec<&str> = PLACES.iter().copied().filter(|key| section.has(key)).collect();
     let account = section.text("account")?;
     let place = match given.as_slice() {
@@ -75,7 +82,7 @@ pub(super) fn calendar(section: &Section<'_>) -> Result<CalendarSettings, Failur
         (Place::File(_) | Place::Folder(_), Some(_)) => {
             Err(section.wrong("account", "has no place here: a file or folder needs no sign-in"))
         }
-        _ => Ok(CalendarSettings { account, place }),
+        _ => Ok(CalendarSettings { account, place, quiet_after }),
     }
 }
 

@@ -5,6 +5,7 @@ mod failures;
 mod left_out;
 mod oddities;
 mod preview;
+mod probes;
 mod runs;
 mod sign_in;
 mod stories;
@@ -15,6 +16,9 @@ pub(crate) use failures::{READ_ONLY_FEED, calendar_hint, dav_hint};
 pub(crate) use left_out::{left_out_why, left_out_words};
 pub(crate) use oddities::{interval, oddity_words};
 pub(crate) use preview::why_words;
+pub(crate) use probes::{
+    PROBE_TITLE, cannot_probe_words, fault_advice, fault_words, probe_while_paused, skip_words, step_word,
+};
 pub(crate) use runs::{
     gone_words, held_lines, invitation_warning, never_ran, not_a_duration, not_while_paused, preview_warning,
 };

@@ -13,6 +13,7 @@ mod differences;
 pub(crate) mod held;
 pub(crate) mod history;
 pub(crate) mod preview;
+pub(crate) mod probe;
 pub(crate) mod route;
 pub(crate) mod status;
 pub(crate) mod sync;
