@@ -10,8 +10,8 @@ use chestnut_caldav::Fetched;
 use chestnut_caldav::protocol::Condition;
 use chestnut_core::ical::Limits;
 use chestnut_core::{
-    Deletions, ETag, Entry, FieldDifference, Kind, ObjectHref, PROBE_LENGTH, Probe, copy_differences,
-    last_changed, replica_differences,
+    Deletions, ETag, Entry, FieldDifference, Kind, ObjectHref, PROBE_LENGTH, Probe, SyncToken,
+    copy_differences, last_changed, replica_differences,
 };
 use chestnut_store::{ChangeAction, LinkState, Store, Told};
 use jiff::{SignedDuration, Timestamp};
@@ -579,6 +579,7 @@ impl<'p> Prober<'p> {
                 self.note(side, &self.rule.ends[side].calendar.new_href(uid))?;
             }
         }
+        let before = if step == ProbeStep::Create { Some(self.marks().await?) } else { None };
         let condition = if step == ProbeStep::Create { Condition::Absent } else { Condition::Exists };
         let out = Outgoing { href: &self.href, text: text.as_deref(), condition };
         match send(end, &out, &Cell::new(false)).await {
@@ -593,11 +594,30 @@ impl<'p> Prober<'p> {
         }
         self.is_written = true;
         let stands = read(end, &self.href).await?;
-        Ok(match (stands.is_some(), step) {
-            (true, ProbeStep::Delete) => Err(ProbeFault::StillThere),
-            (false, ProbeStep::Delete) | (true, _) => Ok(()),
-            (false, _) => Err(ProbeFault::NotStored),
-        })
+        let calendar = || self.rule.ends[self.from].name.clone();
+        match (stands.is_some(), step) {
+            (true, ProbeStep::Delete) => return Ok(Err(ProbeFault::StillThere)),
+            (false, ProbeStep::Delete) => return Ok(Ok(())),
+            (false, _) => return Ok(Err(ProbeFault::NotStored)),
+            (true, _) => {}
+        }
+        let Some(before) = before else { return Ok(Ok(())) };
+        let (token, ctag, is_listed) = self.marks().await?;
+        if !is_listed {
+            return Ok(Err(ProbeFault::NotListed { calendar: calendar() }));
+        }
+        // A run would find it by the listing perhaps: the next one, which trusts the mark, would not.
+        let stands_still =
+            (before.0.is_some() || before.1.is_some()) && (&before.0, &before.1) == (&token, &ctag);
+        Ok(if stands_still { Err(ProbeFault::Unnoticed { calendar: calendar() }) } else { Ok(()) })
+    }
+
+    /// The source's own marks of change, and whether it lists the test entry.
+    async fn marks(&self) -> Result<(Option<SyncToken>, Option<SyncToken>, bool), RunError> {
+        let end = &self.rule.ends[self.from];
+        let listing = end.calendar.listing().await.map_err(|error| end.failed(error))?;
+        let is_listed = listing.entries.iter().any(|one| one.href == self.href);
+        Ok((listing.sync_token, listing.ctag, is_listed))
     }
 
     fn note(&self, side: usize, href: &ObjectHref) -> Result<(), RunError> {

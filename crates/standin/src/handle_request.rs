@@ -7,6 +7,7 @@ use chestnut_core::ical::Limits;
 use md5::{Digest as _, Md5};
 
 use crate::exchange::{Access, Reply, ServerRequest};
+use crate::failings::Failing;
 use crate::faults::{FaultKind, take_fault};
 use crate::habits::Habit;
 use crate::names::is_odd_name;
@@ -251,6 +252,9 @@ impl Server {
         let existed = self.collections[calendar].objects.contains_key(name);
         self.send_messages("REQUEST", &text);
         if self.has(Habit::KeepsNothing) && crate::names::one_in(name, 4) {
+            return Reply::status(201).with("ETag", "\"gone\"");
+        }
+        if self.failings.contains_key(&Failing::KeepsNoNews) {
             return Reply::status(201).with("ETag", "\"gone\"");
         }
         let etag = self.store(calendar, name, &text);

@@ -5,6 +5,7 @@
 //! [`Fault`]s make single answers go wrong. [`serve`] puts it on a port. Used by the demonstration and by tests.
 
 mod exchange;
+mod failings;
 mod faults;
 mod habits;
 mod handle_request;
@@ -18,6 +19,7 @@ mod serve;
 mod sign_in;
 
 pub use exchange::{Reply, ServerRequest};
+pub use failings::Failing;
 pub use faults::{Fault, FaultKind};
 pub use habits::{Habit, Temper};
 pub use object_store::{Collection, Object, Server, Share};

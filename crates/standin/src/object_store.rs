@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::exchange::Reply;
+use crate::failings::{Failing, spoilt};
 use crate::faults::Fault;
 use crate::habits::Habit;
 use crate::names::hash;
@@ -21,6 +22,8 @@ pub struct Server {
     pub feeds: BTreeMap<String, String>,
     /// What it does otherwise.
     pub habits: BTreeSet<Habit>,
+    /// What is broken, and since which change.
+    pub failings: BTreeMap<Failing, u64>,
     /// What goes wrong next.
     pub faults: Vec<Fault>,
     /// Messages it would have sent to people (RFC 6638).
@@ -135,12 +138,26 @@ impl Server {
         self.habits.contains(&habit)
     }
 
+    /// Breaks something, from now on.
+    pub fn fail(&mut self, failing: Failing) {
+        self.failings.insert(failing, self.revision);
+    }
+
+    /// Tells whether an object shows in listings and reports.
+    pub(crate) fn shows(&self, changed: (u64, i64)) -> bool {
+        self.failings.get(&Failing::StaleListings).is_none_or(|since| changed.0 <= *since)
+    }
+
     /// Stores a text as the server would after a PUT, its rewriting habits applied.
     ///
     /// # Panics
     /// The calendar does not exist.
     pub fn store(&mut self, calendar: &str, name: &str, text: &str) -> String {
-        let text = rewrite(text, name, &self.habits);
+        let has = |failing| self.failings.contains_key(&failing);
+        let text = match (has(Failing::DropsTitles), has(Failing::LateByAnHour)) {
+            (false, false) => rewrite(text, name, &self.habits),
+            (drops_titles, is_late) => spoilt(&rewrite(text, name, &self.habits), drops_titles, is_late),
+        };
         self.store_raw(calendar, name, text)
     }
 
@@ -201,7 +218,10 @@ impl Server {
 
     /// Returns a calendar's sync token.
     pub(crate) fn token(&self, collection: &Collection) -> String {
-        let (revision, second) = collection.changed;
+        let (mut revision, second) = collection.changed;
+        let frozen =
+            [Failing::FrozenMarks, Failing::StaleListings].into_iter().filter_map(|f| self.failings.get(&f));
+        revision = frozen.copied().fold(revision, u64::min);
         let state = if self.has(Habit::CountsSeconds) { second.unsigned_abs() } else { revision };
         format!("https://standin.example/sync/{state}")
     }

@@ -55,7 +55,7 @@ pub(crate) fn propfind(server: &Server, request: &ServerRequest, path: &str, use
         push_collection(server, &mut out, &slashed, collection, &wanted, user);
         let lost = |name: &str| server.has(Habit::LosesNames) && is_odd_name(name);
         let members = deep.then_some(&collection.objects).into_iter().flatten();
-        let objects = members.filter(|(name, _)| !lost(name));
+        let objects = members.filter(|(name, object)| !lost(name) && server.shows(object.changed));
         for (name, object) in objects {
             let values = wanted.iter().map(|(ns, prop)| match (ns.as_str(), prop.as_str()) {
                 (DAV, "getetag") => Some(escape_xml(&object.etag)),

@@ -8,6 +8,7 @@ use chestnut_core::parse_time;
 use percent_encoding::percent_decode_str;
 
 use crate::exchange::{Access, Reply, ServerRequest};
+use crate::failings::Failing;
 use crate::habits::Habit;
 use crate::names::one_in;
 use crate::object_store::{Collection, Object, Server};
@@ -166,7 +167,9 @@ fn sync(server: &Server, collection: &Collection, path: &str, root: &Element) ->
         other => other,
     };
     let is_new = |changed: (u64, i64)| since.is_none_or(|state| server.is_after(changed, state));
+    let frozen = server.failings.get(&Failing::FrozenMarks).copied().unwrap_or(u64::MAX);
     let newest = collection.newest().take_while(|(changed, ..)| is_new(*changed));
+    let newest = newest.filter(|(changed, ..)| changed.0 <= frozen && server.shows(*changed));
     let mut changes: Vec<_> = newest.filter(|(_, _, object)| since.is_some() || object.is_some()).collect();
     changes.sort_by_key(|(changed, name, _)| (*changed, *name));
     let page = if server.has(Habit::Truncates507) { 20 } else { 50 };

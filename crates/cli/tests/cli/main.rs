@@ -12,6 +12,7 @@ mod encryption;
 mod feeds;
 mod job;
 mod on_the_wire;
+mod proving;
 mod real_servers;
 mod set_up;
 mod sign_in;
