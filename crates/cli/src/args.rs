@@ -169,6 +169,9 @@ pub(crate) enum Command {
         /// So many runs at most
         #[arg(long, default_value_t = 20, value_name = "N")]
         last: usize,
+        /// Also runs that only carried a test entry
+        #[arg(long)]
+        all: bool,
     },
     /// Say how every route is doing; the exit status is made for monitoring
     Status {

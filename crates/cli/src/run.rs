@@ -91,7 +91,7 @@ fn command(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
         }
         Command::Held => held::run(common, io),
         Command::Decide { number, choice } => held::decide(*number, choice, common, io),
-        Command::History { run, last } => history::run(*run, *last, common, io),
+        Command::History { run, last, all } => history::run(*run, *last, *all, common, io),
         Command::Status { stale_after } => status::run(stale_after.as_deref(), common, io),
     }
 }

@@ -10,10 +10,10 @@ use chestnut_caldav::Fetched;
 use chestnut_caldav::protocol::Condition;
 use chestnut_core::ical::Limits;
 use chestnut_core::{
-    Deletions, ETag, Entry, FieldDifference, Kind, ObjectHref, PROBE_LENGTH, Probe, SyncToken,
+    Deletions, ETag, Entry, FieldDifference, Kind, ObjectHref, PROBE_DAYS, PROBE_LENGTH, Probe, SyncToken,
     copy_differences, last_changed, replica_differences,
 };
-use chestnut_store::{ChangeAction, LinkState, Store, Told};
+use chestnut_store::{ChangeAction, LinkState, ProbeRow, Store, Told};
 use jiff::{SignedDuration, Timestamp};
 use tokio::time::Instant;
 
@@ -262,12 +262,16 @@ pub async fn sweep_route(
         for (object, _) in store.marked(None, mirror.id, &rule.key.probe_mark())? {
             let Some(object) = store.object(object)? else { continue };
             found[side].insert(object.href.clone());
-            spans.extend(session.gatherer.stands(object)?.entry().and_then(span_of));
+            spans.extend(session.gatherer.stands(object)?.entry().and_then(span_of).map(|(start, _)| start));
         }
         let rows =
             store.probes()?.into_iter().filter(|row| row.route == rule.name && row.calendar == end.name);
-        found[side].extend(rows.map(|row| row.href));
+        for row in rows {
+            spans.push(row.starts.as_second());
+            found[side].insert(row.href);
+        }
     }
+    let spans: Vec<_> = spans.into_iter().flat_map(may_have_been).collect();
     let mut swept = 0;
     let mut leftovers = Vec::new();
     // What a run may still take away goes first; then whatever stands.
@@ -424,6 +428,8 @@ struct Prober<'p> {
     /// What was listed in each calendar at the last look, and what was found there of the test entry.
     listed: Vec<BTreeMap<ObjectHref, Option<ETag>>>,
     tracked: Vec<BTreeSet<ObjectHref>>,
+    /// When it took place at first.
+    starts: Timestamp,
     /// When it was anywhere, in seconds since 1970.
     spans: Vec<(i64, i64)>,
     /// Every title that it had.
@@ -452,6 +458,7 @@ impl<'p> Prober<'p> {
         Self {
             href: rule.ends[from].calendar.new_href(&probe.uid),
             titles: vec![probe.title.clone()],
+            starts: probe.start,
             spans: Vec::new(),
             is_written: false,
             listed: vec![BTreeMap::new(); sides],
@@ -621,8 +628,14 @@ impl<'p> Prober<'p> {
     }
 
     fn note(&self, side: usize, href: &ObjectHref) -> Result<(), RunError> {
-        let (route, calendar) = (&self.rule.name, &self.rule.ends[side].name);
-        Ok(self.store.write(|writer| writer.note_probe(route, calendar, href, self.options.now))?)
+        let row = ProbeRow {
+            route: self.rule.name.clone(),
+            calendar: self.rule.ends[side].name.clone(),
+            href: href.clone(),
+            since: self.options.now,
+            starts: self.starts,
+        };
+        Ok(self.store.write(|writer| writer.note_probe(&row))?)
     }
 
     /// Runs the route over the test entry alone. Returns what it met with.
@@ -877,6 +890,12 @@ impl<'p> Prober<'p> {
         }
         Ok(leftovers)
     }
+}
+
+/// When a test entry may have taken place that did so once: a day before or after, and the days of its series.
+fn may_have_been(start: i64) -> impl Iterator<Item = (i64, i64)> {
+    let moved = (-1..=PROBE_DAYS).flat_map(|day| [24 * day, 24 * day + 1]);
+    moved.map(move |hours| (start + hours * 3600, start + hours * 3600 + PROBE_LENGTH.as_secs()))
 }
 
 /// What became of something that was to be taken away.

@@ -113,13 +113,15 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn probes(&self) -> Result<Vec<ProbeRow>> {
-        let sql = "SELECT route_name, calendar, href, since FROM probe ORDER BY route_name, calendar, href";
+        let sql =
+            "SELECT route_name, calendar, href, since, starts FROM probe ORDER BY route_name, calendar, href";
         self.rows(sql, [], |row| {
             Ok(ProbeRow {
                 route: row.get(0)?,
                 calendar: row.get(1)?,
                 href: ObjectHref::from(row.get::<_, String>(2)?),
                 since: Timestamp::from_second(row.get(3)?).unwrap_or_default(),
+                starts: Timestamp::from_second(row.get(4)?).unwrap_or_default(),
             })
         })
     }

@@ -548,6 +548,8 @@ pub struct ProbeRow {
     pub href: ObjectHref,
     /// Since when.
     pub since: Timestamp,
+    /// When it took place at first.
+    pub starts: Timestamp,
 }
 
 /// How a run ended.

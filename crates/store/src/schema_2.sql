@@ -13,5 +13,7 @@ CREATE TABLE probe (
     calendar TEXT NOT NULL,
     href TEXT NOT NULL,
     since INTEGER NOT NULL,
+    -- When it took place at first, in seconds since 1970.
+    starts INTEGER NOT NULL,
     PRIMARY KEY (route_name, calendar, href)
 ) WITHOUT ROWID;

@@ -7,8 +7,8 @@ use rusqlite::{Connection, OptionalExtension as _, params};
 use crate::error::StoreError;
 use crate::records::{
     BodyId, CalendarFacts, CalendarId, Change, HeldItem, Intent, LinkId, LinkRow, NewObject, ObjectId,
-    ObjectState, PlaceRow, RouteId, RouteSummary, RunId, RunKind, RunResult, Text, Told, origin_number,
-    partly_number,
+    ObjectState, PlaceRow, ProbeRow, RouteId, RouteSummary, RunId, RunKind, RunResult, Text, Told,
+    origin_number, partly_number,
 };
 use crate::texts::pack;
 
@@ -524,9 +524,11 @@ impl Writer<'_> {
     ///
     /// # Errors
     /// The state cannot be written.
-    pub fn note_probe(&self, route: &str, calendar: &str, href: &ObjectHref, since: Timestamp) -> Done {
-        let sql = "INSERT OR IGNORE INTO probe (route_name, calendar, href, since) VALUES (?, ?, ?, ?)";
-        self.run(sql, params![route, calendar, href.as_str(), since.as_second()])
+    pub fn note_probe(&self, row: &ProbeRow) -> Done {
+        let sql =
+            "INSERT OR IGNORE INTO probe (route_name, calendar, href, since, starts) VALUES (?, ?, ?, ?, ?)";
+        let (since, starts) = (row.since.as_second(), row.starts.as_second());
+        self.run(sql, params![row.route, row.calendar, row.href.as_str(), since, starts])
     }
 
     /// Forgets a test entry that is gone.

@@ -9,8 +9,9 @@ use std::task::{Context, Waker};
 use chestnut_caldav::{Answer, Client, ClientOptions, Request, Transport, TransportError, TransportFault};
 use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
 use chestnut_engine::{
-    Calendar, CalendarEnd, Comparison, PreviewReport, Rule, RunError, RunOptions, RunReport, Silent,
-    compare_route, copies_of, forget_route, preview_route, remove_copies, run_route,
+    Calendar, CalendarEnd, Comparison, Leftover, PreviewReport, ProbeHow, ProbeReport, Rule, RunError,
+    RunOptions, RunReport, Silent, compare_route, copies_of, forget_route, preview_route, probe_route,
+    remove_copies, run_route, sweep_route,
 };
 use chestnut_standin::{Habit, Server, ServerRequest, Temper, orchard_entries};
 use chestnut_store::Store;
@@ -470,6 +471,25 @@ impl World {
     pub fn compare_of(&self, route: &Rule) -> Result<Comparison, RunError> {
         let (store, options) = (self.store(), self.options());
         block_on(compare_route(route, &store, &options, &Silent, None))
+    }
+
+    /// Tries any route with a test entry.
+    ///
+    /// # Errors
+    /// It was killed, or a calendar cannot be read.
+    pub fn probe(&self, route: &Rule) -> Result<ProbeReport, RunError> {
+        let (store, options) = (self.store(), self.options());
+        let how = ProbeHow { titles: vec!["A test entry".to_owned()], ..ProbeHow::default() };
+        block_on(probe_route(route, &store, &options, &how))
+    }
+
+    /// Takes away what test entries of any route have left.
+    ///
+    /// # Errors
+    /// A calendar cannot be read.
+    pub fn sweep(&self, route: &Rule) -> Result<(usize, Vec<Leftover>), RunError> {
+        let (store, options) = (self.store(), self.options());
+        block_on(sweep_route(route, &store, &options))
     }
 
     /// Returns the requests that a server saw since the last call, as `METHOD path`.

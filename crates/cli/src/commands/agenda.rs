@@ -123,7 +123,7 @@ impl Agenda {
     }
 
     fn add(&mut self, calendar: &str, entry: &Entry) {
-        if entry.kind() == Kind::Journal {
+        if entry.kind() == Kind::Journal || entry.uid().is_probe() {
             return;
         }
         let found = Occurrences::of(entry, &self.reading)

@@ -15,6 +15,7 @@ use crate::report::history::{Report, run_of};
 pub(crate) fn run(
     number: Option<i64>,
     last: usize,
+    all: bool,
     common: &Common,
     io: &mut Io<'_>,
 ) -> Result<ExitCode, Failure> {
@@ -23,7 +24,7 @@ pub(crate) fn run(
     let zone = settings.zone.clone();
     match number {
         None => {
-            let records = store.runs(None, last)?;
+            let records = store.runs_of(None, last, all)?;
             let report = Report { runs: records.iter().map(|r| run_of(r, None)).collect() };
             show(common, io, &report, || list(&records, &zone))?;
         }

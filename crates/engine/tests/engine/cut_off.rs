@@ -206,3 +206,64 @@ fn a_decision_killed_at_every_step() {
         assert!(kill_and_repeat(|| prepare_at(habits), decide) > 15);
     }
 }
+
+/// A probe that was killed leaves nothing once it is swept, and touches no other entry; also where the state is lost.
+/// Kills at one step in so many.
+fn probe_killed(shape: impl Fn(&mut Rule), is_two_way: bool, each: usize, loses_state: bool) -> usize {
+    let rule = |world: &World| {
+        let mut rule = if is_two_way { world.two_way() } else { world.route() };
+        shape(&mut rule);
+        rule
+    };
+    let both = |world: &World| {
+        let near = world.source.server.borrow().texts(&world.source.path);
+        near.into_iter().chain(far_side(world)).collect::<std::collections::BTreeSet<_>>()
+    };
+    let mut kills = 0;
+    for arrives in [false, true] {
+        for step in (usize::from(arrives)..).step_by(each) {
+            let world = World::new(3);
+            let rule = rule(&world);
+            world.run_one_way(&rule).expect("a run");
+            world.pass(60);
+            let before = both(&world);
+            world.kill_at(Some(step), arrives);
+            drop(world.probe(&rule));
+            if !world.was_killed() {
+                break;
+            }
+            kills += 1;
+            world.kill_at(None, false);
+            if loses_state && step % 5 == 0 {
+                world.lose_state();
+            }
+            let (_, left) = world.sweep(&rule).expect("swept");
+            let what = format!("killed at {step}, last request arrives: {arrives}");
+            let other = || before.symmetric_difference(&both(&world)).cloned().collect::<Vec<_>>();
+            assert!(left.is_empty(), "{what}: {left:?}");
+            assert_eq!(other(), [], "{what}");
+            assert_eq!(world.store().probes().expect("read"), [], "{what}");
+            world.run_one_way(&rule).expect("a run");
+            assert_eq!(other(), [], "{what}: afterwards");
+        }
+    }
+    kills
+}
+
+#[test]
+fn a_probe_killed_at_every_step_is_swept() {
+    let busy =
+        |rule: &mut Rule| rule.carry = Carry { shows: Shows::Busy("Taken".into()), ..Carry::default() };
+    assert!(probe_killed(|_| {}, false, 1, true) > 200);
+    // The same requests and writes, but for what is in them.
+    assert!(probe_killed(busy, false, 7, true) > 30);
+    assert!(probe_killed(|_| {}, true, 7, true) > 50);
+    let made = |rule: &mut Rule, makes: Makes| {
+        busy(rule);
+        rule.makes = makes;
+        rule.window = Window { past: Reach::Days(7), ahead: Reach::Days(60) };
+    };
+    assert!(probe_killed(|rule| made(rule, Makes::Occurrences), false, 7, true) > 30);
+    // Of a block nobody can tell whose time it is, once nothing is remembered.
+    assert!(probe_killed(|rule| made(rule, Makes::Blocks), false, 5, false) > 30);
+}
