@@ -343,10 +343,12 @@ impl<'r> Job<'r> {
         *outcome = applier.outcome;
         done?;
         looked?;
-        if instead.is_some() || self.options.only.is_some() {
+        if instead.is_some() {
             return Ok(());
         }
-        self.store.write(|writer| writer.set_seen(id, &session.seqs, self.options.now.as_second()))?;
+        if self.options.only.is_none() {
+            self.store.write(|writer| writer.set_seen(id, &session.seqs, self.options.now.as_second()))?;
+        }
         match (outcome.left, session.clocks_apart) {
             (0, None) => Ok(()),
             (0, Some(seconds)) => Err(RunError::ClocksApart { seconds }),

@@ -396,3 +396,82 @@ fn a_story_is_found_wherever_the_entry_is_or_was() {
     assert!(set_up.ok(&["why", "aside"]).out.contains("stands in aside, which no route takes from"));
     assert!(set_up.run(&["status"]).out.contains("nothing in them is copied: aside"));
 }
+
+/// Titles that somebody sends to harm whoever reads them.
+fn hostile() -> Vec<String> {
+    vec![
+        "Pears\u{1b}[31m red\u{1b}]0;title\u{7}".into(),
+        "Pears \u{202e}srae\u{202c}\u{2066}x\u{2069}".into(),
+        "Pears <script>alert(1)</script> & \"quotes\"".into(),
+        format!("Pears {}", "long ".repeat(2000)),
+        String::new(),
+        "Pears 👩‍🌾👨‍👩‍👧‍👦 e\u{301}\u{300}".into(),
+        "Pears \u{0}\u{8}\u{7f}\u{9b}2J\u{2028}\u{200f}".into(),
+    ]
+}
+
+#[test]
+fn hostile_titles_reach_no_terminal() {
+    let set_up = SetUp::new(0);
+    let put = |number: usize, title: &str| {
+        let escaped = title.replace('\\', "\\\\").replace(',', "\\,").replace('\u{0}', "");
+        let text = entry(&format!("evil-{number}"), &format!("SUMMARY:{escaped}\r\nLOCATION:{escaped}"));
+        set_up.source.with(|server| server.store_raw(PRESSES, &format!("evil-{number}.ics"), text));
+    };
+    for (number, title) in hostile().iter().enumerate() {
+        put(number, title);
+    }
+    set_up.source.with(|server| {
+        let calendar = server.collections.get_mut(PRESSES).expect("the calendar");
+        calendar.name = "Hall\u{1b}[2J\u{202e}".into();
+    });
+    let mut seen = String::new();
+    let mut look = |arguments: &[&str]| {
+        for arguments in [arguments.to_vec(), [arguments, &["-v"]].concat()] {
+            let told = set_up.run(&arguments);
+            let text = format!("{}{}", told.out, told.err);
+            let is_bad = |c: &char| {
+                c.is_control() && *c != '\n'
+                    || matches!(*c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{2028}' | '\u{200f}')
+            };
+            let bad: Vec<_> = text.chars().filter(is_bad).collect();
+            assert!(bad.is_empty(), "{arguments:?} lets {bad:?} through: {text}");
+            let longest = text.lines().map(|line| line.chars().count()).max().unwrap_or(0);
+            assert!(longest < 400, "{arguments:?} has a line of {longest} characters");
+            seen += &text;
+        }
+    };
+    let day = ["agenda", "--from", "2026-10-12", "--to", "2026-10-13"];
+    for command in [
+        &["account", "test"][..],
+        &["calendar", "list"],
+        &["preview"],
+        &["compare"],
+        &["sync"],
+        &["compare"],
+        &["why", "pears"],
+        &["why", "presses-to-board", "pears", "red"],
+        &day,
+        &["history"],
+        &["history", "1"],
+        &["status"],
+        &["probe", "--title", "\u{1b}[31mPears\u{202e}"],
+    ] {
+        look(command);
+    }
+    // Changed everywhere, and then all gone: differences, and what waits for a person.
+    for (number, title) in hostile().iter().enumerate() {
+        put(number, &format!("Changed {title}"));
+    }
+    look(&["compare"]);
+    look(&["sync"]);
+    set_up.source.with(|server| {
+        for name in server.texts(PRESSES).into_keys() {
+            server.delete(PRESSES, &name);
+        }
+    });
+    for command in [&["preview"][..], &["sync"], &["held"], &["status"], &["why", "changed"], &["compare"]] {
+        look(command);
+    }
+    assert!(seen.contains("Pears"), "{seen}");
+}

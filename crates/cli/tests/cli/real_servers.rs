@@ -138,6 +138,23 @@ fn assert_same_but_for(python: &Path, from: &RealServer, to: &RealServer, named:
     }
 }
 
+/// A test entry goes every way, and a comparison finds nothing that no run has told of.
+fn prove(folder: &Path) {
+    let run = |arguments: &[&str]| {
+        let mut command = hermetic(Path::new(PROGRAM), folder);
+        command.env_remove("CHESTNUT_NOW").env("PASSWORD", "office-pw");
+        Told::of(command.args(arguments).output().expect("it runs"))
+    };
+    let told = run(&["probe", "--json"]);
+    assert_eq!(told.json()["probes"][0]["ok"], true, "{told:?}");
+    let told = run(&["compare", "--json"]);
+    let findings = told.json()["comparisons"][0]["findings"].as_array().expect("findings").clone();
+    let is_untold = |finding: &&serde_json::Value| {
+        !["left-out", "failed", "refused"].iter().any(|cause| finding["cause"] == *cause)
+    };
+    assert!(findings.iter().find(is_untold).is_none(), "{told:?}");
+}
+
 fn over(from: &str, to: &str) {
     let Some(python) = python(&format!("{from} to {to}")) else { return };
     let _alone = ONE_AT_A_TIME.lock().unwrap_or_else(PoisonError::into_inner);
@@ -193,6 +210,7 @@ fn over(from: &str, to: &str) {
     assert_same_but_for(python, &from, &to, &named);
     let (fourth, _) = sync();
     assert!(number(&fourth, "writes") == 0 && number(&fourth, "requests") <= 2, "{fourth}");
+    prove(folder.path());
 }
 
 #[test]
@@ -274,6 +292,7 @@ fn both_ways_between_real_servers() {
         assert_eq!(["created", "updated", "deleted"].map(number), [5, 10, 5], "{calendar}: {third}");
     }
     assert_eq!(sync()["writes"], 0);
+    prove(folder.path());
 }
 
 /// Busy time alone arrives, within a window; what the server knows to be long over is not even read.
@@ -338,6 +357,7 @@ fn nothing_but_the_time_reaches_real_servers() {
         }
         let kept = String::from_utf8_lossy(&kept).to_lowercase();
         assert!(kept.contains("summary:taken") && !kept.contains("quince"), "{other}");
+        prove(folder.path());
     }
 }
 
