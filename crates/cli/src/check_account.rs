@@ -32,6 +32,7 @@ const ENDS_SOON: SignedDuration = SignedDuration::from_hours(24 * 21);
 
 /// One step.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Step {
     pub(crate) step: &'static str,
     pub(crate) ok: bool,

@@ -5,6 +5,7 @@ use serde::Serialize;
 use super::account_test::AccountReport;
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Report {
     #[serde(flatten)]
     pub(crate) account: AccountReport,

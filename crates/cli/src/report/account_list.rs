@@ -3,11 +3,13 @@
 use serde::Serialize;
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Report {
     pub(crate) accounts: Vec<AccountReport>,
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct AccountReport {
     pub(crate) account: String,
     pub(crate) url: String,

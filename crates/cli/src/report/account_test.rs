@@ -10,11 +10,13 @@ use crate::failure::Failure;
 use crate::settings::{AccountSettings, Settings};
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Report {
     pub(crate) accounts: Vec<AccountReport>,
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct AccountReport {
     pub(crate) account: String,
     pub(crate) url: String,

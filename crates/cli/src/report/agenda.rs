@@ -5,6 +5,7 @@ use serde::Serialize;
 
 /// One occurrence, as programs get it.
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Line {
     pub(crate) uid: String,
     pub(crate) start: String,

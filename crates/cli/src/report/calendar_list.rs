@@ -10,12 +10,14 @@ use crate::failure::Failure;
 use crate::settings::{CalendarSettings, FeedSource, Place, Settings, routes_of};
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Report {
     pub(crate) accounts: Vec<AccountReport>,
     pub(crate) others: Vec<OtherReport>,
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct AccountReport {
     pub(crate) account: String,
     pub(crate) url: String,
@@ -27,6 +29,7 @@ pub(crate) struct AccountReport {
 
 /// One calendar on a server.
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct CalendarReport {
     pub(crate) name: String,
     pub(crate) path: String,
@@ -42,6 +45,7 @@ pub(crate) struct CalendarReport {
 
 /// A feed, a file or a folder.
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct OtherReport {
     pub(crate) name: String,
     pub(crate) kind: &'static str,

@@ -11,14 +11,15 @@ use crate::settings::RouteSettings;
 use crate::words::cause_words;
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Report {
     pub(crate) comparisons: Vec<RouteComparison>,
     /// What `--then-sync` did.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(crate) runs: Vec<Run>,
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct RouteComparison {
     pub(crate) route: String,
     pub(crate) calendars: Vec<String>,
@@ -39,7 +40,6 @@ pub(crate) struct RouteComparison {
     pub(crate) passed_over: usize,
     pub(crate) findings: Vec<Line>,
     /// The far side's own and other routes' entries, where every entry is named.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(crate) beside: Vec<Line>,
     /// Why nothing is said of it.
     pub(crate) not_compared: Option<String>,
@@ -50,7 +50,9 @@ pub(crate) struct RouteComparison {
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Line {
+    #[cfg_attr(test, schemars(with = "super::schema::Standing"))]
     pub(crate) standing: Standing,
     /// `due`, `held`, `failed`, `refused`, `far-edit`, `left-out` or `lost`.
     pub(crate) cause: &'static str,
@@ -61,6 +63,7 @@ pub(crate) struct Line {
     pub(crate) title: String,
     pub(crate) start: String,
     pub(crate) why: String,
+    #[cfg_attr(test, schemars(with = "Vec<super::schema::Difference>"))]
     pub(crate) differences: Vec<chestnut_engine::Difference>,
 }
 

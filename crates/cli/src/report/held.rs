@@ -9,11 +9,13 @@ use serde::{Deserialize, Serialize};
 use crate::failure::Failure;
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Report {
     pub(crate) held: Vec<Held>,
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Held {
     pub(crate) number: i64,
     pub(crate) route: String,
@@ -31,6 +33,7 @@ pub(crate) struct Held {
 }
 
 #[derive(Debug, Serialize, Deserialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Deletion {
     pub(crate) calendar: String,
     pub(crate) title: String,
@@ -38,6 +41,7 @@ pub(crate) struct Deletion {
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Field {
     pub(crate) field: String,
     /// The RECURRENCE-ID of an occurrence; empty for the series.
@@ -47,6 +51,7 @@ pub(crate) struct Field {
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Value {
     pub(crate) calendar: String,
     pub(crate) value: String,

@@ -6,23 +6,28 @@ use serde::Serialize;
 use crate::words::told_words;
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Report {
     pub(crate) runs: Vec<Run>,
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Run {
     pub(crate) run: i64,
     pub(crate) route: String,
     pub(crate) started: String,
     pub(crate) finished: Option<String>,
+    #[cfg_attr(test, schemars(with = "Option<super::schema::RunResult>"))]
     pub(crate) result: Option<RunResult>,
+    #[cfg_attr(test, schemars(with = "std::collections::BTreeMap<String, serde_json::Value>"))]
     pub(crate) summary: chestnut_store::RouteSummary,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) changes: Option<Vec<ChangeLine>>,
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct ChangeLine {
     pub(crate) calendar: String,
     pub(crate) action: &'static str,

@@ -18,6 +18,8 @@ pub(crate) mod init;
 pub(crate) mod preview;
 pub(crate) mod probe;
 pub(crate) mod route;
+#[cfg(test)]
+mod schema;
 pub(crate) mod status;
 pub(crate) mod sync;
 pub(crate) mod why;

@@ -8,11 +8,13 @@ use crate::settings::RouteSettings;
 use crate::words::{preview_warning, why_words};
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Report {
     pub(crate) previews: Vec<RoutePreview>,
 }
 
 #[derive(Debug, Default, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct RoutePreview {
     pub(crate) route: String,
     pub(crate) calendars: Vec<String>,
@@ -37,6 +39,7 @@ pub(crate) struct RoutePreview {
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Line {
     pub(crate) action: &'static str,
     /// Where it is done; nothing for what concerns all calendars.

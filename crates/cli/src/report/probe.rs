@@ -10,11 +10,13 @@ use crate::settings::RouteSettings;
 use crate::words::{cannot_probe_words, cause_words, fault_advice, fault_words, skip_words, step_word};
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Report {
     pub(crate) probes: Vec<RouteProbe>,
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct RouteProbe {
     pub(crate) route: String,
     pub(crate) calendars: Vec<String>,
@@ -39,6 +41,7 @@ pub(crate) struct RouteProbe {
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct LegReport {
     pub(crate) step: &'static str,
     pub(crate) from: String,
@@ -53,6 +56,7 @@ pub(crate) struct LegReport {
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub(crate) enum Outcome {
     Arrived,
@@ -66,6 +70,7 @@ pub(crate) enum Outcome {
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Newest {
     pub(crate) entries: usize,
     pub(crate) not_in_step: Vec<NotInStep>,
@@ -76,6 +81,7 @@ pub(crate) struct Newest {
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct NotInStep {
     pub(crate) title: String,
     pub(crate) start: String,
@@ -83,6 +89,7 @@ pub(crate) struct NotInStep {
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Left {
     pub(crate) calendar: String,
     pub(crate) path: String,

@@ -8,11 +8,13 @@ use crate::failure::Failure;
 use crate::settings::{RouteSettings, Settings};
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Report {
     pub(crate) routes: Vec<Line>,
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Line {
     pub(crate) route: String,
     pub(crate) calendars: Vec<String>,
@@ -20,6 +22,7 @@ pub(crate) struct Line {
     pub(crate) carries: String,
     pub(crate) paused: bool,
     pub(crate) linked: usize,
+    #[cfg_attr(test, schemars(with = "Option<super::schema::RunResult>"))]
     pub(crate) last_result: Option<RunResult>,
     /// It ran once, and the configuration no longer has it.
     pub(crate) gone: bool,
@@ -28,6 +31,7 @@ pub(crate) struct Line {
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Retired {
     pub(crate) route: String,
     pub(crate) removed: usize,

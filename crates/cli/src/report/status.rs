@@ -14,6 +14,7 @@ use crate::settings::RouteSettings;
 use crate::words::trouble_words;
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Report {
     pub(crate) routes: Vec<RouteStatus>,
     /// Calendars of the configuration that no route uses.
@@ -24,6 +25,7 @@ pub(crate) struct Report {
 
 /// The one word for a route: the first that is true.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub(crate) enum State {
     Running,
@@ -37,6 +39,7 @@ pub(crate) enum State {
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct RouteStatus {
     pub(crate) route: String,
     pub(crate) calendars: Vec<String>,
@@ -51,6 +54,7 @@ pub(crate) struct RouteStatus {
     pub(crate) stale: bool,
     pub(crate) last_run: Option<i64>,
     pub(crate) last_began: Option<String>,
+    #[cfg_attr(test, schemars(with = "Option<super::schema::RunResult>"))]
     pub(crate) last_result: Option<RunResult>,
     pub(crate) last_success: Option<String>,
     /// In seconds.
@@ -68,12 +72,14 @@ pub(crate) struct RouteStatus {
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Trouble {
     pub(crate) title: String,
     pub(crate) reason: String,
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Compared {
     pub(crate) at: String,
     /// In seconds.

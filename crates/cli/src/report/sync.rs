@@ -12,15 +12,18 @@ use crate::settings::RouteSettings;
 use crate::words::told_words;
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Report {
     pub(crate) runs: Vec<Run>,
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Run {
     pub(crate) run: Option<i64>,
     pub(crate) route: String,
     pub(crate) result: Outcome,
+    #[cfg_attr(test, schemars(with = "BTreeMap<String, super::schema::Counts>"))]
     pub(crate) calendars: BTreeMap<String, Counts>,
     pub(crate) linked: usize,
     pub(crate) in_step: usize,
@@ -60,6 +63,7 @@ impl Run {
 
 /// How a route fared.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub(crate) enum Outcome {
     Ok,
@@ -81,6 +85,7 @@ impl Outcome {
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Trouble {
     pub(crate) calendar: String,
     pub(crate) uid: String,

@@ -8,6 +8,7 @@ use crate::settings::RouteSettings;
 use crate::words::{cause_words, part_words, story_words, told_words, why_words};
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Report {
     pub(crate) stories: Vec<Telling>,
     /// Entries in calendars that no route covers.
@@ -18,6 +19,7 @@ pub(crate) struct Report {
 
 /// One entry, as one route sees it.
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Telling {
     pub(crate) route: String,
     pub(crate) uid: String,
@@ -41,6 +43,7 @@ pub(crate) struct Telling {
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Place {
     pub(crate) calendar: String,
     /// `original`, `copy`, `match`, `own` or `of-another-route`.
@@ -59,6 +62,7 @@ pub(crate) struct Place {
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Next {
     pub(crate) action: &'static str,
     pub(crate) calendar: Option<String>,
@@ -66,15 +70,19 @@ pub(crate) struct Next {
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct NotInStep {
+    #[cfg_attr(test, schemars(with = "super::schema::Standing"))]
     pub(crate) standing: chestnut_engine::Standing,
     pub(crate) cause: &'static str,
     pub(crate) calendar: String,
     pub(crate) why: String,
+    #[cfg_attr(test, schemars(with = "Vec<super::schema::Difference>"))]
     pub(crate) differences: Vec<Difference>,
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Uncovered {
     pub(crate) calendar: String,
     pub(crate) uid: String,
@@ -83,6 +91,7 @@ pub(crate) struct Uncovered {
 }
 
 #[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Past {
     pub(crate) run: i64,
     pub(crate) at: String,

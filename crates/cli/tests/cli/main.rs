@@ -14,6 +14,7 @@ mod job;
 mod on_the_wire;
 mod proving;
 mod real_servers;
+mod schemas;
 mod set_up;
 mod sign_in;
 mod two_way;
