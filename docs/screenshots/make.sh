@@ -74,17 +74,30 @@ change orchard-0013.ics 's/^SUMMARY:\(.*\)/SUMMARY:\1 (cancelled?)/'
 curl -sf -u office:office-pw -X DELETE "${url}office/calendars/presses/orchard-0018.ics"
 picture preview "chestnut preview"
 picture sync "chestnut sync -v"
-picture status "chestnut status"
+picture probe "chestnut probe crew press-times"
 picture agenda "chestnut agenda presses market-days --to 2026-10-11"
-sed -i 's/^only      = .*/only = { kinds = ["events", "tasks"] }\nskip = { words = "press hall" }/' "$work/orchard/chestnut.toml"
-picture why "chestnut why presses-to-board 2026-10-05"
-sed -i '/^skip = /d' "$work/orchard/chestnut.toml"
-picture history "chestnut history; echo; chestnut history 13"
+# Somebody has been at work on the notice board.
+cloud=$(sed -n 's/^url *= *"\(.*\)"/\1/p' "$work/orchard/chestnut.toml" | sed -n 2p)
+board=$(sed -n '/^\[calendar.board\]/,/^$/s/^path *= *"\(.*\)"/\1/p' "$work/orchard/chestnut.toml")
+on_board() { # WORDS: the first copy whose title has them
+  curl -sf -u board:board-pw -X PROPFIND -H 'Depth: 1' "${cloud%/}$board" | grep -o '/[^<> ]*\.ics' | while read -r href; do
+    if curl -sf -u board:board-pw "${cloud%/}$href" | grep -q "^SUMMARY:$1"; then echo "${cloud%/}$href"; break; fi
+  done
+}
+at=$(on_board "Crate washing")
+curl -sf -u board:board-pw "$at" | sed 's/^SUMMARY:.*/SUMMARY:Crate painting\r/; s/^LOCATION:.*/LOCATION:Yard\r/' |
+  curl -sf -u board:board-pw -T - -H 'Content-Type: text/calendar' "$at"
+curl -sf -u board:board-pw -X DELETE "$(on_board "Delivery van")"
+change orchard-0024.ics 's/^SUMMARY:\(.*\)/SUMMARY:\1 (moved)/'
+picture compare "chestnut compare presses-to-board crew"
+picture why "chestnut why painting; echo; chestnut why van"
+picture status "chestnut status"
+chestnut compare presses-to-board --then-sync >/dev/null --config "$work/orchard/chestnut.toml" || true
+picture history "chestnut history; echo; chestnut history 26"
 for i in $(seq -w 20 59); do
   curl -s -o /dev/null -u office:office-pw -X DELETE "${url}office/calendars/presses/orchard-00$i.ics"
 done
 # Somebody renames a stall at the packhouse, and somebody else on the phone.
-cloud=$(sed -n 's/^url *= *"\(.*\)"/\1/p' "$work/orchard/chestnut.toml" | sed -n 2p)
 phones=$(sed -n '/^\[calendar.phones\]/,/^$/s/^path *= *"\(.*\)"/\1/p' "$work/orchard/chestnut.toml")
 sed -i 's/^between = .*/&\ndisagree = "hold"/' "$work/orchard/chestnut.toml"
 rename() { # USER SERVER PATH WORDS: one booking

@@ -525,6 +525,17 @@ impl<'r> Mirror<'r> {
                 };
             }
         };
+        let same = match known.as_ref().and_then(|known| known.body) {
+            Some(body) => self.store.text(body)?.is_some_and(|known| same_lines(&known, text)),
+            None => false,
+        };
+        if let Some(known) = known.as_ref().filter(|known| same && known.state == ObjectState::Present) {
+            let is_noted = known.etag.as_ref() == etag && known.generation == generation;
+            return match is_noted {
+                true => Ok(()),
+                false => writer.same_object(known.id, etag, ObjectState::Present, generation),
+            };
+        }
         let entry = match Entry::parse(text, &Limits::default()) {
             Ok(entry) => entry,
             // The end is missing: it was cut on the way, and may come whole next time.
@@ -560,17 +571,8 @@ impl<'r> Mirror<'r> {
         };
         match known {
             Some(known) if known.uid.as_ref().is_none_or(|own| own == uid) => {
-                let same = match known.body {
-                    Some(body) => self.store.text(body)?.is_some_and(|known| same_lines(&known, text)),
-                    None => false,
-                };
-                match (same, known.state) {
-                    (true, ObjectState::Present) => {
-                        writer.same_object(known.id, etag, ObjectState::Present, generation)
-                    }
-                    (true, _) => writer.change_object(self.id, known.id, &NewObject { text: None, ..new }),
-                    (false, _) => writer.change_object(self.id, known.id, &new),
-                }
+                let new = if same { NewObject { text: None, ..new } } else { new };
+                writer.change_object(self.id, known.id, &new)
             }
             // Another entry has taken the place: the old one is gone.
             Some(known) => {

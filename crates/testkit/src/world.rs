@@ -10,8 +10,8 @@ use chestnut_caldav::{Answer, Client, ClientOptions, Request, Transport, Transpo
 use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
 use chestnut_engine::{
     Calendar, CalendarEnd, Comparison, Leftover, PreviewReport, ProbeHow, ProbeReport, Rule, RunError,
-    RunOptions, RunReport, Silent, compare_route, copies_of, forget_route, preview_route, probe_route,
-    remove_copies, run_route, sweep_route,
+    RunOptions, RunReport, Silent, Story, Wanted, compare_route, copies_of, forget_route, preview_route,
+    probe_route, remove_copies, run_route, stories, sweep_route,
 };
 use chestnut_standin::{Habit, Server, ServerRequest, Temper, orchard_entries};
 use chestnut_store::Store;
@@ -471,6 +471,21 @@ impl World {
     pub fn compare_of(&self, route: &Rule) -> Result<Comparison, RunError> {
         let (store, options) = (self.store(), self.options());
         block_on(compare_route(route, &store, &options, &Silent, None))
+    }
+
+    /// Tells the stories of the entries of any route that have a UID.
+    ///
+    /// # Errors
+    /// A calendar cannot be read.
+    pub fn stories_of(&self, route: &Rule, uid: &str) -> Result<Vec<Story>, RunError> {
+        let (store, options) = (self.store(), self.options());
+        let wanted = Wanted {
+            uid: uid.into(),
+            words: vec!["no title has this word".to_owned()],
+            days: Vec::new(),
+            zone: jiff::tz::TimeZone::UTC,
+        };
+        block_on(stories(route, &store, &options, &wanted))
     }
 
     /// Tries any route with a test entry.

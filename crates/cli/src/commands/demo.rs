@@ -160,6 +160,8 @@ impl Demo<'_, '_> {
         self.say("What would a sync do? A preview writes nothing.")?;
         self.command(&["preview"])?;
         self.command(&["sync", "--yes"])?;
+        self.say("Does a change really get there? A test entry goes the way, and nothing of it stays.")?;
+        self.command(&["probe", "presses-to-board"])?;
         self.say("Now somebody at the packhouse changes a booking.")?;
         let van = "SUMMARY:Delivery van to the market\r\n";
         change(office, "presses", van, van, "SUMMARY:Delivery van to the market, second round\r\n");
@@ -187,6 +189,9 @@ impl Demo<'_, '_> {
         change(board, "stall-phones", uid, "SUMMARY:Picking crew", "SUMMARY:With ladders: picking crew");
         change(office, "market", uid, uid, &format!("{uid}X-CRATES:12\r\n"));
         self.command(&["sync", "crew", "-v"])?;
+        self.say("Do both sides say the same, entry by entry? And where is the van?")?;
+        self.command(&["compare", "presses-to-board", "crew"])?;
+        self.command(&["why", "van", "market", "second", "round"])?;
         self.command(&["status"])?;
         self.command(&["history"])
     }

@@ -7,7 +7,7 @@ use crate::io::{Io, show};
 use crate::open::{load, look_at_state};
 use crate::render::human::status::human;
 use crate::report::route::gone;
-use crate::report::status::{Report, RouteStatus, status};
+use crate::report::status::{ProbeLeft, Report, RouteStatus, status};
 use crate::settings::{has_route_key, parse_duration, uncovered_calendars};
 use crate::words::{gone_words, not_a_duration};
 
@@ -22,11 +22,13 @@ pub(crate) fn run(stale_after: Option<&str>, common: &Common, io: &mut Io<'_>) -
     let report = Report {
         routes: routes.collect::<Result<_, _>>()?,
         uncovered: uncovered_calendars(&settings).map(str::to_owned).collect(),
+        probe_leftovers: store.probes()?.into_iter().map(ProbeLeft::of).collect(),
         new_state: has_route_key(&settings) && store.runs(None, 1)?.is_empty(),
     };
     let gone = gone(&store, &settings)?;
     let words = || gone.iter().map(|name| gone_words(name)).collect::<String>();
     show(common, io, &report, || human(&report, &settings.zone, common.verbose > 0) + &words())?;
-    let is_gone = if gone.is_empty() { ExitCode::Ok } else { ExitCode::Waiting };
-    Ok(report.routes.iter().map(RouteStatus::code).max().unwrap_or(ExitCode::Ok).max(is_gone))
+    let waits = !gone.is_empty() || !report.probe_leftovers.is_empty();
+    let besides = if waits { ExitCode::Waiting } else { ExitCode::Ok };
+    Ok(report.routes.iter().map(RouteStatus::code).max().unwrap_or(ExitCode::Ok).max(besides))
 }

@@ -80,14 +80,16 @@ pub(crate) fn run(words: &[String], common: &Common, io: &mut Io<'_>) -> Result<
     }
     let zone = &settings.zone;
     let all = common.verbose > 0;
+    let entries = report.entries();
     let mut chosen = None;
-    if !common.json && !is_one(&report) {
-        io.out.write_all(choices(&report, zone, all).as_bytes())?;
+    if !common.json && entries.len() + report.uncovered.len() > 1 {
+        if !common.quiet {
+            io.out.write_all(choices(&report, zone, all).as_bytes())?;
+        }
         let questions = Questions::of_terminal(io.can_ask && !common.quiet && report.uncovered.is_empty());
-        if let (Some(mut questions), 2..=ENOUGH) = (questions, report.stories.len()) {
+        if let (Some(mut questions), 2..=ENOUGH) = (questions, entries.len()) {
             let typed = questions.text(WHICH_ONE, Some("none"))?;
-            let number =
-                typed.parse::<usize>().ok().filter(|number| (1..=report.stories.len()).contains(number));
+            let number = typed.parse::<usize>().ok().filter(|number| (1..=entries.len()).contains(number));
             chosen = number.map(|number| number - 1);
         }
         if chosen.is_none() {
@@ -95,10 +97,11 @@ pub(crate) fn run(words: &[String], common: &Common, io: &mut Io<'_>) -> Result<
         }
     }
     show(common, io, &report, || {
-        let one = chosen.map_or(&report.stories[..], |at| &report.stories[at..=at]);
+        let none = Vec::new();
+        let one = entries.get(chosen.unwrap_or(0)).unwrap_or(&none);
         let own = |change: &&PastChange| is_about(change, one, &report.uncovered);
         let past: Vec<Past> = past.iter().filter(own).map(Past::of).collect();
-        told(&one.iter().collect::<Vec<_>>(), &report.uncovered, &past, zone, all)
+        told(one, &report.uncovered, &past, zone, all)
     })?;
     finish(&failures, common, io)
 }
@@ -129,17 +132,9 @@ fn finish(failures: &[Failure], common: &Common, io: &mut Io<'_>) -> Result<Exit
     Ok(code.max().unwrap_or(ExitCode::Ok))
 }
 
-/// Tells whether all that was found is one entry, by whichever routes.
-fn is_one(report: &Report) -> bool {
-    let first = report.stories.first().map(|one| &one.uid);
-    let one = report.stories.iter().all(|one| Some(&one.uid) == first);
-    let both = usize::from(first.is_some()) + report.uncovered.len();
-    one && both <= 1
-}
-
 /// Tells whether a change was about one of these entries; where there is none, all that was found counts.
-fn is_about(change: &PastChange, stories: &[Telling], uncovered: &[Uncovered]) -> bool {
-    let is = |one: &Telling| {
+fn is_about(change: &PastChange, stories: &[&Telling], uncovered: &[Uncovered]) -> bool {
+    let is = |one: &&Telling| {
         let uid = change.uid.as_str();
         one.uid == uid || one.places.iter().any(|place| place.uid.as_deref() == Some(uid))
     };

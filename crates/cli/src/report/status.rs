@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use chestnut_engine::{Makes, last_comparison};
-use chestnut_store::{LinkState, RunRecord, RunResult, Store};
+use chestnut_store::{LinkState, ProbeRow, RunRecord, RunResult, Store};
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
@@ -19,8 +19,26 @@ pub(crate) struct Report {
     pub(crate) routes: Vec<RouteStatus>,
     /// Calendars of the configuration that no route uses.
     pub(crate) uncovered: Vec<String>,
+    /// Test entries that a probe could not take away.
+    pub(crate) probe_leftovers: Vec<ProbeLeft>,
     /// Nothing ever ran in this state, and its key was used before: copies of an earlier state may stand.
     pub(crate) new_state: bool,
+}
+
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub(crate) struct ProbeLeft {
+    pub(crate) route: String,
+    pub(crate) calendar: String,
+    pub(crate) path: String,
+    pub(crate) since: String,
+}
+
+impl ProbeLeft {
+    pub(crate) fn of(row: ProbeRow) -> Self {
+        let (calendar, path) = (row.calendar, row.href.to_string());
+        Self { route: row.route, calendar, path, since: row.since.to_string() }
+    }
 }
 
 /// The one word for a route: the first that is true.

@@ -17,6 +17,21 @@ pub(crate) struct Report {
     pub(crate) past: Vec<Past>,
 }
 
+impl Report {
+    /// The stories of each entry, in the order of their days.
+    pub(crate) fn entries(&self) -> Vec<Vec<&Telling>> {
+        let mut entries: Vec<Vec<&Telling>> = Vec::new();
+        for story in &self.stories {
+            match entries.iter_mut().find(|stories| stories[0].uid == story.uid) {
+                Some(stories) => stories.push(story),
+                None => entries.push(vec![story]),
+            }
+        }
+        entries.sort_by(|a, b| (&a[0].start, &a[0].title).cmp(&(&b[0].start, &b[0].title)));
+        entries
+    }
+}
+
 /// One entry, as one route sees it.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]

@@ -555,6 +555,16 @@ impl History {
                 (false, _) => drop(is.insert(uid.clone(), Standing::Missing)),
             }
         }
+        // The story of each entry says the same.
+        for (uid, model) in self.models.iter().filter(|(_, model)| model.sides.iter().any(Option::is_some)) {
+            let stories = self.world.stories_of(&self.world.two_way(), uid).map_err(|e| e.to_string())?;
+            let [story] = &stories[..] else { return Err(format!("{} stories of {uid}", stories.len())) };
+            let stands = story.places.iter().filter(|place| place.stands == Some(true)).count();
+            let is_other = story.findings.is_empty() == is.contains_key(uid);
+            if is_other || stands != model.sides.iter().flatten().count() {
+                return Err(format!("the story of {uid}: {story:#?}, is {:?}", is.get(uid)));
+            }
+        }
         match (compared.entries, compared.in_step, said) == (entries, in_step, is.clone()) {
             true => Ok(()),
             false => Err(format!("compared {compared:#?}, is {is:?}, {in_step} of {entries} in step")),

@@ -96,5 +96,5 @@ fn entry(line: &Line, zone: &TimeZone, two_way: bool) -> String {
         start_text(&line.start, zone),
         shorten(&line.title, 44)
     );
-    out + &difference_lines(&line.differences, 13)
+    out + &difference_lines(&line.differences, 11)
 }

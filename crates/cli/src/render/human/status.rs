@@ -26,6 +26,13 @@ pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
     if report.routes.iter().any(|status| status.held > 0) {
         out += held_lines();
     }
+    for left in &report.probe_leftovers {
+        let (route, calendar) = (clean(&left.route), clean(&left.calendar));
+        let words =
+            format!("{route}: a test entry may still stand in {calendar}: {}\n", shorten(&left.path, 100));
+        out += &style::paint(style::WARN, words);
+        out += &format!("  take it away: chestnut probe {route} --sweep\n");
+    }
     if report.new_state {
         out += &style::paint(
             style::WARN,

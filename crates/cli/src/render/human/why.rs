@@ -14,9 +14,10 @@ pub(crate) const ENOUGH: usize = 12;
 /// What runs did to one entry, without `-v`.
 const LATELY: usize = 5;
 
-/// Several entries: which of them?
+/// Several entries: which of them? Each with all routes that see it.
 pub(crate) fn choices(report: &Report, zone: &TimeZone, all: bool) -> String {
-    let number = report.stories.len() + report.uncovered.len();
+    let entries = report.entries();
+    let number = entries.len() + report.uncovered.len();
     let mut out = format!("{}; times in {}\n", count(number, "entry", "entries"), zone_name(zone));
     let columns = [
         ("", Align::Right),
@@ -26,21 +27,19 @@ pub(crate) fn choices(report: &Report, zone: &TimeZone, all: bool) -> String {
         ("Stands in", Align::Left),
         ("State", Align::Left),
     ];
-    let standing = |one: &Telling| {
-        let stands = one.places.iter().filter(|place| place.stands != Some(false));
-        let mut names: Vec<&str> = stands.map(|place| place.calendar.as_str()).collect();
-        names.dedup();
-        clean(&names.join(", "))
-    };
-    let shown = if all { report.stories.len() } else { report.stories.len().min(ENOUGH) };
-    let rows = report.stories[..shown].iter().enumerate().map(|(at, one)| {
+    let shown = if all { entries.len() } else { entries.len().min(ENOUGH) };
+    let rows = entries[..shown].iter().enumerate().map(|(at, stories)| {
+        let first = stories[0];
+        let places = stories.iter().flat_map(|one| &one.places);
+        let standing =
+            places.filter(|place| place.stands != Some(false)).map(|place| place.calendar.as_str());
         vec![
             (at + 1).to_string(),
-            start_text(&one.start, zone),
-            shorten(&one.title, 40),
-            clean(&one.route),
-            standing(one),
-            one.state.to_owned(),
+            start_text(&first.start, zone),
+            shorten(&first.title, 40),
+            each_once(stories.iter().map(|one| one.route.as_str())),
+            each_once(standing),
+            each_once(stories.iter().map(|one| one.state)),
         ]
     });
     let uncovered = report.uncovered.iter().take(ENOUGH).map(|one| {
@@ -54,11 +53,21 @@ pub(crate) fn choices(report: &Report, zone: &TimeZone, all: bool) -> String {
         ]
     });
     out += &table(&columns, &rows.chain(uncovered).collect::<Vec<_>>());
-    if shown < report.stories.len() {
-        out += &format!("  … and {} more; -v names them all\n", report.stories.len() - shown);
+    if shown < entries.len() {
+        out += &format!("  … and {} more; -v names them all\n", entries.len() - shown);
     }
     out += "  one of them alone: more words of its title, its day (2026-10-05), or its UID\n";
     out
+}
+
+fn each_once<'n>(names: impl Iterator<Item = &'n str>) -> String {
+    let mut seen: Vec<&str> = Vec::new();
+    for name in names {
+        if !seen.contains(&name) {
+            seen.push(name);
+        }
+    }
+    clean(&seen.join(", "))
 }
 
 /// All that is known of one entry, of each route that sees it.
