@@ -187,7 +187,8 @@ struct Teller<'t, 'r> {
 impl Teller<'_, '_> {
     fn all(&self, wanted: &Wanted) -> Result<Vec<Story>, RunError> {
         let mut stories = Vec::new();
-        let mut told = BTreeSet::new();
+        let mut links = BTreeSet::new();
+        let mut others = Vec::new();
         for side in 0..self.rule.ends.len() {
             let is_behind = side == 0 && self.rule.makes != Makes::Entries;
             for id in self.wanted_in(side, wanted)? {
@@ -199,15 +200,21 @@ impl Teller<'_, '_> {
                     Some(route) => self.store.link_of(route, id)?,
                     None => None,
                 };
-                let found = match link {
-                    Some(link) => Found::Link(link),
-                    None if self.rule.ends[side].gives => Found::Free(side, id),
-                    None => Found::Beside(side, id),
-                };
-                if link.is_none_or(|link| told.insert(link)) {
-                    stories.extend(self.story(found, side, id)?);
+                match link {
+                    Some(link) => drop(links.insert(link)),
+                    None if self.rule.ends[side].gives => others.push((Found::Free(side, id), side, id)),
+                    None => others.push((Found::Beside(side, id), side, id)),
                 }
             }
+        }
+        // What is remembered comes first: it may have moved to a place that belongs to nothing yet.
+        for link in links {
+            if let Some(Ok(work)) = self.session.work(Found::Link(link))? {
+                stories.push(self.of_case(Found::Link(link), &work)?);
+            }
+        }
+        for (found, side, id) in others {
+            stories.extend(self.story(found, side, id)?);
         }
         Ok(stories)
     }

@@ -394,7 +394,7 @@ fn a_story_is_found_wherever_the_entry_is_or_was() {
     std::fs::write(set_up.path("aside/one.ics"), entry("one", "SUMMARY:Aside")).expect("written");
     set_up.configure(&format!("{}{uncovered}", set_up.standard()));
     assert!(set_up.ok(&["why", "aside"]).out.contains("stands in aside, which no route takes from"));
-    assert!(set_up.run(&["status"]).out.contains("nothing in them is copied: aside"));
+    assert!(set_up.run(&["status"]).out.contains("nothing in it is copied: aside"));
 }
 
 /// Titles that somebody sends to harm whoever reads them.

@@ -42,8 +42,11 @@ pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
     }
     if !report.uncovered.is_empty() {
         let names: Vec<_> = report.uncovered.iter().map(|name| clean(name)).collect();
-        let calendars = count(names.len(), "calendar has", "calendars have");
-        out += &format!("{calendars} no route; nothing in them is copied: {}\n", names.join(", "));
+        let (calendars, them) = match names.len() {
+            1 => ("1 calendar has".to_owned(), "it"),
+            more => (format!("{more} calendars have"), "them"),
+        };
+        out += &format!("{calendars} no route; nothing in {them} is copied: {}\n", names.join(", "));
     }
     out
 }
