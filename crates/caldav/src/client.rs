@@ -224,6 +224,7 @@ impl Client {
         let answer = self.send(&protocol::calendar_properties(calendar, "0")).await?;
         let info =
             protocol::read_calendars(&answer)?.into_iter().next().ok_or_else(|| DavError::NotCalDav {
+                is_web_page: false,
                 url: Box::new(calendar.clone()),
                 what: "a look at the calendar",
                 problem: "something that is no calendar".to_owned(),

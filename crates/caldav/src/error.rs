@@ -47,6 +47,8 @@ pub enum DavError {
     /// An answer that is no CalDAV: a web page, another format, broken XML.
     #[error("{url} gave no CalDAV answer to {what}: {problem}")]
     NotCalDav {
+        /// It is a web page: mostly one to sign in.
+        is_web_page: bool,
         /// Where.
         url: Box<Url>,
         /// What was asked.

@@ -126,8 +126,10 @@ pub(crate) fn check_status(answer: &Answer, what: &'static str, good: &[u16]) ->
 }
 
 pub(crate) fn not_caldav(answer: &Answer, what: &'static str, problem: &str) -> DavError {
-    let problem = if looks_like_html(answer) { "a web page" } else { problem };
-    DavError::NotCalDav { url: Box::new(answer.url.clone()), what, problem: problem.to_owned() }
+    let is_web_page = looks_like_html(answer);
+    let problem = if is_web_page { "a web page" } else { problem };
+    let url = Box::new(answer.url.clone());
+    DavError::NotCalDav { is_web_page, url, what, problem: problem.to_owned() }
 }
 
 fn looks_like_html(answer: &Answer) -> bool {

@@ -111,8 +111,8 @@ fn feed_hint(error: &DavError, calendar: &str) -> String {
 }
 
 /// What a person can do about an answer that is no CalDAV, by what came instead.
-fn not_caldav_hint(problem: &str, account: &str, test: &str) -> String {
-    if problem.contains("web page") {
+fn not_caldav_hint(is_web_page: bool, account: &str, test: &str) -> String {
+    if is_web_page {
         return format!(
             "This is a web page: mostly a sign-in page, or the address of the web calendar. Ask for the CalDAV address of account {account}; a network that wants a sign-in of its own does this too. Nothing was changed. See {test}."
         );
@@ -153,7 +153,7 @@ pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
         DavError::NotFound { .. } => format!(
             "Check the path: see what is there with `chestnut calendar list {account}`; as the url of an account the bare host will do."
         ),
-        DavError::NotCalDav { problem, .. } => not_caldav_hint(problem, account, &test),
+        DavError::NotCalDav { is_web_page, .. } => not_caldav_hint(*is_web_page, account, &test),
         DavError::NoCalendars { .. } => {
             format!("Check the url of account {account}: a CalDAV address, not that of the web page.")
         }
