@@ -6,7 +6,7 @@ use url::Url;
 
 use crate::failure::Failure;
 use crate::settings::Connections;
-use crate::words::dav_hint;
+use crate::words::{made_and_not_there, no_home, not_made, server_has_calendar};
 
 pub(crate) async fn make(
     connections: &Connections<'_>,
@@ -16,32 +16,17 @@ pub(crate) async fn make(
     let found = connections.discover(account).await?;
     let client = connections.client(account)?;
     if found.calendars.iter().any(|c| c.name == new.name) {
-        let message = format!("account {account} has a calendar named {:?} already", new.name);
-        return Err(Failure::usage(message).hint(format!(
-            "Use that one (`chestnut calendar list {account}` shows its path), or choose another name."
-        )));
+        return Err(server_has_calendar(account, &new.name));
     }
-    let url = free_place(&found, &new.name).ok_or_else(|| {
-        Failure::failed(format!("account {account}: the server names no home for new calendars"))
-            .hint("Make the calendar in the server's own pages, then `chestnut calendar list` finds it.")
-    })?;
-    let failed = |error: &chestnut_caldav::DavError| {
-        let hint = match error.class() {
-            chestnut_caldav::Class::Credentials => dav_hint(error, account),
-            _ => "This server does not let calendars be made from outside, or not by this user. Make it in the server's own pages, then `chestnut calendar list` finds it.".to_owned(),
-        };
-        Failure::failed(format!("account {account}: {error}")).hint(hint)
-    };
+    let url = free_place(&found, &new.name).ok_or_else(|| no_home(account))?;
+
     let answered = client.make_calendar(&url, new).await;
     // Whether it stands there counts more than the answer.
     match look(&client, &url).await {
         Some(info) => Ok(info),
         None => Err(match answered {
-            Err(error) => failed(&error),
-            Ok(()) => Failure::failed(format!(
-                "account {account}: the server said that the calendar was made, and it is not there"
-            ))
-            .hint("Make it in the server's own pages, then `chestnut calendar list` finds it."),
+            Err(error) => not_made(account, &error),
+            Ok(()) => made_and_not_there(account),
         }),
     }
 }

@@ -27,6 +27,7 @@ use crate::open::{block_on, load};
 use crate::render::{clean, style};
 use crate::report::account_login::Report;
 use crate::settings::{Keeper, SignInSettings, http_options, keep_of, oauth_client};
+use crate::words::no_random_numbers;
 
 /// So long a person has for the browser.
 const PATIENCE: Duration = Duration::from_secs(600);
@@ -118,7 +119,7 @@ impl Login<'_> {
 
     async fn by_browser(&self, io: &mut Io<'_>, no_browser: bool) -> Result<Tokens, Failure> {
         let mut random = [0; 48];
-        getrandom::fill(&mut random).map_err(|e| Failure::failed(format!("no random numbers: {e}")))?;
+        getrandom::fill(&mut random).map_err(no_random_numbers)?;
         let (first, rest) = random.split_at(32);
         let pkce = Pkce::new(first.try_into().expect("it was split there"));
         let state = hex(rest);

@@ -20,7 +20,7 @@ use crate::render::midnight;
 use crate::render::shorten;
 use crate::report::agenda::{Line, Shown};
 use crate::settings::{Connections, Settings};
-use crate::words::calendar_hint;
+use crate::words::{calendar_hint, ends_before_it_begins, not_a_day, not_in_the_list};
 
 /// What was asked for.
 pub(crate) struct Asked<'a> {
@@ -40,8 +40,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let after = || from.checked_add(jiff::Span::new().days(DAYS)).unwrap_or(from);
     let to = asked.to.map_or_else(|| Ok(after()), |text| day("--to", text))?;
     if to <= from {
-        return Err(Failure::usage(format!("--to {to} is not behind --from {from}"))
-            .hint("The day of --to is no longer part of it: for one day, name the next one."));
+        return Err(ends_before_it_begins(from, to));
     }
     let mut agenda = Agenda {
         window: midnight(from, &zone)..midnight(to, &zone),
@@ -72,8 +71,7 @@ fn settings(asked: &Asked<'_>, common: &Common, io: &Io<'_>) -> Result<Settings,
 }
 
 fn day(option: &str, text: &str) -> Result<Date, Failure> {
-    let wrong = |_| Failure::usage(format!("{option} {text:?} is no day")).hint("Write it as 2026-10-05.");
-    text.parse().map_err(wrong)
+    text.parse().map_err(|_| not_a_day(option, text))
 }
 
 struct Agenda {
@@ -136,10 +134,7 @@ impl Agenda {
             }
             Err(error) => {
                 let title = shorten(&entry.title(), 60);
-                self.troubles.push(
-                    Failure::failed(format!("{calendar}, {title:?}: {error}"))
-                        .hint("It is not in the list; nothing is guessed."),
-                );
+                self.troubles.push(not_in_the_list(calendar, &title, error));
             }
         }
     }

@@ -14,14 +14,16 @@ use crate::failure::Failure;
 use crate::io::{Io, show};
 use crate::new_account::secret_from;
 use crate::open::{block_on, configuration_path, load};
-use crate::render::clean;
 use crate::render::human::calendar_add::human;
 use crate::report::calendar_add::Report;
 use crate::settings::{
     ConfigurationText, Connections, FeedSource, Settings, check_name, path_from, secret_value,
 };
-use crate::words::calendar_hint;
 use crate::words::oddity_words;
+use crate::words::{
+    NEW_UIDS, NOT_THERE_YET, calendar_hint, feed_with_password, has_calendar, is_a_file, is_a_folder,
+    not_a_feed, not_one_calendar,
+};
 
 /// What a look at a calendar came to.
 struct Looked {
@@ -34,12 +36,7 @@ pub(crate) fn run(args: &CalendarAdd, common: &Common, io: &mut Io<'_>) -> Resul
     let path = configuration_path(common, io)?;
     let mut text = ConfigurationText::read(&path)?;
     if text.has("calendar", &args.calendar) {
-        return Err(Failure::usage(format!(
-            "there is a calendar `{}` already in {}",
-            args.calendar,
-            path.display()
-        ))
-        .hint("Choose another name."));
+        return Err(has_calendar(&args.calendar, &path));
     }
     let settings = if path.exists() { load(common, io)? } else { Settings::empty(&path) };
     if let Some(account) = &args.account {
@@ -89,10 +86,7 @@ fn look_at_server(
         [one] => *one,
         several => {
             let wanted = path.or(shown).unwrap_or_default();
-            let many = if several.is_empty() { "no calendar" } else { "several calendars" };
-            return Err(Failure::usage(format!("account {account} has {many} {wanted:?}")).hint(format!(
-                "`chestnut calendar list {account}` shows what is there; name it by --path."
-            )));
+            return Err(not_one_calendar(account, wanted, !several.is_empty()));
         }
     };
     let counts = block_on(async {
@@ -131,13 +125,9 @@ fn look_at_feed(
 ) -> Result<Looked, Failure> {
     if let FeedSource::Address(address) = feed {
         let url = feed_address(address);
-        let url = url.ok_or_else(|| {
-            Failure::usage(format!("--feed {:?} is no address of a feed", clean(address)))
-                .hint("It begins with https://, http:// or webcal://.")
-        })?;
+        let url = url.ok_or_else(|| not_a_feed(address))?;
         if url.password().is_some() || !url.username().is_empty() {
-            return Err(Failure::usage("the feed's address must not hold user or password")
-                .hint("Make an account with the user and the password, and name it with --account."));
+            return Err(feed_with_password());
         }
     }
     let calendar = connections.feed(&args.calendar, feed, args.account.as_deref())?;
@@ -160,10 +150,7 @@ fn look_at_feed(
     let mut report = report(args, "feed", settings, &text);
     report.rights = "read only";
     if has_new_uids(&text, &again) {
-        report.odd.push(
-            "its UIDs are new at every fetch: entries are recognised by title, start, end and recurrence"
-                .to_owned(),
-        );
+        report.odd.push(NEW_UIDS.to_owned());
     }
     Ok(Looked { keys, report })
 }
@@ -181,7 +168,7 @@ fn has_new_uids(one: &CalendarText, other: &CalendarText) -> bool {
 fn look_at_file(args: &CalendarAdd, settings: &Settings, file: &Path) -> Result<Looked, Failure> {
     let here = file;
     if here.is_dir() {
-        return Err(Failure::usage(format!("{} is a folder", file.display())).hint("Name it with --folder."));
+        return Err(is_a_folder(file));
     }
     let text = if here.exists() {
         FileCalendar::new(here.to_owned(), false).look().map_err(|error| unreadable(args, &error))?
@@ -190,7 +177,7 @@ fn look_at_file(args: &CalendarAdd, settings: &Settings, file: &Path) -> Result<
     };
     let mut report = report(args, "file", settings, &text);
     if !here.exists() {
-        report.odd = vec!["it is not there yet: the first copy makes it".to_owned()];
+        report.odd = vec![NOT_THERE_YET.to_owned()];
     }
     Ok(Looked {
         keys: vec![("file", Value::from(path_from(&settings.path, here)?.display().to_string()))],
@@ -201,14 +188,14 @@ fn look_at_file(args: &CalendarAdd, settings: &Settings, file: &Path) -> Result<
 fn look_at_folder(args: &CalendarAdd, settings: &Settings, folder: &Path) -> Result<Looked, Failure> {
     let here = folder;
     if here.is_file() {
-        return Err(Failure::usage(format!("{} is a file", folder.display())).hint("Name it with --file."));
+        return Err(is_a_file(folder));
     }
     let listing =
         FolderCalendar::new(here.to_owned(), true).listing().map_err(|error| unreadable(args, &error))?;
     let entries = [("files", listing.entries.len())].into();
     let mut report = Report { entries, rights: "read, write", ..empty_report(args, "folder", settings) };
     if !here.exists() {
-        report.odd = vec!["it is not there yet: the first copy makes it".to_owned()];
+        report.odd = vec![NOT_THERE_YET.to_owned()];
     }
     Ok(Looked {
         keys: vec![("folder", Value::from(path_from(&settings.path, here)?.display().to_string()))],

@@ -1,6 +1,6 @@
 //! `chestnut calendar create`: a new calendar on a server, mostly one to receive copies.
 
-use chestnut_caldav::protocol::{CalendarInfo, NewCalendar};
+use chestnut_caldav::protocol::NewCalendar;
 use chestnut_core::{Kind, Kinds};
 use toml_edit::Value;
 
@@ -13,6 +13,7 @@ use crate::open::{block_on, load};
 use crate::render::human::calendar_create::human;
 use crate::report::calendar_create::Report;
 use crate::settings::{ConfigurationText, Connections, check_name};
+use crate::words::{has_calendar_so_none_was_made, made_differently};
 
 /// What is asked for.
 pub(crate) struct Wanted<'w> {
@@ -30,10 +31,7 @@ pub(crate) fn run(wanted: &Wanted<'_>, common: &Common, io: &mut Io<'_>) -> Resu
     if let Some(called) = wanted.called {
         check_name("calendar", called)?;
         if text.has("calendar", called) {
-            return Err(Failure::usage(format!(
-                "there is a calendar `{called}` already in the configuration"
-            ))
-            .hint("Nothing was made. Choose another name with --as."));
+            return Err(has_calendar_so_none_was_made(called));
         }
     }
     let new = NewCalendar {
@@ -50,7 +48,7 @@ pub(crate) fn run(wanted: &Wanted<'_>, common: &Common, io: &mut Io<'_>) -> Resu
         text.save()?;
     }
     let report = Report {
-        differs: differences(&new, &made),
+        differs: made_differently(&new, &made),
         account,
         name: made.name,
         path,
@@ -69,23 +67,4 @@ fn kinds(words: &[KindWord]) -> Kinds {
         KindWord::Journals => Kind::Journal,
     };
     words.iter().map(kind).collect()
-}
-
-fn differences(new: &NewCalendar, made: &CalendarInfo) -> Vec<String> {
-    let mut told = Vec::new();
-    if made.name != new.name {
-        told.push(format!("its name is {:?}", made.name));
-    }
-    if new.color.is_some() && made.color != new.color {
-        told.push(
-            made.color
-                .as_ref()
-                .map_or_else(|| "it has no colour".to_owned(), |c| format!("its colour is {c}")),
-        );
-    }
-    if made.kinds != new.kinds {
-        let takes: Vec<_> = made.kinds.iter().map(Kind::word).collect();
-        told.push(format!("it takes {}", takes.join(", ")));
-    }
-    told
 }

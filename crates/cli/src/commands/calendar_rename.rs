@@ -5,10 +5,9 @@ use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show};
 use crate::open::{block_on, load};
-use crate::render::clean;
 use crate::report::calendar_rename::Report;
 use crate::settings::{ConfigurationText, Connections, Place};
-use crate::words::dav_hint;
+use crate::words::{empty_name, has_no_name, keeps_its_name, not_renamed, renamed};
 
 pub(crate) fn run(calendar: &str, new: &str, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
@@ -16,30 +15,19 @@ pub(crate) fn run(calendar: &str, new: &str, common: &Common, io: &mut Io<'_>) -
     let by_name = matches!(found.place, Place::Name(_));
     let Some(account) = found.account.as_deref().filter(|_| by_name || matches!(found.place, Place::Path(_)))
     else {
-        return Err(Failure::usage(format!(
-            "calendar {calendar} is a {}, which has no name on a server",
-            found.place.kind()
-        ))
-        .hint("What it is called here stands in the configuration: [calendar.NAME]."));
+        return Err(has_no_name(calendar, found.place.kind()));
     };
     if new.trim().is_empty() {
-        return Err(Failure::usage("the new name is empty"));
+        return Err(empty_name());
     }
     let connections = Connections::new(&settings, &io.environment);
     let stands = block_on(async {
         let url = connections.url(calendar).await?;
         let client = connections.client(account)?;
-        client.rename_calendar(&url, new).await.map_err(|error| {
-            Failure::failed(format!("calendar {calendar} (account {account}): {error}"))
-                .hint(dav_hint(&error, account))
-        })
+        client.rename_calendar(&url, new).await.map_err(|error| not_renamed(calendar, account, &error))
     })??;
     if stands.as_deref().map(str::trim) != Some(new.trim()) {
-        let stands = stands.map_or_else(|| "nothing".to_owned(), |name| format!("{:?}", clean(&name)));
-        return Err(Failure::failed(format!(
-            "calendar {calendar} (account {account}): the server agreed, and calls it {stands} all the same"
-        ))
-        .hint("Rename it where the server's own pages allow it; nothing was changed in the configuration."));
+        return Err(keeps_its_name(calendar, account, stands.as_deref()));
     }
     if by_name {
         let mut text = ConfigurationText::read(&settings.path)?;
@@ -48,9 +36,6 @@ pub(crate) fn run(calendar: &str, new: &str, common: &Common, io: &mut Io<'_>) -
     }
     let report =
         Report { calendar: calendar.to_owned(), name: new.to_owned(), configuration_changed: by_name };
-    show(common, io, &report, || {
-        let also = if by_name { " The configuration names it so now." } else { "" };
-        format!("Calendar {calendar} is called {:?} on its server.{also}\n", clean(new))
-    })?;
+    show(common, io, &report, || renamed(calendar, new, by_name))?;
     Ok(ExitCode::Ok)
 }

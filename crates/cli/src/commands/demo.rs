@@ -12,6 +12,7 @@ use crate::io::{Io, show};
 use crate::render::style;
 use crate::report::demo::{Report, Step};
 use crate::settings::write_private;
+use crate::words::no_random_numbers;
 
 const ENTRIES: usize = 150;
 
@@ -67,7 +68,7 @@ fn ending(folder: &Path, keep: bool) -> String {
 
 fn temporary_folder(io: &Io<'_>) -> Result<PathBuf, Failure> {
     let mut random = [0; 8];
-    getrandom::fill(&mut random).map_err(|e| Failure::failed(format!("no random numbers: {e}")))?;
+    getrandom::fill(&mut random).map_err(no_random_numbers)?;
     let name = chestnut_core::hex(&random);
     let base = io.environment.path("TMPDIR").unwrap_or_else(std::env::temp_dir);
     let folder = base.join(format!("chestnut-demo-{name}"));

@@ -6,9 +6,10 @@ use crate::failure::Failure;
 use crate::io::{Io, show};
 use crate::open::{load, look_at_state, open_state};
 use crate::render::clean;
-use crate::render::human::held::{effect, human};
+use crate::render::human::held::{decided, human};
 use crate::report::held::{Held, Report, held};
 use crate::settings::Settings;
+use crate::words::{no_answer, nothing_waits};
 
 pub(crate) fn run(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
@@ -32,20 +33,16 @@ pub(crate) fn decide(
     let store = open_state(common, &settings)?;
     let found = store.held(None)?.into_iter().find(|item| item.id == number);
     let Some(item) = found else {
-        return Err(Failure::usage(format!("nothing with the number {number} waits for a person"))
-            .hint("`chestnut held` lists what does."));
+        return Err(nothing_waits(number));
     };
     let item = held(item)?;
     if !item.choices.iter().any(|one| one == choice) {
-        return Err(Failure::usage(format!("{choice:?} is no answer to number {number}"))
-            .hint(format!("Answers are: {}.", item.choices.join(", "))));
+        return Err(no_answer(choice, number, &item.choices));
     }
     store.write(|writer| writer.decide(number, choice))?;
     let report = Report { held: vec![Held { decision: Some(choice.to_owned()), ..item }] };
     let route = clean(route_of(&settings, &report.held[0].route));
-    show(common, io, &report, || {
-        format!("number {number}: {}\n  do it now: chestnut sync {route}\n", effect(&report.held[0]))
-    })?;
+    show(common, io, &report, || decided(&report.held[0], &route))?;
     Ok(ExitCode::Ok)
 }
 

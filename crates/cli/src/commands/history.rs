@@ -11,6 +11,7 @@ use crate::open::{load, look_at_state};
 use crate::render::human::changes::change_lines;
 use crate::render::human::history::list;
 use crate::report::history::{Report, run_of};
+use crate::words::no_such_run;
 
 pub(crate) fn run(
     number: Option<i64>,
@@ -34,10 +35,7 @@ pub(crate) fn run(
 }
 
 fn one(store: &Store, id: RunId, zone: &TimeZone, common: &Common, io: &mut Io<'_>) -> Result<(), Failure> {
-    let record = store.run(id)?.ok_or_else(|| {
-        Failure::usage(format!("there is no run {}", id.0))
-            .hint("`chestnut history` lists the runs that are kept.")
-    })?;
+    let record = store.run(id)?.ok_or_else(|| no_such_run(id.0))?;
     let changes = store.changes(id)?;
     let report = Report { runs: vec![run_of(&record, Some(&changes))] };
     show(common, io, &report, || {

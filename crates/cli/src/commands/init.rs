@@ -8,6 +8,7 @@ use crate::failure::Failure;
 use crate::io::{Io, show};
 use crate::open::configuration_path;
 use crate::report::init::Report;
+use crate::words::{cannot_be_written, configuration_written, is_there_already};
 
 /// What stands in a new configuration: the whole job as comments, nothing that would run by itself.
 const TEMPLATE: &str = r#"# Chestnut: which calendars are kept in step, and how.
@@ -58,12 +59,7 @@ pub(crate) fn run(file: Option<&Path>, common: &Common, io: &mut Io<'_>) -> Resu
     let path = file.map_or_else(|| configuration_path(common, io), |file| Ok(PathBuf::from(file)))?;
     write_new(&path)?;
     let report = Report { configuration: path.display().to_string() };
-    show(common, io, &report, || {
-        format!(
-            "Written: {}. It is all comments yet.\nNext: chestnut account add NAME ADDRESS --user USER\n",
-            report.configuration
-        )
-    })?;
+    show(common, io, &report, || configuration_written(&report.configuration))?;
     Ok(ExitCode::Ok)
 }
 
@@ -74,9 +70,8 @@ fn write_new(path: &Path) -> Result<(), Failure> {
     }
     let made = std::fs::OpenOptions::new().write(true).create_new(true).open(path);
     let mut file = made.map_err(|e| match e.kind() {
-        std::io::ErrorKind::AlreadyExists => Failure::usage(format!("{} exists already", path.display()))
-            .hint("Nothing was changed. Name another file, or add to this one with `chestnut init --ask`."),
-        _ => Failure::failed(format!("{} cannot be written: {e}", path.display())),
+        std::io::ErrorKind::AlreadyExists => is_there_already(path),
+        _ => cannot_be_written(path, &e),
     })?;
     Ok(file.write_all(TEMPLATE.as_bytes())?)
 }

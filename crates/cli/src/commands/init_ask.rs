@@ -23,7 +23,7 @@ use crate::settings::{
     AccountSettings, ConfigurationText, Connections, FeedSource, Place, SecretSource, Settings,
     SignInSettings, check_name, path_from, start,
 };
-use crate::words::calendar_hint;
+use crate::words::{calendar_hint, nobody_can_be_asked};
 
 struct Asking<'a, 'io> {
     path: &'a Path,
@@ -36,11 +36,7 @@ struct Asking<'a, 'io> {
 pub(crate) fn run(file: Option<&Path>, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let path = file.map_or_else(|| configuration_path(common, io), |file| Ok(PathBuf::from(file)))?;
     let path = path.as_path();
-    let questions = Questions::of_terminal(io.can_ask).ok_or_else(|| {
-        Failure::usage("nobody can be asked: this is no terminal").hint(
-            "Write one to fill in with `chestnut init`, or use `chestnut account add` and `chestnut calendar add`.",
-        )
-    })?;
+    let questions = Questions::of_terminal(io.can_ask).ok_or_else(nobody_can_be_asked)?;
     let text = ConfigurationText::read(path)?;
     let settings = text.settings()?;
     let mut asking = Asking { path, text, settings, questions, io };

@@ -12,9 +12,13 @@ use crate::open::{block_on, configuration_path, load, look_at_state, open_state}
 use crate::questions::Questions;
 use crate::render::human::preview::first_summary;
 use crate::render::human::route::{copy_lines, described, human};
-use crate::render::{clean, count};
 use crate::report::route::{Report, Retired, gone, line};
 use crate::settings::{ConfigurationText, Connections, RouteSettings, Settings, route_key};
+use crate::words::{
+    DELETE_COPIES, SHOWS, WAYS, WHAT_SHOWS, WHICH_WAY, copies_remain, made_no_copies, needs_calendars,
+    not_configured_any_more, not_retired, paused_or_not, retired, retiring_asks_first, route_written,
+    too_few_calendars, which_calendars,
+};
 
 pub(crate) fn list(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
@@ -64,11 +68,7 @@ pub(crate) fn pause(
         })?;
         routes.push(line(&store, name, Some(route))?);
     }
-    let words = match is_paused {
-        true => "is paused; `sync` passes it over until `chestnut route resume`",
-        false => "goes on with the next sync",
-    };
-    show(common, io, &Report { routes }, || format!("{} {words}\n", clean(name)))?;
+    show(common, io, &Report { routes }, || paused_or_not(name, is_paused))?;
     Ok(ExitCode::Ok)
 }
 
@@ -93,9 +93,7 @@ pub(crate) fn retire(
     let store = open_state(common, &settings)?;
     let is_gone = gone(&store, &settings)?.iter().any(|gone| gone == name);
     if is_gone && how.remove_copies {
-        return Err(Failure::usage(format!("route {name} is not in the configuration any more")).hint(
-            "To take its copies away, put it back into the configuration first: nothing else says where they are.",
-        ));
+        return Err(not_configured_any_more(name));
     }
     let mut removed = 0;
     let mut names = vec![name.to_owned()];
@@ -114,14 +112,9 @@ pub(crate) fn retire(
         text.remove("route", name);
         text.save()?;
     }
-    let copies = match (is_gone || !how.remove_copies, removed) {
-        (true, _) => "its copies stay where they are".to_owned(),
-        (false, number) => format!("{} removed", count(number, "copy", "copies")),
-    };
     let report = Retired { route: name.to_owned(), removed };
-    show(common, io, &report, || {
-        format!("{} is retired; {copies}; its runs stay in the history\n", clean(name))
-    })?;
+    let taken_away = (how.remove_copies && !is_gone).then_some(removed);
+    show(common, io, &report, || retired(name, taken_away))?;
     Ok(ExitCode::Ok)
 }
 
@@ -135,10 +128,7 @@ fn remove(
     io: &mut Io<'_>,
 ) -> Result<usize, Failure> {
     if chosen.iter().any(|(_, route)| route.is_two_way) {
-        return Err(Failure::usage(format!(
-            "route {name} made no copies: it keeps calendars alike, both ways"
-        ))
-        .hint("Retire it without --remove-copies; every calendar keeps what it holds."));
+        return Err(made_no_copies(name));
     }
     let key = route_key(settings, false)?;
     let connections = Connections::new(settings, &io.environment);
@@ -158,23 +148,18 @@ fn remove(
     }
     if !yes {
         let Some(mut questions) = Questions::of_terminal(io.can_ask) else {
-            let number = count(copies.len(), "copy", "copies");
-            return Err(Failure::usage(format!("retiring route {name} deletes {number}, and asks first"))
-                .hint("Say --yes to go on; without --remove-copies they stay."));
+            return Err(retiring_asks_first(name, copies.len()));
         };
         io.err.write_all(copy_lines(&copies, &settings.zone, common.verbose > 0).as_bytes())?;
-        if !questions.yes("Delete these copies now?", false)? {
-            return Err(Failure::usage(format!("route {name} was not retired; nothing was deleted")));
+        if !questions.yes(DELETE_COPIES, false)? {
+            return Err(not_retired(name));
         }
     }
     let mut removed = 0;
     for (rule, copies) in &found {
         let report = block_on(remove_copies(rule, store, &options, copies))??;
         if report.result == RunResult::Failed {
-            let message = format!("not every copy of route {name} could be removed");
-            return Err(
-                Failure::failed(message).hint("`chestnut history` says which; run it again to try the rest.")
-            );
+            return Err(copies_remain(name));
         }
         removed += report.summary.calendars.values().map(|counts| counts.deleted).sum::<usize>();
     }
@@ -198,8 +183,8 @@ pub(crate) fn add(args: &RouteAdd, common: &Common, io: &mut Io<'_>) -> Result<E
     let carry = match (&args.carry, questions.as_mut()) {
         (Some(carry), _) => carry.word().to_owned(),
         (None, Some(questions)) => {
-            let choices = ["everything".to_owned(), "only when it is busy".to_owned()];
-            ["everything", "busy"][questions.choose("What may the other side see?", &choices)?].to_owned()
+            let choices = SHOWS.map(str::to_owned);
+            ["everything", "busy"][questions.choose(WHAT_SHOWS, &choices)?].to_owned()
         }
         (None, None) => "everything".to_owned(),
     };
@@ -234,13 +219,7 @@ pub(crate) fn add(args: &RouteAdd, common: &Common, io: &mut Io<'_>) -> Result<E
         routes.push(line(&store, name, Some(route))?);
     }
     text.save()?;
-    let name = clean(&args.route);
-    show(common, io, &Report { routes }, || {
-        format!(
-            "{summary}{name} is written into {}\n  every entry: chestnut preview {name}\n  do it: chestnut sync {name}\n",
-            path.display()
-        )
-    })?;
+    show(common, io, &Report { routes }, || summary + &route_written(&args.route, &path))?;
     Ok(ExitCode::Ok)
 }
 
@@ -256,22 +235,18 @@ fn ends(
         return Ok((vec![from.clone(), to.clone()], false));
     }
     let Some(questions) = questions else {
-        return Err(Failure::usage("a route needs its calendars").hint(
-            "Say --from CALENDAR --to CALENDAR for one way, or --between CALENDAR,CALENDAR for both.",
-        ));
+        return Err(needs_calendars());
     };
     let names: Vec<String> = settings.calendars.keys().cloned().collect();
     if names.len() < 2 {
-        return Err(Failure::usage("a route needs two calendars, and the configuration has fewer")
-            .hint("Add one with `chestnut calendar add` or `chestnut calendar create … --as NAME`."));
+        return Err(too_few_calendars());
     }
-    let directions = ["one way: copies go from one to the other".to_owned(), "both ways".to_owned()];
-    let is_two_way = questions.choose("In which direction?", &directions)? == 1;
+    let is_two_way = questions.choose(WHICH_WAY, &WAYS.map(str::to_owned))? == 1;
     let mut pick = |given: &Option<String>, prompt: &str| match given {
         Some(name) => Ok::<_, Failure>(name.clone()),
         None => Ok(names[questions.choose(prompt, &names)?].clone()),
     };
-    let first = pick(&args.from, if is_two_way { "Between which calendar" } else { "From which calendar?" })?;
-    let second = pick(&args.to, if is_two_way { "and which one?" } else { "To which calendar?" })?;
+    let [first, second] = which_calendars(is_two_way);
+    let (first, second) = (pick(&args.from, first)?, pick(&args.to, second)?);
     Ok((vec![first, second], is_two_way))
 }

@@ -17,11 +17,13 @@ use crate::progress::Bars;
 use crate::questions::Questions;
 use crate::render::human::preview::first_summary;
 use crate::render::human::sync::human;
-use crate::render::{clean, style};
+use crate::render::style;
 use crate::report::route::gone;
 use crate::report::sync::{Outcome, Report, Run, begun, not_begun};
 use crate::settings::{Connections, RouteSettings, route_key, side_by_side};
-use crate::words::{gone_words, invitation_warning, never_ran};
+use crate::words::{
+    WRITE_NOW, gone_words, interrupted_sync, invitation_warning, never_ran, passed_over, was_not_begun,
+};
 
 /// How to sync.
 #[derive(Debug, Clone, Copy)]
@@ -47,8 +49,7 @@ pub(crate) fn run(
     for name in chosen.iter().map(|(name, _)| *name).collect::<Vec<_>>() {
         if is_paused(name)? {
             chosen.retain(|(other, _)| *other != name);
-            let name = clean(name);
-            paused += &format!("{name} is paused, and was passed over: chestnut route resume {name}\n");
+            paused += &passed_over(name);
         }
     }
     if !paused.is_empty() {
@@ -103,7 +104,7 @@ pub(crate) fn run(
         tokio::select! {
             runs = work => Ok(runs),
             () = interrupted_twice(Rc::clone(&options.stop)) => {
-                Err(Failure::failed("interrupted").hint("Run `chestnut sync` again; it goes on where it was cut off."))
+                Err(interrupted_sync())
             }
         }
     })??;
@@ -162,12 +163,9 @@ impl First<'_> {
             return Ok(None);
         }
         err.write_all(first_summary(name, route, &preview).as_bytes())?;
-        Ok(match questions.yes("Write this now?", false)? {
+        Ok(match questions.yes(WRITE_NOW, false)? {
             true => None,
-            false => Some(
-                Failure::waiting(format!("route {name} was not begun; nothing was written"))
-                    .hint("`chestnut preview -v` names every entry."),
-            ),
+            false => Some(was_not_begun(name)),
         })
     }
 }

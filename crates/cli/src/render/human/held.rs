@@ -84,3 +84,8 @@ pub(crate) fn effect(item: &Held) -> String {
         (_, choice) => format!("what {} says will count", clean(choice.unwrap_or_default())),
     }
 }
+
+/// What an answer will do.
+pub(crate) fn decided(item: &Held, route: &str) -> String {
+    format!("number {}: {}\n  do it now: chestnut sync {route}\n", item.number, effect(item))
+}

@@ -1,0 +1,70 @@
+//! Answers to what somebody asked for that is not there, or not possible.
+
+use std::path::Path;
+
+use jiff::civil::Date;
+
+use crate::failure::Failure;
+
+/// `decide` names a number that is not there.
+pub(crate) fn nothing_waits(number: i64) -> Failure {
+    Failure::usage(format!("nothing with the number {number} waits for a person"))
+        .hint("`chestnut held` lists what does.")
+}
+
+/// `decide` has an answer that is none.
+pub(crate) fn no_answer(choice: &str, number: i64, choices: &[String]) -> Failure {
+    Failure::usage(format!("{choice:?} is no answer to number {number}"))
+        .hint(format!("Answers are: {}.", choices.join(", ")))
+}
+
+/// `history` names a run that is not there.
+pub(crate) fn no_such_run(number: i64) -> Failure {
+    Failure::usage(format!("there is no run {number}"))
+        .hint("`chestnut history` lists the runs that are kept.")
+}
+
+/// The days of an agenda end before they begin.
+pub(crate) fn ends_before_it_begins(from: Date, to: Date) -> Failure {
+    Failure::usage(format!("--to {to} is not behind --from {from}"))
+        .hint("The day of --to is no longer part of it: for one day, name the next one.")
+}
+
+/// An option is no day.
+pub(crate) fn not_a_day(option: &str, text: &str) -> Failure {
+    Failure::usage(format!("{option} {text:?} is no day")).hint("Write it as 2026-10-05.")
+}
+
+/// When an entry takes place cannot be worked out.
+pub(crate) fn not_in_the_list(calendar: &str, title: &str, error: impl std::fmt::Display) -> Failure {
+    Failure::failed(format!("{calendar}, {title:?}: {error}"))
+        .hint("It is not in the list; nothing is guessed.")
+}
+
+/// `init` finds a configuration.
+pub(crate) fn is_there_already(path: &Path) -> Failure {
+    Failure::usage(format!("{} exists already", path.display()))
+        .hint("Nothing was changed. Name another file, or add to this one with `chestnut init --ask`.")
+}
+
+/// A file cannot be written.
+pub(crate) fn cannot_be_written(path: &Path, error: &std::io::Error) -> Failure {
+    Failure::failed(format!("{} cannot be written: {error}", path.display()))
+}
+
+/// `init` has written a configuration.
+pub(crate) fn configuration_written(path: &str) -> String {
+    format!("Written: {path}. It is all comments yet.\nNext: chestnut account add NAME ADDRESS --user USER\n")
+}
+
+/// `init --ask` at no terminal.
+pub(crate) fn nobody_can_be_asked() -> Failure {
+    Failure::usage("nobody can be asked: this is no terminal").hint(
+        "Write one to fill in with `chestnut init`, or use `chestnut account add` and `chestnut calendar add`.",
+    )
+}
+
+/// There is no randomness to be had.
+pub(crate) fn no_random_numbers(error: impl std::fmt::Display) -> Failure {
+    Failure::failed(format!("no random numbers: {error}"))
+}

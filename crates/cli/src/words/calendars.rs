@@ -1,0 +1,137 @@
+//! Sentences about calendars: adding, making and renaming them.
+
+use std::path::Path;
+
+use chestnut_caldav::protocol::{CalendarInfo, NewCalendar};
+use chestnut_caldav::{Class, DavError};
+use chestnut_core::Kind;
+
+use super::failures::dav_hint;
+use crate::failure::Failure;
+use crate::render::clean;
+
+/// The configuration has a calendar of that name, where it was about to get one.
+pub(crate) fn has_calendar(name: &str, path: &Path) -> Failure {
+    Failure::usage(format!("there is a calendar `{name}` already in {}", path.display()))
+        .hint("Choose another name.")
+}
+
+/// The same, before a calendar was made on a server.
+pub(crate) fn has_calendar_so_none_was_made(name: &str) -> Failure {
+    Failure::usage(format!("there is a calendar `{name}` already in the configuration"))
+        .hint("Nothing was made. Choose another name with --as.")
+}
+
+/// A name or a path leads to none, or to several.
+pub(crate) fn not_one_calendar(account: &str, wanted: &str, has_several: bool) -> Failure {
+    let many = if has_several { "several calendars" } else { "no calendar" };
+    Failure::usage(format!("account {account} has {many} {wanted:?}"))
+        .hint(format!("`chestnut calendar list {account}` shows what is there; name it by --path."))
+}
+
+/// `--feed` is no address.
+pub(crate) fn not_a_feed(address: &str) -> Failure {
+    Failure::usage(format!("--feed {:?} is no address of a feed", clean(address)))
+        .hint("It begins with https://, http:// or webcal://.")
+}
+
+/// A password has no place in an address.
+pub(crate) fn feed_with_password() -> Failure {
+    Failure::usage("the feed's address must not hold user or password")
+        .hint("Make an account with the user and the password, and name it with --account.")
+}
+
+/// `--file` names a folder.
+pub(crate) fn is_a_folder(path: &Path) -> Failure {
+    Failure::usage(format!("{} is a folder", path.display())).hint("Name it with --folder.")
+}
+
+/// `--folder` names a file.
+pub(crate) fn is_a_file(path: &Path) -> Failure {
+    Failure::usage(format!("{} is a file", path.display())).hint("Name it with --file.")
+}
+
+pub(crate) const NOT_THERE_YET: &str = "it is not there yet: the first copy makes it";
+pub(crate) const NEW_UIDS: &str =
+    "its UIDs are new at every fetch: entries are recognised by title, start, end and recurrence";
+
+/// What the server made otherwise than it was asked.
+pub(crate) fn made_differently(new: &NewCalendar, made: &CalendarInfo) -> Vec<String> {
+    let mut told = Vec::new();
+    if made.name != new.name {
+        told.push(format!("its name is {:?}", made.name));
+    }
+    if new.color.is_some() && made.color != new.color {
+        let color = made.color.as_ref();
+        told.push(color.map_or_else(|| "it has no colour".to_owned(), |c| format!("its colour is {c}")));
+    }
+    if made.kinds != new.kinds {
+        let takes: Vec<_> = made.kinds.iter().map(Kind::word).collect();
+        told.push(format!("it takes {}", takes.join(", ")));
+    }
+    told
+}
+
+/// The account has a calendar of that name.
+pub(crate) fn server_has_calendar(account: &str, name: &str) -> Failure {
+    Failure::usage(format!("account {account} has a calendar named {name:?} already")).hint(format!(
+        "Use that one (`chestnut calendar list {account}` shows its path), or choose another name."
+    ))
+}
+
+const MAKE_IT_THERE: &str =
+    "Make the calendar in the server's own pages, then `chestnut calendar list` finds it.";
+
+/// The server names no place for new calendars.
+pub(crate) fn no_home(account: &str) -> Failure {
+    Failure::failed(format!("account {account}: the server names no home for new calendars"))
+        .hint(MAKE_IT_THERE)
+}
+
+/// The server does not make it.
+pub(crate) fn not_made(account: &str, error: &DavError) -> Failure {
+    let hint = match error.class() {
+        Class::Credentials => dav_hint(error, account),
+        _ => format!(
+            "This server does not let calendars be made from outside, or not by this user. {MAKE_IT_THERE}"
+        ),
+    };
+    Failure::failed(format!("account {account}: {error}")).hint(hint)
+}
+
+/// The server says that it made it, and did not.
+pub(crate) fn made_and_not_there(account: &str) -> Failure {
+    let words = format!("account {account}: the server said that the calendar was made, and it is not there");
+    Failure::failed(words).hint(MAKE_IT_THERE)
+}
+
+/// A file has no name on a server.
+pub(crate) fn has_no_name(calendar: &str, kind: &str) -> Failure {
+    Failure::usage(format!("calendar {calendar} is a {kind}, which has no name on a server"))
+        .hint("What it is called here stands in the configuration: [calendar.NAME].")
+}
+
+pub(crate) fn empty_name() -> Failure {
+    Failure::usage("the new name is empty")
+}
+
+/// The server does not rename it.
+pub(crate) fn not_renamed(calendar: &str, account: &str, error: &DavError) -> Failure {
+    Failure::failed(format!("calendar {calendar} (account {account}): {error}"))
+        .hint(dav_hint(error, account))
+}
+
+/// The server says that it renamed it, and did not.
+pub(crate) fn keeps_its_name(calendar: &str, account: &str, name: Option<&str>) -> Failure {
+    let stands = name.map_or_else(|| "nothing".to_owned(), |name| format!("{:?}", clean(name)));
+    Failure::failed(format!(
+        "calendar {calendar} (account {account}): the server agreed, and calls it {stands} all the same"
+    ))
+    .hint("Rename it where the server's own pages allow it; nothing was changed in the configuration.")
+}
+
+/// It has its new name.
+pub(crate) fn renamed(calendar: &str, name: &str, is_in_configuration: bool) -> String {
+    let also = if is_in_configuration { " The configuration names it so now." } else { "" };
+    format!("Calendar {calendar} is called {:?} on its server.{also}\n", clean(name))
+}

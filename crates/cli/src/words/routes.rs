@@ -1,0 +1,109 @@
+//! Sentences about routes: taking them out, adding them.
+
+use std::path::Path;
+
+use crate::failure::Failure;
+use crate::render::{clean, count};
+
+/// A route that the configuration no longer has cannot have its copies taken away.
+pub(crate) fn not_configured_any_more(name: &str) -> Failure {
+    Failure::usage(format!("route {name} is not in the configuration any more")).hint(
+        "To take its copies away, put it back into the configuration first: nothing else says where they are.",
+    )
+}
+
+/// A two-way route has no copies.
+pub(crate) fn made_no_copies(name: &str) -> Failure {
+    Failure::usage(format!("route {name} made no copies: it keeps calendars alike, both ways"))
+        .hint("Retire it without --remove-copies; every calendar keeps what it holds.")
+}
+
+/// Copies are not deleted without a word.
+pub(crate) fn retiring_asks_first(name: &str, copies: usize) -> Failure {
+    let number = count(copies, "copy", "copies");
+    Failure::usage(format!("retiring route {name} deletes {number}, and asks first"))
+        .hint("Say --yes to go on; without --remove-copies they stay.")
+}
+
+pub(crate) const DELETE_COPIES: &str = "Delete these copies now?";
+
+/// A person said no.
+pub(crate) fn not_retired(name: &str) -> Failure {
+    Failure::usage(format!("route {name} was not retired; nothing was deleted"))
+}
+
+/// Some copies are still there.
+pub(crate) fn copies_remain(name: &str) -> Failure {
+    Failure::failed(format!("not every copy of route {name} could be removed"))
+        .hint("`chestnut history` says which; run it again to try the rest.")
+}
+
+/// What became of a route and its copies; `None` where these were not asked for.
+pub(crate) fn retired(name: &str, removed: Option<usize>) -> String {
+    let copies = match removed {
+        None => "its copies stay where they are".to_owned(),
+        Some(number) => format!("{} removed", count(number, "copy", "copies")),
+    };
+    format!("{} is retired; {copies}; its runs stay in the history\n", clean(name))
+}
+
+/// Whether a route runs.
+pub(crate) fn paused_or_not(name: &str, is_paused: bool) -> String {
+    let words = match is_paused {
+        true => "is paused; `sync` passes it over until `chestnut route resume`",
+        false => "goes on with the next sync",
+    };
+    format!("{} {words}\n", clean(name))
+}
+
+/// A route was passed over.
+pub(crate) fn passed_over(name: &str) -> String {
+    let name = clean(name);
+    format!("{name} is paused, and was passed over: chestnut route resume {name}\n")
+}
+
+/// A route was written into the configuration.
+pub(crate) fn route_written(name: &str, path: &Path) -> String {
+    let (name, path) = (clean(name), path.display());
+    format!(
+        "{name} is written into {path}\n  every entry: chestnut preview {name}\n  do it: chestnut sync {name}\n"
+    )
+}
+
+/// `route add` does not say between which calendars.
+pub(crate) fn needs_calendars() -> Failure {
+    Failure::usage("a route needs its calendars")
+        .hint("Say --from CALENDAR --to CALENDAR for one way, or --between CALENDAR,CALENDAR for both.")
+}
+
+/// The configuration has fewer than two calendars.
+pub(crate) fn too_few_calendars() -> Failure {
+    Failure::usage("a route needs two calendars, and the configuration has fewer")
+        .hint("Add one with `chestnut calendar add` or `chestnut calendar create … --as NAME`.")
+}
+
+pub(crate) const WHICH_WAY: &str = "In which direction?";
+pub(crate) const WAYS: [&str; 2] = ["one way: copies go from one to the other", "both ways"];
+pub(crate) const WHAT_SHOWS: &str = "What may the other side see?";
+pub(crate) const SHOWS: [&str; 2] = ["everything", "only when it is busy"];
+
+/// The questions after two calendars.
+pub(crate) fn which_calendars(is_two_way: bool) -> [&'static str; 2] {
+    match is_two_way {
+        true => ["Between which calendar", "and which one?"],
+        false => ["From which calendar?", "To which calendar?"],
+    }
+}
+
+/// A person said no to a first run.
+pub(crate) fn was_not_begun(name: &str) -> Failure {
+    Failure::waiting(format!("route {name} was not begun; nothing was written"))
+        .hint("`chestnut preview -v` names every entry.")
+}
+
+pub(crate) const WRITE_NOW: &str = "Write this now?";
+
+/// Somebody interrupted a sync twice.
+pub(crate) fn interrupted_sync() -> Failure {
+    Failure::failed("interrupted").hint("Run `chestnut sync` again; it goes on where it was cut off.")
+}
