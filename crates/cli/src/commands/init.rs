@@ -8,52 +8,7 @@ use crate::failure::Failure;
 use crate::io::{Io, show};
 use crate::open::configuration_path;
 use crate::report::init::Report;
-use crate::words::{cannot_be_written, configuration_written, is_there_already};
-
-/// What stands in a new configuration: the whole job as comments, nothing that would run by itself.
-const TEMPLATE: &str = r#"# Chestnut: which calendars are kept in step, and how.
-# Lines that begin with # are comments: take the # away from what you want, and change it.
-# `chestnut init --ask` writes the same by asking, and tries every answer.
-
-# The zone in which times are shown; without it the system's.
-# timezone = "Europe/Ljubljana"
-
-# 1. Accounts: a login at a CalDAV server. Any address of the server will do.
-#    `chestnut account add packhouse dav.packhouse.example --user office` tries it and writes it here.
-#
-# [account.packhouse]
-# url      = "https://dav.packhouse.example/"
-# user     = "office"
-# password = { file = "packhouse.password" }   # or { env = "…" }, { command = ["…"] }, { keyring = "…" }
-
-# 2. Calendars: on a server, or a feed (which can only be read), an .ics file, a folder of .ics files.
-#    `chestnut calendar list` shows what the accounts have; `chestnut calendar create` makes a new one.
-#
-# [calendar.presses]
-# account = "packhouse"
-# path    = "/office/presses/"                 # or name = "Press hall", where that is unique
-#
-# [calendar.market-days]
-# feed = "https://markets.example/days.ics"
-#
-# [calendar.board]
-# file = "board.ics"
-
-# 3. Routes: which calendar feeds which. Best give copies a calendar of their own.
-#    `chestnut preview` says what a sync would do, and writes nothing.
-#
-# [route.presses-to-board]
-# from      = "presses"
-# to        = "board"
-# only      = { kinds = ["events"] }           # also "tasks" and "journals"
-# deletions = "carry"                          # "keep": a copy stays when its entry is deleted
-# window    = { past = "7 days", ahead = "3 months" }
-# carry     = "everything"                     # "busy": the time alone
-#
-# [route.crews]                                # both ways
-# between   = ["presses", "board"]
-# disagree  = "newest"                         # or a calendar, or "hold": you decide
-"#;
+use crate::words::{cannot_be_written, configuration_written, first_configuration, is_there_already};
 
 pub(crate) fn run(file: Option<&Path>, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let path = file.map_or_else(|| configuration_path(common, io), |file| Ok(PathBuf::from(file)))?;
@@ -73,5 +28,5 @@ fn write_new(path: &Path) -> Result<(), Failure> {
         std::io::ErrorKind::AlreadyExists => is_there_already(path),
         _ => cannot_be_written(path, &e),
     })?;
-    Ok(file.write_all(TEMPLATE.as_bytes())?)
+    Ok(file.write_all(first_configuration().as_bytes())?)
 }

@@ -12,7 +12,7 @@ use crate::open::{block_on, configuration_path, load, look_at_state, open_state}
 use crate::questions::Questions;
 use crate::render::human::preview::first_summary;
 use crate::render::human::route::{copy_lines, described, human};
-use crate::report::route::{Report, Retired, gone, line};
+use crate::report::route::{Report, Retired, Shown, Whole, gone, line, settings as settings_of};
 use crate::settings::{ConfigurationText, Connections, RouteSettings, Settings, route_key};
 use crate::words::{
     DELETE_COPIES, SHOWS, WAYS, WHAT_SHOWS, WHICH_WAY, copies_remain, made_no_copies, needs_calendars,
@@ -42,11 +42,11 @@ pub(crate) fn show_one(name: &str, common: &Common, io: &mut Io<'_>) -> Result<E
     let mut routes = Vec::new();
     let mut text = String::new();
     for (name, route) in chosen {
-        let line = line(&store, name, Some(route))?;
-        text += &described(&line, route);
-        routes.push(line);
+        let whole = Whole { line: line(&store, name, Some(route))?, settings: settings_of(route) };
+        text += &described(&whole, common.verbose > 0);
+        routes.push(whole);
     }
-    show(common, io, &Report { routes }, || text)?;
+    show(common, io, &Shown { routes }, || text)?;
     Ok(ExitCode::Ok)
 }
 

@@ -6,11 +6,62 @@ use serde::Serialize;
 
 use crate::failure::Failure;
 use crate::settings::{RouteSettings, Settings};
+use crate::words::keys::{self, Default, Key, Ways};
 
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Report {
     pub(crate) routes: Vec<Line>,
+}
+
+/// What `route show` reports.
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub(crate) struct Shown {
+    pub(crate) routes: Vec<Whole>,
+}
+
+/// A route with all its settings.
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub(crate) struct Whole {
+    #[serde(flatten)]
+    pub(crate) line: Line,
+    pub(crate) settings: Vec<Setting>,
+}
+
+/// A key of a route, and what holds for it.
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub(crate) struct Setting {
+    pub(crate) key: &'static str,
+    /// As it is written in the file, on one line; where nothing was said and the default is no value, words.
+    pub(crate) value: String,
+    /// Whether the file says so; else it is the default.
+    pub(crate) said: bool,
+    #[serde(skip)]
+    pub(crate) means: String,
+}
+
+/// The settings that hold for a route, in the order of the reference.
+pub(crate) fn settings(route: &RouteSettings) -> Vec<Setting> {
+    let setting = |key: &Key| {
+        let said = route.said.get(key.name);
+        let is_busy = matches!(route.carry.shows, Shows::Busy(_));
+        let applies = match key.ways {
+            _ if key.is_of_busy && !is_busy => false,
+            Ways::All => true,
+            Ways::OneWay => !route.is_two_way,
+            Ways::TwoWay => route.is_two_way,
+        };
+        let value = match (said, key.default) {
+            (Some(said), _) => said.clone(),
+            (None, Default::Value(words) | Default::Words(words)) if applies => words.to_owned(),
+            _ => return None,
+        };
+        Some(Setting { key: key.name, value, said: said.is_some(), means: key.plain() })
+    };
+    keys::ROUTE.iter().filter_map(setting).collect()
 }
 
 #[derive(Debug, Serialize)]

@@ -67,6 +67,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("preview", schema_for!(super::preview::Report)),
         ("probe", schema_for!(super::probe::Report)),
         ("route-list", schema_for!(super::route::Report)),
+        ("route-show", schema_for!(super::route::Shown)),
         ("route-retire", schema_for!(super::route::Retired)),
         ("status", schema_for!(super::status::Report)),
         ("sync", schema_for!(super::sync::Report)),

@@ -54,7 +54,17 @@ pub(crate) struct Telling {
     /// The number to answer with `decide`.
     pub(crate) held: Option<i64>,
     #[serde(skip)]
-    pub(crate) state: &'static str,
+    pub(crate) state: State,
+}
+
+/// How an entry stands on a route; what a person should see first comes last.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum State {
+    Own,
+    InStep,
+    LeftOut,
+    NotInStep,
+    Held,
 }
 
 #[derive(Debug, Serialize)]
@@ -136,14 +146,13 @@ impl Past {
 impl Telling {
     pub(crate) fn of(name: &str, route: &RouteSettings, story: Story, past: &[PastChange]) -> Self {
         let why = story_words(&story, route);
+        let is_own = |place: &StoryPlace| matches!(place.part, Part::Own | Part::OfAnotherRoute);
         let state = match () {
-            () if story.held.is_some() => "held",
-            () if story.places.iter().all(|place| matches!(place.part, Part::Own | Part::OfAnotherRoute)) => {
-                "own"
-            }
-            () if story.stopped.is_some() => "left out",
-            () if !story.findings.is_empty() => "not in step",
-            () => "in step",
+            () if story.held.is_some() => State::Held,
+            () if story.places.iter().all(is_own) => State::Own,
+            () if story.stopped.is_some() => State::LeftOut,
+            () if !story.findings.is_empty() => State::NotInStep,
+            () => State::InStep,
         };
         let next = |one: PreviewedChange| Next {
             action: one.action,
@@ -155,7 +164,7 @@ impl Telling {
             uid: story.uid,
             title: story.title,
             start: story.start,
-            taken: story.stopped.is_none() && state != "own",
+            taken: story.stopped.is_none() && state != State::Own,
             key: story.stopped.map(|reason| reason.key().to_owned()),
             why,
             places: story.places.into_iter().map(|place| Place::of(place, past)).collect(),

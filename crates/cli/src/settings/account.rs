@@ -8,6 +8,7 @@ use url::Url;
 use super::reader::Section;
 use super::secrets::{SecretSource, secret_source};
 use crate::failure::Failure;
+use crate::words::keys;
 
 /// `[account.NAME]`
 #[derive(Debug, Clone)]
@@ -81,21 +82,6 @@ pub(crate) struct ProxySettings {
     pub(crate) password: Option<SecretSource>,
 }
 
-const KEYS: &[&str] = &[
-    "url",
-    "user",
-    "password",
-    "token",
-    "oauth",
-    "ca",
-    "certificate",
-    "certificate-key",
-    "proxy",
-    "timeout",
-    "at-once",
-    "plain-http",
-];
-
 /// Reads an address as people have it: with scheme or without, or a mail address, whose domain counts.
 pub(crate) fn start(text: &str) -> Option<Start> {
     let text = text.trim();
@@ -113,7 +99,7 @@ pub(crate) fn start(text: &str) -> Option<Start> {
 }
 
 pub(super) fn account(section: &Section<'_>) -> Result<AccountSettings, Failure> {
-    section.allow(KEYS)?;
+    section.allow_described(keys::ACCOUNT)?;
     let text = section.needed_text("url")?;
     let start = start(&text).ok_or_else(|| {
         section.wrong(
@@ -183,9 +169,7 @@ fn web_address(section: &Section<'_>, key: &str) -> Result<Option<Url>, Failure>
 }
 
 fn oauth(section: &Section<'_>) -> Result<OAuthSettings, Failure> {
-    const KEYS: &[&str] =
-        &["client-id", "client-secret", "authorize-url", "token-url", "device-url", "scopes", "keep"];
-    section.allow(KEYS)?;
+    section.allow_described(keys::OAUTH)?;
     let keep = secret(section, "keep")?;
     if !matches!(keep, None | Some(SecretSource::File(_) | SecretSource::Keyring(_))) {
         return Err(section.wrong(

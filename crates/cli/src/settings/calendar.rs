@@ -8,6 +8,7 @@ use jiff::SignedDuration;
 use super::reader::Section;
 use super::secrets::{SecretSource, secret_source};
 use crate::failure::Failure;
+use crate::words::keys;
 
 /// A calendar that nobody changes for a month is perhaps not kept up any more.
 const QUIET_AFTER: SignedDuration = SignedDuration::from_hours(24 * 30);
@@ -58,7 +59,7 @@ impl Place {
 
 pub(super) fn calendar(section: &Section<'_>) -> Result<CalendarSettings, Failure> {
     const PLACES: &[&str] = &["path", "name", "feed", "file", "folder"];
-    section.allow(&["account", "path", "name", "feed", "file", "folder", "quiet-after"])?;
+    section.allow_described(keys::CALENDAR)?;
     let quiet_after = section.duration("quiet-after")?.unwrap_or(QUIET_AFTER);
     let given: Vec<&str> = PLACES.iter().copied().filter(|key| section.has(key)).collect();
     let account = section.text("account")?;

@@ -15,7 +15,7 @@ use super::reader::{Section, Source};
 use super::route::{RouteSettings, route};
 use crate::environment::Environment;
 use crate::failure::Failure;
-use crate::words::READ_ONLY_FEED;
+use crate::words::{READ_ONLY_FEED, keys};
 
 /// The whole configuration.
 #[derive(Debug)]
@@ -66,7 +66,7 @@ impl Settings {
             source.error(at, e.message())
         })?;
         let root = Section { source: &source, name: String::new(), table: table.get_ref(), at: 0 };
-        root.allow(&["timezone", "keep-history", "account", "calendar", "route"])?;
+        root.allow_described(keys::TOP)?;
         let mut settings = Self {
             path: path.to_owned(),
             zone: zone(&root)?,

@@ -9,6 +9,8 @@ mod durations;
 mod edit;
 mod file;
 mod keyring;
+#[cfg(test)]
+mod laws;
 mod order;
 mod reach;
 mod reader;

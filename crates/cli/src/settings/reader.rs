@@ -1,12 +1,14 @@
 //! Reads TOML tables key by key; every error names file, line and key, and the nearest right key.
 
 use std::borrow::Cow;
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use crate::failure::Failure;
+use crate::words::keys::Key;
 
 /// The text a configuration was read from.
 pub(super) struct Source<'a> {
@@ -35,8 +37,29 @@ pub(super) struct Section<'a> {
 
 type Value<'a> = Spanned<DeValue<'a>>;
 
+/// A value on one line.
+fn written(value: &DeValue<'_>) -> String {
+    match value {
+        DeValue::String(text) => toml_edit::Value::from(text.as_ref()).to_string(),
+        DeValue::Integer(number) => number.as_str().to_owned(),
+        DeValue::Float(number) => number.as_str().to_owned(),
+        DeValue::Boolean(is) => is.to_string(),
+        DeValue::Datetime(at) => at.to_string(),
+        DeValue::Array(items) => {
+            let items: Vec<_> = items.iter().map(|item| written(item.get_ref())).collect();
+            format!("[{}]", items.join(", "))
+        }
+        DeValue::Table(table) => {
+            let pair = |(key, value): (&Spanned<Cow<'_, str>>, &Value<'_>)| {
+                format!("{} = {}", toml_edit::Key::new(key.get_ref().as_ref()), written(value.get_ref()))
+            };
+            format!("{{ {} }}", table.iter().map(pair).collect::<Vec<_>>().join(", "))
+        }
+    }
+}
+
 impl<'a> Section<'a> {
-    /// Refuses keys that are not in the list.
+    /// Refuses keys that were called otherwise before.
     pub(super) fn renamed(&self, names: &[(&str, &str)]) -> Result<(), Failure> {
         match names.iter().find(|(old, _)| self.has(old)) {
             Some((old, new)) => Err(self.wrong(old, format_args!("is called `{new}` now"))),
@@ -44,14 +67,25 @@ impl<'a> Section<'a> {
         }
     }
 
+    /// Refuses keys that are not described.
+    pub(super) fn allow_described(&self, keys: &[Key]) -> Result<(), Failure> {
+        self.allow(&keys.iter().map(|key| key.name).collect::<Vec<_>>())
+    }
+
+    /// Returns what was said, as it would be written on one line.
+    pub(super) fn said(&self) -> BTreeMap<String, String> {
+        self.table.iter().map(|(key, value)| (key.get_ref().to_string(), written(value.get_ref()))).collect()
+    }
+
+    /// Refuses keys that are not in the list.
     pub(super) fn allow(&self, keys: &[&str]) -> Result<(), Failure> {
         for key in self.table.keys() {
             let name: &str = key.get_ref();
             if keys.contains(&name) {
                 continue;
             }
-            let place = if self.name.is_empty() { String::new() } else { format!(" in [{}]", self.name) };
-            let error = self.source.error(key.span().start, format_args!("unknown key `{name}`{place}"));
+            let error =
+                self.source.error(key.span().start, format_args!("unknown key `{name}`{}", self.place()));
             let nearest = keys.iter().max_by_key(|k| (strsim::jaro_winkler(k, name) * 1000.0) as u32);
             return Err(match nearest {
                 _ if NOT_YET.contains(&name) => {
@@ -87,7 +121,12 @@ impl<'a> Section<'a> {
 
     pub(super) fn wrong(&self, key: &str, problem: impl std::fmt::Display) -> Failure {
         let at = self.get(key).map_or(self.at, |v| v.span().start);
-        self.source.error(at, format_args!("`{key}` in [{}] {problem}", self.name))
+        self.source.error(at, format_args!("`{key}`{} {problem}", self.place()))
+    }
+
+    /// In which table, for a sentence; the keys at the top are in none.
+    fn place(&self) -> String {
+        if self.name.is_empty() { String::new() } else { format!(" in [{}]", self.name) }
     }
 
     pub(super) fn missing(&self, key: &str) -> Failure {

@@ -1,5 +1,7 @@
 //! `[route.NAME]`: from where to where, what is taken, and how.
 
+use std::collections::BTreeMap;
+
 use chestnut_core::{
     Carry, Choice, DeletionLimit, Deletions, Details, Disagree, FarEdits, Kind, Kinds, Matches, PastCopies,
     People, Reach, Shows, Strangers, Window,
@@ -12,6 +14,7 @@ use super::carry::carry;
 use super::choice::{ONLY_KEYS, SKIP_KEYS, tests};
 use super::reader::Section;
 use crate::failure::Failure;
+use crate::words::keys::{self, Ways};
 
 /// `[route.NAME]`
 #[derive(Debug, Clone)]
@@ -37,6 +40,8 @@ pub(crate) struct RouteSettings {
     pub(crate) far_edits: FarEdits,
     pub(crate) full_look_every: SignedDuration,
     pub(crate) matches: Matches,
+    /// What the file says of it, key by key.
+    pub(crate) said: BTreeMap<String, String>,
     /// How long it may go without a run that went well.
     pub(crate) stale_after: Option<SignedDuration>,
 }
@@ -68,30 +73,6 @@ impl RouteSettings {
     }
 }
 
-const KEYS: &[&str] = &[
-    "from",
-    "to",
-    "between",
-    "disagree",
-    "deletion-limit",
-    "relay",
-    "strangers",
-    "only",
-    "skip",
-    "me",
-    "window",
-    "past-copies",
-    "occurrences",
-    "carry",
-    "busy-title",
-    "join-busy",
-    "deletions",
-    "matches",
-    "far-edits",
-    "full-look-every",
-    "stale-after",
-];
-
 /// Keys that were called otherwise before.
 const RENAMED: &[(&str, &str)] = &[("merge-busy", "join-busy"), ("check-every", "full-look-every")];
 
@@ -100,7 +81,7 @@ pub(super) fn route(section: &Section<'_>) -> Result<RouteSettings, Failure> {
     if section.text("far-edits").ok().flatten().as_deref() == Some("restore") {
         return Err(section.wrong("far-edits", "says \"restore\", which is called \"correct\" now"));
     }
-    section.allow(KEYS)?;
+    section.allow_described(keys::ROUTE)?;
     let kinds = match section.section("only")? {
         None => None,
         Some(only) => {
@@ -140,6 +121,7 @@ pub(super) fn route(section: &Section<'_>) -> Result<RouteSettings, Failure> {
         ends,
         is_two_way,
         part_of: None,
+        said: section.said(),
         makes: makes(section, &carry, &window)?,
         choice,
         window,
@@ -226,10 +208,8 @@ fn deletion_limit(section: &Section<'_>) -> Result<DeletionLimit, Failure> {
 
 /// Two calendars that are kept alike cannot show one thing in two forms.
 fn refuse_one_way_keys(section: &Section<'_>, carry: &Carry) -> Result<(), Failure> {
-    for key in ["far-edits", "past-copies", "occurrences", "join-busy", "strangers", "matches"] {
-        if section.has(key) {
-            return Err(section.wrong(key, "is for one-way routes, and busy-only ones"));
-        }
+    if let Some(key) = keys::ROUTE.iter().find(|key| key.ways == Ways::OneWay && section.has(key.name)) {
+        return Err(section.wrong(key.name, "is for one-way routes, and busy-only ones"));
     }
     let Shows::Details(details) = &carry.shows else { return Ok(()) };
     let plain = Details { taken: details.taken.clone(), ..Details::default() };

@@ -4,6 +4,7 @@ mod asking;
 mod calendars;
 mod causes;
 mod failures;
+pub(crate) mod keys;
 mod left_out;
 mod oddities;
 mod preview;
@@ -11,6 +12,7 @@ mod probes;
 mod routes;
 mod runs;
 mod sign_in;
+mod start;
 mod stories;
 mod told;
 
@@ -40,5 +42,6 @@ pub(crate) use runs::{
     gone_words, held_lines, invitation_warning, never_ran, not_a_duration, not_while_paused, preview_warning,
 };
 pub(crate) use sign_in::sign_in_words;
+pub(crate) use start::first_configuration;
 pub(crate) use stories::{WHICH_ONE, nowhere, part_words, story_words};
 pub(crate) use told::{told_words, trouble_words};

@@ -43,7 +43,7 @@ fn it_shows_the_whole_job_and_leaves_nothing_behind() {
         assert_eq!(told.code, 0, "on {day}: {}", told.out);
     }
     let steps = run(&["demo", "--json"]).json();
-    assert_eq!(steps["steps"].as_array().map(Vec::len), Some(15));
+    assert_eq!(steps["steps"].as_array().map(Vec::len), Some(18));
 }
 
 #[test]

@@ -50,7 +50,7 @@ fn every_report_is_what_its_schema_says() {
     look("calendar-rename", &["calendar", "rename", "kiosk", "Kiosk in the yard"]);
     look("calendar-add", &["calendar", "add", "aside", "--file", "aside.ics"]);
     look("route-list", &["route", "list"]);
-    look("route-list", &["route", "show", "presses-to-board"]);
+    look("route-show", &["route", "show", "presses-to-board"]);
     look("agenda", &["agenda", "presses", "--from", "2026-10-05", "--to", "2026-10-30"]);
     set_up.source.with(|server| drop(server.users.insert("office".into(), "another".into())));
     for command in ["preview", "compare", "sync", "probe"] {

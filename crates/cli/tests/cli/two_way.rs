@@ -55,7 +55,10 @@ fn changes_go_both_ways_and_come_together() {
     insta::assert_snapshot!("status_both_ways", set_up.shown(&["status"]));
     both_ways(&set_up, "disagree = \"board\"");
     let told = set_up.ok(&["route", "show", "crews"]).out;
-    assert!(told.lines().any(|line| line.split_whitespace().eq(["disagree", "board"])), "{told}");
+    assert!(
+        told.lines().any(|line| line.split_whitespace().eq(["disagree", "the", "file", "\"board\""])),
+        "{told}"
+    );
     both_ways(&set_up, "");
     // What is left out is named as long as it is, by its calendar.
     let journal = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VJOURNAL\r\nUID:rain\r\n\

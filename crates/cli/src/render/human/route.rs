@@ -1,13 +1,14 @@
 //! Routes, for people.
 
-use chestnut_core::{Disagree, Kinds};
 use chestnut_engine::RouteCopy;
 use jiff::tz::TimeZone;
 
-use crate::render::{Align, clean, count, shorten, start_text, style, table, zone_name};
-use crate::report::route::{Line, Report};
-use crate::settings::RouteSettings;
+use crate::render::{Align, clean, count, shorten, start_text, style, table, wrap, zone_name};
+use crate::report::route::{Line, Report, Setting, Whole};
 use crate::words::gone_words;
+
+/// How wide what a key means is set.
+const MEANING: usize = 90;
 
 /// Copies that are named before they go, without `-v`.
 const ENOUGH: usize = 12;
@@ -37,37 +38,26 @@ pub(crate) fn human(report: &Report) -> String {
     out
 }
 
-pub(crate) fn described(line: &Line, route: &RouteSettings) -> String {
-    let kinds = |kinds: &Kinds| kinds.iter().map(|kind| kind.word()).collect::<Vec<_>>().join(", ");
-    let yes = |is: bool| if is { "yes" } else { "no" };
-    let mut rows = vec![
-        ("way", clean(&line.way)),
-        ("kinds", kinds(&route.kinds)),
-        ("carries", clean(&line.carries)),
-        ("deletions", format!("{:?}", route.deletions).to_lowercase()),
-        (
-            "asks above",
-            format!("{} deletions and {} %", route.deletion_limit.entries, route.deletion_limit.percent),
-        ),
-    ];
-    if route.is_two_way {
-        let whose_word = match route.disagree {
-            Disagree::Newest => "newest".to_owned(),
-            Disagree::Hold => "hold".to_owned(),
-            Disagree::Side(side) => clean(&route.ends[side]),
-        };
-        rows.push(("disagree", whose_word));
-    } else {
-        rows.push(("far edits", format!("{:?}", route.far_edits).to_lowercase()));
-        rows.push(("matches", format!("{:?}", route.matches).to_lowercase()));
-        rows.push(("strangers", format!("{:?}", route.strangers).to_lowercase()));
-    }
-    rows.push(("relays copies", yes(route.relay).to_owned()));
-    rows.push(("linked", line.linked.to_string()));
-    rows.push(("paused", yes(line.paused).to_owned()));
-    let mut out = format!("{}\n", style::paint(style::STRONG, clean(&line.route)));
-    for (key, value) in rows {
-        out += &format!("  {key:14} {value}\n");
+/// One route in full; `explained` with what its keys mean.
+pub(crate) fn described(route: &Whole, explained: bool) -> String {
+    let Whole { line, settings } = route;
+    let paused = if line.paused { "yes" } else { "no" };
+    let name = style::paint(style::STRONG, clean(&line.route));
+    let mut out =
+        format!("{name}\n  way     {}\n  linked  {}\n  paused  {paused}\n\n", clean(&line.way), line.linked);
+    let columns = [("Key", Align::Left), ("Said by", Align::Left), ("Value", Align::Left)];
+    let row = |setting: &Setting| {
+        let whose = if setting.said { "the file".to_owned() } else { style::paint(style::FAINT, "default") };
+        vec![setting.key.to_owned(), whose, clean(&setting.value)]
+    };
+    let rows = table(&columns, &settings.iter().map(row).collect::<Vec<_>>());
+    let mut lines = rows.lines();
+    out.extend(lines.next().map(|heading| format!("{heading}\n")));
+    for (line, setting) in lines.zip(settings) {
+        out += &format!("{line}\n");
+        for piece in explained.then(|| wrap(&setting.means, MEANING)).into_iter().flatten() {
+            out += &format!("      {}\n", style::paint(style::FAINT, piece));
+        }
     }
     out
 }

@@ -1,12 +1,14 @@
 //! The stories of entries, for people.
 
+use std::collections::BTreeSet;
+
 use chestnut_engine::Part;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 use super::differences::difference_lines;
 use crate::render::{Align, clean, count, moment_text, shorten, start_text, style, table, zone_name};
-use crate::report::why::{Past, Place, Report, Telling, Uncovered};
+use crate::report::why::{Past, Place, Report, State, Telling, Uncovered};
 use crate::words::part_words;
 
 /// Entries in the table without `-v`.
@@ -39,7 +41,7 @@ pub(crate) fn choices(report: &Report, zone: &TimeZone, all: bool) -> String {
             shorten(&first.title, 40),
             each_once(stories.iter().map(|one| one.route.as_str())),
             each_once(standing),
-            each_once(stories.iter().map(|one| one.state)),
+            standing_words(&stories.iter().map(|one| one.state).collect()),
         ]
     });
     let uncovered = report.uncovered.iter().take(ENOUGH).map(|one| {
@@ -58,6 +60,25 @@ pub(crate) fn choices(report: &Report, zone: &TimeZone, all: bool) -> String {
     }
     out += "  one of them alone: more words of its title, its day (2026-10-05), or its UID\n";
     out
+}
+
+/// What is not well is enough; where all is well, it may differ from route to route.
+fn standing_words(states: &BTreeSet<State>) -> String {
+    match states.last() {
+        Some(worst @ (State::NotInStep | State::Held)) => state_word(*worst).to_owned(),
+        _ => states.iter().map(|state| state_word(*state)).collect::<Vec<_>>().join(", "),
+    }
+}
+
+/// How an entry stands on a route, for a table.
+fn state_word(state: State) -> &'static str {
+    match state {
+        State::Own => "own",
+        State::InStep => "in step",
+        State::LeftOut => "left out",
+        State::NotInStep => "not in step",
+        State::Held => "held",
+    }
 }
 
 fn each_once<'n>(names: impl Iterator<Item = &'n str>) -> String {

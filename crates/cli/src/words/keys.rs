@@ -1,0 +1,175 @@
+//! The keys of the configuration: what is said of one anywhere is said here. Parsing, `route show`, the reference and
+//! `chestnut init` are made of it.
+
+/// A key, and what it means.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Key {
+    pub(crate) name: &'static str,
+    /// Markdown, for a cell of a table.
+    pub(crate) means: &'static str,
+    pub(crate) default: Default,
+    /// A value, as it is written.
+    #[cfg_attr(not(test), expect(dead_code, reason = "the reference alone has examples"))]
+    pub(crate) example: Option<&'static str>,
+    pub(crate) ways: Ways,
+    /// It says something only where copies show when, and nothing else.
+    pub(crate) is_of_busy: bool,
+    /// In a new configuration: a value, and a remark on it.
+    pub(crate) start: Option<(&'static str, &'static str)>,
+}
+
+/// What holds where nothing is said.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Default {
+    /// The key is needed, or needed where others are not there.
+    Needed,
+    /// A value, as it is written.
+    Value(&'static str),
+    /// Not a value.
+    Words(&'static str),
+    /// Nothing to say.
+    Nothing,
+}
+
+/// The routes to which a key belongs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Ways {
+    All,
+    OneWay,
+    TwoWay,
+}
+
+const fn key(name: &'static str, means: &'static str) -> Key {
+    Key {
+        name,
+        means,
+        default: Default::Nothing,
+        example: None,
+        ways: Ways::All,
+        is_of_busy: false,
+        start: None,
+    }
+}
+
+impl Key {
+    /// What it means, for a terminal: without links.
+    pub(crate) fn plain(&self) -> String {
+        let mut out = String::new();
+        for (at, piece) in self.means.split("](").enumerate() {
+            let rest = if at == 0 { piece } else { piece.split_once(')').map_or("", |(_, rest)| rest) };
+            out += &rest.replace('[', "");
+        }
+        out
+    }
+
+    const fn needed(self) -> Self {
+        Self { default: Default::Needed, ..self }
+    }
+
+    const fn default(self, value: &'static str) -> Self {
+        Self { default: Default::Value(value), ..self }
+    }
+
+    const fn otherwise(self, words: &'static str) -> Self {
+        Self { default: Default::Words(words), ..self }
+    }
+
+    const fn example(self, value: &'static str) -> Self {
+        Self { example: Some(value), ..self }
+    }
+
+    const fn one_way(self) -> Self {
+        Self { ways: Ways::OneWay, ..self }
+    }
+
+    const fn of_busy(self) -> Self {
+        Self { is_of_busy: true, ..self }
+    }
+
+    const fn two_way(self) -> Self {
+        Self { ways: Ways::TwoWay, ..self }
+    }
+
+    const fn start(self, value: &'static str, remark: &'static str) -> Self {
+        Self { start: Some((value, remark)), ..self }
+    }
+}
+
+/// What stands outside of all tables.
+pub(crate) const TOP: &[Key] = &[
+    key("timezone", "the zone in which times are shown")
+        .otherwise("the system's")
+        .example(r#""Europe/Ljubljana""#)
+        .start(r#""Europe/Ljubljana""#, ""),
+    key("account", "the logins at servers, each a table of its own"),
+    key("calendar", "the calendars, each a table of its own"),
+    key("route", "the routes, each a table of its own"),
+    key("keep-history", "how long runs and replaced texts are kept")
+        .default(r#""90 days""#)
+        .example(r#""1 year""#),
+];
+
+/// `[account.NAME]`
+pub(crate) const ACCOUNT: &[Key] = &[
+    key("url", "any address of the server: a bare host or domain, the web address, a principal, a home, a calendar. For a bare one the name service is asked where the calendars are (RFC 6764)").needed().example(r#""https://dav.packhouse.example/""#).start(r#""https://dav.packhouse.example/""#, ""),
+    key("user", "the user name").otherwise("none: no sign-in").example(r#""office""#).start(r#""office""#, ""),
+    key("password", "where the password is kept: a [secret](#secrets)").otherwise("needed with `user`").example(r#"{ env = "PACKHOUSE_PASSWORD" }"#).start(r#"{ file = "packhouse.password" }"#, r#"or { env = "…" }, { command = ["…"] }, { keyring = "…" }"#),
+    key("token", "where a token is kept that takes the place of user and password: a [secret](#secrets)").otherwise("none").example(r#"{ file = "cloud.token" }"#),
+    key("oauth", "a sign-in by OAuth 2.0: see [below](#oauth)").otherwise("none").example(r#"{ client-id = "…", … }"#),
+    key("ca", "a file with a certificate authority to trust besides the system's").otherwise("none").example(r#""ca.pem""#),
+    key("certificate", "a file with a certificate of your own (PEM), for servers that ask for one").otherwise("none").example(r#""office.pem""#),
+    key("certificate-key", "the file with its key, readable by you alone").otherwise("the same file").example(r#""office.key""#),
+    key("proxy", r#"the proxy on the way: an address, `"none"`, or `{ url = "…", user = "…", password = { … } }`"#).otherwise("the variables `HTTPS_PROXY`, `HTTP_PROXY`, `ALL_PROXY`, `NO_PROXY`").example(r#""http://proxy.packhouse.example:3128""#),
+    key("timeout", "how long one request may take").default(r#""30s""#).example(r#""2 minutes""#),
+    key("at-once", "most requests in flight; below it the best number is found by itself").default("4").example("1"),
+    key("plain-http", "allow the password over unencrypted HTTP to another machine").default("false").example("true"),
+];
+
+/// `oauth = { … }` of an account
+pub(crate) const OAUTH: &[Key] = &[
+    key("client-id", "the name under which the service knows Chestnut").needed(),
+    key("client-secret", "the secret that belongs to it: a [secret](#secrets)").otherwise("none"),
+    key("authorize-url", "where people say yes").needed(),
+    key("token-url", "where codes become tokens").needed(),
+    key("device-url", "where codes to type on another device come from")
+        .otherwise("none: `account login --code` does not work"),
+    key("scopes", "what is asked for").default("[]"),
+    key("keep", r#"where tokens are kept: `{ file = "PATH" }` or `{ keyring = "NAME" }`"#)
+        .otherwise("the file `NAME.tokens` beside the configuration, for you alone"),
+];
+
+/// `[calendar.NAME]`
+pub(crate) const CALENDAR: &[Key] = &[
+    key("account", "the account on whose server it is; with `feed`, who signs in there").otherwise("none").example(r#""packhouse""#).start(r#""packhouse""#, ""),
+    key("path", "its path, as `chestnut calendar list` prints it").example(r#""/office/calendars/presses/""#).start(r#""/office/presses/""#, r#"or name = "Press hall", where that is unique"#),
+    key("name", "its name on the server, where that is unique").example(r#""Notice board""#),
+    key("feed", "the address of an iCalendar feed (`https:`, `http:`, `webcal:`), or a [secret](#secrets) that holds it. It can only be read: as `to` it is refused").example(r#""https://markets.example/days.ics""#).start(r#""https://markets.example/days.ics""#, ""),
+    key("file", "an `.ics` file; one that receives copies need not be there yet").example(r#""kiosk.ics""#).start(r#""board.ics""#, ""),
+    key("quiet-after", "a calendar that can only be read and in which nothing changed for so long is an error for `probe`: perhaps nobody keeps it up").default(r#""30 days""#).example(r#""120 days""#),
+    key("folder", "a folder of `.ics` files, each with one entry; hidden files and folders inside do not belong to it").example(r#""kiosk/""#),
+];
+
+/// `[route.NAME]`
+pub(crate) const ROUTE: &[Key] = &[
+    key("from", "the calendar that is read").needed().example(r#""presses""#).one_way().start(r#""presses""#, ""),
+    key("to", "the calendar that receives copies").needed().example(r#""board""#).one_way().start(r#""board""#, ""),
+    key("between", "instead of `from` and `to`: two or more calendars that are kept alike: see [the guide](../guide/both-ways-and-deletions.md)").example(r#"["crews-office", "crews-phones"]"#).two_way().start(r#"["presses", "board"]"#, ""),
+    key("disagree", r#"with `between`: whose word counts: `"newest"`, a calendar, `"hold"`"#).default(r#""newest""#).example(r#""hold""#).two_way().start(r#""newest""#, r#"or a calendar, or "hold": you decide"#),
+    key("deletion-limit", "how much a run deletes unasked").default("{ entries = 10, percent = 20 }").example("5"),
+    key("matches", r#"entries that are on the far side already, by UID or by title, time and recurrence: `"follow"` lays the source's changes over them and never deletes or corrects them; `"own"` treats them as copies"#).default(r#""follow""#).example(r#""own""#).one_way(),
+    key("strangers", r#"entries on the far side that are nobody's copies: `"leave"`, `"remove"`"#).default(r#""leave""#).example(r#""remove""#).one_way(),
+    key("relay", "take copies of other routes like originals").default("false").example("true"),
+    key("only", "which entries go along: all of this must be true. See [the guide](../guide/what-a-route-takes.md#which-entries)").default(r#"{ kinds = ["events"] }"#).example(r#"{ kinds = ["tasks"] }"#).start(r#"{ kinds = ["events"] }"#, r#"also "tasks" and "journals""#),
+    key("skip", "which entries stay behind: none of this may be true").otherwise("nothing").example("{ declined = true }"),
+    key("me", "addresses of the owner of `from`: what they declined or accepted with a perhaps").otherwise("the account's user where it is a mail address, and what its server tells").example(r#"["office@packhouse.example"]"#),
+    key("window", "how far back and ahead it looks: see [the guide](../guide/what-a-route-takes.md#how-far-back-and-ahead)").otherwise("everything").example(r#"{ past = "7 days", ahead = "90 days" }"#).start(r#"{ past = "7 days", ahead = "3 months" }"#, ""),
+    key("past-copies", r#"what becomes of copies that have fallen behind the window: `"keep"`, `"remove"`"#).default(r#""keep""#).example(r#""remove""#).one_way(),
+    key("occurrences", r#"whether a series is one entry (`"series"`) or one for each occurrence (`"each"`)"#).default(r#""series""#).example(r#""each""#).one_way(),
+    key("carry", r#"what a copy shows: `"everything"`, `"busy"`, or a table: see [the guide](../guide/what-a-route-takes.md#what-a-copy-shows)"#).default(r#""everything""#).example(r#""busy""#).start(r#""everything""#, r#""busy": the time alone"#),
+    key("busy-title", "the title of busy-only copies").default(r#""Busy""#).of_busy().example(r#""Press hall taken""#),
+    key("join-busy", "join overlapping and touching busy times into blocks").default("false").example("true").of_busy().one_way(),
+    key("deletions", r#"what a deletion at the source does: `"carry"` deletes the copy, `"keep"` leaves it"#).default(r#""carry""#).example(r#""keep""#).start(r#""carry""#, r#""keep": a copy stays when its entry is deleted"#),
+    key("far-edits", r#"what happens to a copy that somebody edited: `"correct"` puts it right, `"leave"` leaves it until the source changes"#).default(r#""correct""#).example(r#""leave""#).one_way(),
+    key("stale-after", "without a run that went well for so long, `status` calls the route behind, with exit status 3").otherwise("never").example(r#""6 hours""#),
+    key("full-look-every", "how often the whole listing is compared, against servers that forget to tell changes").default(r#""24 hours""#).example(r#""6 hours""#),
+];
