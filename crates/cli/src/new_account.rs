@@ -10,10 +10,11 @@ use crate::failure::Failure;
 use crate::io::Io;
 use crate::questions::Questions;
 use crate::settings::{
-    AccountSettings, KEYRING_HINT, KEYRING_IS_THERE, OAuthSettings, ProxySettings, SecretSource,
-    SignInSettings, oauth_value, password_file, path_from, read_from_keyring, secret_value, start,
-    typed_secret, write_private, write_to_keyring,
+    AccountSettings, KEYRING_IS_THERE, OAuthSettings, ProxySettings, SecretSource, SignInSettings,
+    oauth_value, password_file, path_from, read_from_keyring, secret_value, start, typed_secret,
+    write_private, write_to_keyring,
 };
+use crate::words::KEYRING_HINT;
 
 /// An account that is about to be tried.
 pub(crate) struct NewAccount {

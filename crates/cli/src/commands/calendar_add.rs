@@ -90,11 +90,7 @@ fn look_at_server(
         }
     };
     let counts = block_on(async {
-        connections
-            .client(account)?
-            .count(info)
-            .await
-            .map_err(|e| crate::settings::account_failure(account, &e))
+        connections.client(account)?.count(info).await.map_err(|e| crate::words::account_failure(account, &e))
     })?;
     let entries =
         counts.unwrap_or_default().into_iter().map(|(kind, number)| (kind.word(), number)).collect();

@@ -8,7 +8,7 @@ use url::Url;
 use super::reader::Section;
 use super::secrets::{SecretSource, secret_source};
 use crate::failure::Failure;
-use crate::words::keys;
+use crate::words::{Problem, keys};
 
 /// `[account.NAME]`
 #[derive(Debug, Clone)]
@@ -101,14 +101,9 @@ pub(crate) fn start(text: &str) -> Option<Start> {
 pub(super) fn account(section: &Section<'_>) -> Result<AccountSettings, Failure> {
     section.allow_described(keys::ACCOUNT)?;
     let text = section.needed_text("url")?;
-    let start = start(&text).ok_or_else(|| {
-        section.wrong(
-            "url",
-            "must be a host such as \"dav.packhouse.example\", or begin with https:// or http://",
-        )
-    })?;
+    let start = start(&text).ok_or_else(|| section.wrong("url", Problem::NotServer))?;
     if !start.url.username().is_empty() || start.url.password().is_some() {
-        return Err(section.wrong("url", "must not hold user or password; use `user` and `password`"));
+        return Err(section.wrong("url", Problem::SignInInAccount));
     }
     let file = |key: &str| Ok::<_, Failure>(section.text(key)?.map(PathBuf::from));
     let (certificate, certificate_key) = (file("certificate")?, file("certificate-key")?);
@@ -120,7 +115,7 @@ pub(super) fn account(section: &Section<'_>) -> Result<AccountSettings, Failure>
     let mut account = AccountSettings::new(start, user, sign_in);
     account.at_once = section.number("at-once")?.unwrap_or(account.at_once);
     if account.at_once == 0 || account.at_once > 64 {
-        return Err(section.wrong("at-once", "must be between 1 and 64"));
+        return Err(section.wrong("at-once", Problem::NotBetween(1, 64)));
     }
     account.timeout = section.duration("timeout")?.unwrap_or(account.timeout);
     Ok(AccountSettings {
@@ -140,7 +135,7 @@ fn sign_in(section: &Section<'_>, user: Option<&str>) -> Result<SignInSettings, 
     let given = [("password", password.is_some()), ("token", token.is_some()), ("oauth", oauth.is_some())];
     let mut given = given.iter().filter(|(_, is)| *is).map(|(key, _)| *key);
     if let (Some(one), Some(other)) = (given.next(), given.next()) {
-        return Err(section.wrong(other, format_args!("and `{one}` exclude each other")));
+        return Err(section.wrong(other, Problem::Excludes(one)));
     }
     match (password, token, oauth) {
         (Some(_), ..) if user.is_none() => Err(section.missing("user")),
@@ -154,28 +149,21 @@ fn sign_in(section: &Section<'_>, user: Option<&str>) -> Result<SignInSettings, 
 
 /// A secret is never written down: the configuration says where it is kept.
 pub(super) fn secret(section: &Section<'_>, key: &str) -> Result<Option<SecretSource>, Failure> {
-    let table = section.section(key).map_err(|_| {
-        section.wrong(key, format_args!("must say where the {} is kept, not what it is", key.replace('-', " "))).hint(
-            "Write { env = \"NAME\" }, { file = \"PATH\" }, { command = [\"…\"] } or { keyring = \"NAME\" }.",
-        )
-    })?;
+    let table = section.section(key).map_err(|_| section.wrong(key, Problem::SecretItself(key)))?;
     table.map(|table| secret_source(&table)).transpose()
 }
 
 fn web_address(section: &Section<'_>, key: &str) -> Result<Option<Url>, Failure> {
     let Some(text) = section.text(key)? else { return Ok(None) };
     let url = Url::parse(&text).ok().filter(|url| matches!(url.scheme(), "http" | "https") && url.has_host());
-    url.map(Some).ok_or_else(|| section.wrong(key, "must begin with https:// or http:// and name a host"))
+    url.map(Some).ok_or_else(|| section.wrong(key, Problem::NotWebAddress))
 }
 
 fn oauth(section: &Section<'_>) -> Result<OAuthSettings, Failure> {
     section.allow_described(keys::OAUTH)?;
     let keep = secret(section, "keep")?;
     if !matches!(keep, None | Some(SecretSource::File(_) | SecretSource::Keyring(_))) {
-        return Err(section.wrong(
-            "keep",
-            "must be { file = \"PATH\" } or { keyring = \"NAME\" }: tokens are written there",
-        ));
+        return Err(section.wrong("keep", Problem::NotKeep));
     }
     let needed = |key: &str| web_address(section, key)?.ok_or_else(|| section.missing(key));
     let oauth = OAuthSettings {
@@ -190,7 +178,7 @@ fn oauth(section: &Section<'_>) -> Result<OAuthSettings, Failure> {
     // Tokens are as good as passwords.
     for (key, url) in [("token-url", Some(&oauth.token_url)), ("device-url", oauth.device_url.as_ref())] {
         if url.is_some_and(|url| url.scheme() == "http" && !chestnut_caldav::is_loopback(url)) {
-            return Err(section.wrong(key, "must begin with https://: tokens travel there"));
+            return Err(section.wrong(key, Problem::TokensInTheClear));
         }
     }
     Ok(oauth)
@@ -211,12 +199,9 @@ fn proxy(section: &Section<'_>) -> Result<Option<ProxySettings>, Failure> {
         return Ok(Some(ProxySettings { url: None, user: None, password: None }));
     }
     let url = Url::parse(&text).ok().filter(|url| matches!(url.scheme(), "http" | "https") && url.has_host());
-    let url = url.ok_or_else(|| {
-        place.wrong(key, "must begin with http:// or https:// and name a host, or be \"none\"")
-    })?;
+    let url = url.ok_or_else(|| place.wrong(key, Problem::NotProxy))?;
     if !url.username().is_empty() || url.password().is_some() {
-        let hint = "Write proxy = { url = \"…\", user = \"…\", password = { file = \"…\" } }.";
-        return Err(place.wrong(key, "must not hold user or password").hint(hint));
+        return Err(place.wrong(key, Problem::SignInInProxy));
     }
     if user.is_some() != password.is_some() {
         return Err(place.missing(if user.is_some() { "password" } else { "user" }));

@@ -8,7 +8,7 @@ use jiff::SignedDuration;
 use super::reader::Section;
 use super::secrets::{SecretSource, secret_source};
 use crate::failure::Failure;
-use crate::words::keys;
+use crate::words::{Problem, keys, where_a_calendar_is};
 
 /// A calendar that nobody changes for a month is perhaps not kept up any more.
 const QUIET_AFTER: SignedDuration = SignedDuration::from_hours(24 * 30);
@@ -65,24 +65,16 @@ pub(super) fn calendar(section: &Section<'_>) -> Result<CalendarSettings, Failur
     let account = section.text("account")?;
     let place = match given.as_slice() {
         [] => {
-            let failure = section.missing("path");
-            return Err(match account {
-                Some(account) => failure.hint(format!("`chestnut calendar list {account}` shows the paths.")),
-                None => failure.hint(
-                    "Name a calendar on a server with `account` and `path`; or a `feed`, a `file` or a `folder`.",
-                ),
-            });
+            return Err(section.missing("path").hint(where_a_calendar_is(account.as_deref())));
         }
         [one] => place(section, one)?,
         [one, other, ..] => {
-            return Err(section.wrong(other, format_args!("and `{one}` exclude each other")));
+            return Err(section.wrong(other, Problem::Excludes(one)));
         }
     };
     match (&place, &account) {
         (Place::Path(_) | Place::Name(_), None) => Err(section.missing("account")),
-        (Place::File(_) | Place::Folder(_), Some(_)) => {
-            Err(section.wrong("account", "has no place here: a file or folder needs no sign-in"))
-        }
+        (Place::File(_) | Place::Folder(_), Some(_)) => Err(section.wrong("account", Problem::NoSignIn)),
         _ => Ok(CalendarSettings { account, place, quiet_after }),
     }
 }
@@ -94,17 +86,15 @@ fn place(section: &Section<'_>, key: &str) -> Result<Place, Failure> {
         }
         let text = section.needed_text("feed")?;
         let url = feed_address(&text);
-        let url =
-            url.ok_or_else(|| section.wrong("feed", "must begin with https://, http:// or webcal://"))?;
+        let url = url.ok_or_else(|| section.wrong("feed", Problem::NotFeedAddress))?;
         if !url.username().is_empty() || url.password().is_some() {
-            let hint = "Make an account with the user and the password, and name it as `account`.";
-            return Err(section.wrong("feed", "must not hold user or password").hint(hint));
+            return Err(section.wrong("feed", Problem::SignInInFeed));
         }
         return Ok(Place::Feed(FeedSource::Address(text)));
     }
     let text = section.needed_text(key)?;
     if text.is_empty() {
-        return Err(section.wrong(key, "is empty"));
+        return Err(section.wrong(key, Problem::Empty));
     }
     Ok(match key {
         "path" => Place::Path(text),

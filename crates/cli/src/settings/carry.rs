@@ -8,6 +8,7 @@ use chestnut_core::{
 
 use super::reader::Section;
 use crate::failure::Failure;
+use crate::words::Problem;
 
 const KEYS: &[&str] =
     &["details", "title", "prefix", "blocks-time", "privacy", "reminders", "people", "categories", "colour"];
@@ -25,15 +26,11 @@ pub(super) fn carry(route: &Section<'_>) -> Result<Carry, Failure> {
             Carry { shows: Shows::Busy(title), ..Carry::default() }
         }
         Some(other) => {
-            let known = "It is \"everything\" (the default), \"busy\", or a table such as \
-                         { details = [\"title\", \"location\"] }.";
-            return Err(route.wrong("carry", format_args!("is {other:?}")).hint(known));
+            return Err(route.wrong("carry", Problem::NotCarry(other)));
         }
     };
     if title.is_some() && !matches!(carry.shows, Shows::Busy(_)) {
-        return Err(route
-            .wrong("busy-title", "is the title of busy-only copies")
-            .hint("Say carry = \"busy\" too, or give copies a title with carry = { title = \"…\" }."));
+        return Err(route.wrong("busy-title", Problem::TitleOfBusy));
     }
     Ok(carry)
 }
@@ -84,12 +81,10 @@ fn details(table: &Section<'_>) -> Result<Carry, Failure> {
 }
 
 fn detail(table: &Section<'_>, word: &str) -> Result<Detail, Failure> {
-    Detail::ALL.into_iter().find(|detail| detail.word() == word).ok_or_else(|| {
-        let words: Vec<_> = Detail::ALL.iter().map(|detail| detail.word()).collect();
-        table
-            .wrong("details", format_args!("has {word:?}"))
-            .hint(format!("Details are: {}. The time is always carried.", words.join(", ")))
-    })
+    Detail::ALL
+        .into_iter()
+        .find(|detail| detail.word() == word)
+        .ok_or_else(|| table.wrong("details", Problem::NotDetail(word)))
 }
 
 fn reminders(table: &Section<'_>) -> Result<Reminders, Failure> {
@@ -98,12 +93,7 @@ fn reminders(table: &Section<'_>) -> Result<Reminders, Failure> {
         Some("none") => Reminders::None,
         Some(text) => {
             let lead = super::durations::parse_duration(text).and_then(|d| u32::try_from(d.as_secs()).ok());
-            Reminders::Before(lead.ok_or_else(|| {
-                table.wrong(
-                    "reminders",
-                    "is \"as-they-are\", \"none\", or how long before the start, such as \"30 minutes\"",
-                )
-            })?)
+            Reminders::Before(lead.ok_or_else(|| table.wrong("reminders", Problem::NotReminders))?)
         }
     })
 }
@@ -128,9 +118,7 @@ fn colour(table: &Section<'_>) -> Result<Colour, Failure> {
     let is_name = |name: &&String| !name.is_empty() && name.bytes().all(|b| b.is_ascii_lowercase());
     match names.into_iter().find(|name| !is_name(name)) {
         None => Ok(colour),
-        Some(name) => Err(table.wrong("colour", format_args!("has {name:?}")).hint(
-            "The colour of an entry is one of the names that web pages use, such as \"orange\" or \"seagreen\".",
-        )),
+        Some(name) => Err(table.wrong("colour", Problem::NotColour(name))),
     }
 }
 

@@ -4,6 +4,7 @@ use chestnut_core::{Test, Words};
 
 use super::reader::Section;
 use crate::failure::Failure;
+use crate::words::Problem;
 
 pub(super) const ONLY_KEYS: &[&str] = &[
     "kinds",
@@ -34,7 +35,7 @@ pub(super) fn tests(section: &Section<'_>, is_only: bool) -> Result<Vec<Test>, F
     if let Some(texts) = list("words")? {
         let words = texts.iter().map(|text| {
             Words::parse(text)
-                .map_err(|e| section.wrong("words", format_args!("has {text:?}, which is no pattern: {e}")))
+                .map_err(|e| section.wrong("words", Problem::NotPattern { text, why: &e.to_string() }))
         });
         tests.push(Test::Words(words.collect::<Result<_, _>>()?));
     }
@@ -50,10 +51,7 @@ pub(super) fn tests(section: &Section<'_>, is_only: bool) -> Result<Vec<Test>, F
         if section.has(key) {
             let wanted = section.flag(key)?;
             if !is_only && !wanted {
-                let instead = format!(
-                    "is false, which skips nothing: leave it out, or write only = {{ {key} = true }}"
-                );
-                return Err(section.wrong(key, instead));
+                return Err(section.wrong(key, Problem::SkipsNothing(key)));
             }
             tests.push(test(wanted));
         }

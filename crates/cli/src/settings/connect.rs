@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::rc::Rc;
 
 use chestnut_caldav::protocol::{Found, feed_address, url_of};
-use chestnut_caldav::{Client, ClientOptions, DavError, HttpOptions, HttpTransport};
+use chestnut_caldav::{Client, ClientOptions, HttpOptions, HttpTransport};
 use chestnut_core::{Choice, ObjectHref, RouteKey, RouteTag};
 use chestnut_engine::{Calendar, CalendarEnd, FeedCalendar, FileCalendar, FolderCalendar, Rule};
 use secrecy::ExposeSecret as _;
@@ -20,7 +20,10 @@ use super::secrets::{read_secret, write_private};
 use super::start::{ResolvedStart, default_resolver};
 use crate::environment::Environment;
 use crate::failure::Failure;
-use crate::words::dav_hint;
+use crate::words::{
+    account_failure, cannot_be_reached, feed_elsewhere, holds_no_key, key_not_written, key_unreadable,
+    no_key, none_of_that_name, not_a_feed_address, not_on_a_server, several_of_that_name,
+};
 
 /// Larger feeds are not read.
 const LARGEST_FEED: usize = 64 << 20;
@@ -124,7 +127,7 @@ impl<'s> Connections<'s> {
     pub(crate) async fn url(&self, name: &str) -> Result<Url, Failure> {
         match self.end(name, false).await?.calendar {
             Calendar::Dav { url, .. } => Ok(url),
-            _ => Err(Failure::usage(format!("calendar {name} is not on a server"))),
+            _ => Err(not_on_a_server(name)),
         }
     }
 
@@ -134,17 +137,8 @@ impl<'s> Connections<'s> {
         let mut matches = found.calendars.iter().filter(|c| c.name == shown);
         match (matches.next(), matches.next()) {
             (Some(one), None) => Ok(one.url.clone()),
-            (None, _) => {
-                let message = format!("calendar {name}: account {account} has no calendar named {shown:?}");
-                let hint = format!("See them with `chestnut calendar list {account}`.");
-                Err(Failure::usage(message).hint(hint))
-            }
-            (Some(_), Some(_)) => {
-                let message =
-                    format!("calendar {name}: account {account} has several calendars named {shown:?}");
-                Err(Failure::usage(message)
-                    .hint(format!("Use `path` instead; `chestnut calendar list {account}` shows the paths.")))
-            }
+            (None, _) => Err(none_of_that_name(name, account, shown)),
+            (Some(_), Some(_)) => Err(several_of_that_name(name, account, shown)),
         }
     }
 
@@ -164,19 +158,14 @@ impl<'s> Connections<'s> {
                 secret.expose_secret().to_owned()
             }
         };
-        let url = feed_address(&address).ok_or_else(|| {
-            Failure::usage(format!(
-                "{owner}: the feed's address does not begin with https://, http:// or webcal://"
-            ))
-        })?;
+        let url = feed_address(&address).ok_or_else(|| not_a_feed_address(&owner))?;
         let account = account.map(|name| (name, &self.settings.accounts[name]));
         let mut options = match account {
             Some((name, account)) if account.start.url.origin() == url.origin() => {
                 http_options(name, account, self.settings.base(), self.environment)?
             }
             Some((account, _)) => {
-                return Err(Failure::usage(format!("{owner}: the feed is not on the server of account {account}"))
-                    .hint("A password is never sent to another server than its own. Take `account` out, or add an account for the feed's server."));
+                return Err(feed_elsewhere(&owner, account));
             }
             None => HttpOptions { proxies: environment_proxies(self.environment), ..HttpOptions::default() },
         };
@@ -235,13 +224,8 @@ impl<'s> Connections<'s> {
 
 /// Makes a client; `owner` says whose it is.
 fn client(owner: &str, options: HttpOptions, at_once: usize) -> Result<Client, Failure> {
-    let transport = HttpTransport::new(options).map_err(|e| Failure::usage(format!("{owner}: {e}")))?;
+    let transport = HttpTransport::new(options).map_err(|e| cannot_be_reached(owner, &e))?;
     Ok(Client::new(Rc::new(transport), ClientOptions { at_once, ..ClientOptions::default() }))
-}
-
-/// An account that could not be used, with what to do.
-pub(crate) fn account_failure(account: &str, error: &DavError) -> Failure {
-    Failure::failed(format!("account {account}: {error}")).hint(dav_hint(error, account))
 }
 
 /// Tells whether there is a key already, which some run has made.
@@ -256,15 +240,13 @@ pub(crate) fn route_key(settings: &Settings, may_make: bool) -> Result<Vec<u8>, 
     match std::fs::read_to_string(&path) {
         Ok(text) if text.trim().len() >= 32 => return Ok(text.trim().as_bytes().to_vec()),
         Ok(_) => {
-            return Err(Failure::usage(format!("the key file {} holds no key", path.display()))
-                .hint("Put back the one you had; without it copies are made anew."));
+            return Err(holds_no_key(&path));
         }
         Err(e) if e.kind() == std::io::ErrorKind::NotFound => {}
-        Err(e) => return Err(Failure::usage(format!("the key file {} cannot be read: {e}", path.display()))),
+        Err(e) => return Err(key_unreadable(&path, &e)),
     }
     let mut bytes = [0; 32];
-    getrandom::fill(&mut bytes)
-        .map_err(|e| Failure::failed(format!("no random numbers for the key: {e}")))?;
+    getrandom::fill(&mut bytes).map_err(|e| no_key(&e))?;
     let text = chestnut_core::hex(&bytes);
     if may_make {
         match write_private(&path, &format!("{text}\n")) {
@@ -272,8 +254,7 @@ pub(crate) fn route_key(settings: &Settings, may_make: bool) -> Result<Vec<u8>, 
             // Another process was quicker: its key it is.
             Err(e) if e.kind() == std::io::ErrorKind::AlreadyExists => return route_key(settings, false),
             Err(e) => {
-                let words = format!("the key file {} cannot be written: {e}", path.display());
-                return Err(Failure::failed(words));
+                return Err(key_not_written(&path, &e));
             }
         }
     }

@@ -9,6 +9,10 @@ use super::account::OAuthSettings;
 use super::file::Settings;
 use super::secrets::{SecretSource, write_alone};
 use crate::failure::Failure;
+use crate::words::{
+    changed_meanwhile, configuration_not_written, no_configuration_to_change, no_name, no_table, of_file,
+    there_already,
+};
 
 /// The configuration's text, to be changed.
 #[derive(Debug)]
@@ -22,17 +26,15 @@ pub(crate) struct ConfigurationText {
 impl ConfigurationText {
     /// Reads the file; one that is not there is empty.
     pub(crate) fn read(path: &Path) -> Result<Self, Failure> {
-        let unreadable =
-            |e| Failure::usage(format!("the configuration {} cannot be read: {e}", path.display()));
         let before = match std::fs::read_to_string(path) {
             Ok(text) => Some(text),
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => None,
-            Err(e) => return Err(unreadable(e)),
+            Err(e) => return Err(no_configuration_to_change(path, &e)),
         };
         let text = before.as_deref().unwrap_or_default();
         // The same words for a mistake as everywhere.
         Settings::parse(path, text)?;
-        let document = text.parse().map_err(|e| Failure::usage(format!("{}: {e}", path.display())))?;
+        let document = text.parse().map_err(|e: toml_edit::TomlError| of_file(path, &e))?;
         Ok(Self { path: path.to_owned(), before, document })
     }
 
@@ -59,14 +61,10 @@ impl ConfigurationText {
             Item::Table(table)
         });
         let Some(outer) = outer.as_table_like_mut() else {
-            return Err(Failure::usage(format!("`{kind}` in {} is no table", self.path.display())));
+            return Err(no_table(kind, &self.path));
         };
         if outer.contains_key(name) {
-            return Err(Failure::usage(format!(
-                "there is a {kind} `{name}` already in {}",
-                self.path.display()
-            ))
-            .hint("Choose another name."));
+            return Err(there_already(kind, name, &self.path));
         }
         for (key, content) in keys {
             table.insert(key, value(content));
@@ -110,17 +108,10 @@ impl ConfigurationText {
         let text = self.document.to_string();
         let settings = Settings::parse(&self.path, &text)?;
         let path = self.path.canonicalize().unwrap_or_else(|_| self.path.clone());
-        let failed = |e: std::io::Error| {
-            Failure::failed(format!("the configuration {} cannot be written: {e}", path.display()))
-                .hint("Nothing was changed.")
-        };
+        let failed = |e: std::io::Error| configuration_not_written(&path, &e);
         let now = std::fs::read_to_string(&path).ok();
         if now != self.before {
-            return Err(Failure::failed(format!(
-                "{} was changed by somebody else meanwhile",
-                path.display()
-            ))
-            .hint("Nothing was changed; run it again."));
+            return Err(changed_meanwhile(&path));
         }
         if let Some(folder) = path.parent().filter(|folder| !folder.as_os_str().is_empty()) {
             std::fs::create_dir_all(folder).map_err(failed)?;
@@ -151,9 +142,7 @@ impl ConfigurationText {
 /// The configuration reads paths from its own folder, people type them from theirs: returns a path as it is
 /// written down, short where it is inside.
 pub(crate) fn path_from(configuration: &Path, typed: &Path) -> Result<PathBuf, Failure> {
-    let absolute = |path: &Path| {
-        std::path::absolute(path).map_err(|e| Failure::usage(format!("{}: {e}", path.display())))
-    };
+    let absolute = |path: &Path| std::path::absolute(path).map_err(|e| of_file(path, &e));
     let (configuration, typed) = (absolute(configuration)?, absolute(typed)?);
     let inside = configuration.parent().and_then(|base| typed.strip_prefix(base).ok());
     Ok(inside.map_or_else(|| typed.clone(), Path::to_owned))
@@ -165,9 +154,7 @@ pub(crate) fn check_name(kind: &str, name: &str) -> Result<(), Failure> {
     if !name.is_empty() && name.len() <= 60 && name.chars().all(fits) {
         return Ok(());
     }
-    let article = if kind.starts_with('a') { "an" } else { "a" };
-    Err(Failure::usage(format!("{name:?} is no name for {article} {kind}"))
-        .hint("Use letters, digits, - and _; such as `packhouse`."))
+    Err(no_name(kind, name))
 }
 
 /// `{ key = "text" }`

@@ -15,7 +15,10 @@ use super::reader::{Section, Source};
 use super::route::{RouteSettings, route};
 use crate::environment::Environment;
 use crate::failure::Failure;
-use crate::words::{READ_ONLY_FEED, keys};
+use crate::words::{
+    Problem, keys, no_accounts, no_configuration, no_configuration_to_read, no_routes, not_toml,
+    nothing_called, relay_in_a_circle,
+};
 
 /// The whole configuration.
 #[derive(Debug)]
@@ -40,10 +43,7 @@ impl Settings {
     /// Finds the configuration and reads it.
     pub(crate) fn load(named: Option<&Path>, environment: &Environment) -> Result<Self, Failure> {
         let path = find(named, environment)?;
-        let text = std::fs::read_to_string(&path).map_err(|e| {
-            Failure::usage(format!("the configuration {} cannot be read: {e}", path.display()))
-                .hint("Name another one with --config.")
-        })?;
+        let text = std::fs::read_to_string(&path).map_err(|e| no_configuration_to_read(&path, &e))?;
         Self::parse(&path, &text)
     }
 
@@ -63,7 +63,7 @@ impl Settings {
         let source = Source { path, text };
         let table = DeTable::parse(text).map_err(|e| {
             let at = e.span().map_or(0, |span| span.start);
-            source.error(at, e.message())
+            not_toml(source.at(at), e.message())
         })?;
         let root = Section { source: &source, name: String::new(), table: table.get_ref(), at: 0 };
         root.allow_described(keys::TOP)?;
@@ -79,9 +79,7 @@ impl Settings {
         settings.routes = named(&root, "route", route)?;
         settings.check_references(&root)?;
         if let Some(circle) = circle(&settings.routes) {
-            return Err(source
-                .error(0, format_args!("these routes run in a circle, and one of them relays copies: {circle}"))
-                .hint("Take `relay` out of it, or one of the routes: entries would come back as copies of themselves."));
+            return Err(relay_in_a_circle(source.at(0), &circle));
         }
         settings.part_busy_routes();
         Ok(settings)
@@ -99,8 +97,7 @@ impl Settings {
                 to.iter().map(|name| ("to", name)).chain(between.iter().map(|name| ("between", name)));
             for (key, name) in named {
                 if is_feed(name) {
-                    let what = format!("names `{name}`, which is a feed: a feed can only be read");
-                    return Err(section.wrong(key, what).hint(READ_ONLY_FEED));
+                    return Err(section.wrong(key, Problem::FeedAsTarget(name)));
                 }
             }
         }
@@ -152,8 +149,7 @@ impl Settings {
     /// Returns the routes that were asked for, or all.
     pub(crate) fn chosen_routes(&self, names: &[String]) -> Result<Vec<(&str, &RouteSettings)>, Failure> {
         if self.routes.is_empty() {
-            return Err(Failure::usage(format!("{} has no route", self.path.display()))
-                .hint("Add one: [route.NAME] with `from` and `to`."));
+            return Err(no_routes(&self.path));
         }
         // A route of the file that became several is all of them.
         let parts = |name: &String| -> Vec<String> {
@@ -179,8 +175,7 @@ impl Settings {
     /// Returns the accounts that were asked for, or all.
     pub(crate) fn chosen_accounts(&self, names: &[String]) -> Result<Vec<(&str, &AccountSettings)>, Failure> {
         if self.accounts.is_empty() {
-            return Err(Failure::usage(format!("{} has no account", self.path.display()))
-                .hint("Add one: `chestnut account add NAME URL --user USER`."));
+            return Err(no_accounts(&self.path));
         }
         choose(&self.accounts, names, "account")
     }
@@ -197,11 +192,7 @@ fn choose<'s, T>(
     let find = |name: &String| {
         all.get_key_value(name).map(|(name, value)| (name.as_str(), value)).ok_or_else(|| {
             let known: Vec<_> = all.keys().map(String::as_str).collect();
-            let failure = Failure::usage(format!("there is no {what} `{name}`"));
-            match nearest(name, all.keys()) {
-                Some(near) => failure.hint(format!("Did you mean `{near}`?")),
-                None => failure.hint(format!("There are: {}.", known.join(", "))),
-            }
+            nothing_called(what, name, nearest(name, all.keys()), &known)
         })
     };
     names.iter().map(find).collect()
@@ -221,17 +212,9 @@ fn unknown<'k>(
     known: impl Iterator<Item = &'k String> + Clone,
 ) -> Failure {
     let kind = if key == "account" { "account" } else { "calendar" };
-    let failure = section.wrong(key, format_args!("names the {kind} `{value}`, which is not there"));
-    match nearest(value, known.clone()) {
-        Some(near) => failure.hint(format!("Did you mean `{near}`?")),
-        None => {
-            let known: Vec<_> = known.map(String::as_str).collect();
-            failure.hint(match known.is_empty() {
-                true => format!("Add [{kind}.{value}]."),
-                false => format!("Add [{kind}.{value}], or name one of: {}.", known.join(", ")),
-            })
-        }
-    }
+    let near = nearest(value, known.clone());
+    let known: Vec<_> = known.map(String::as_str).collect();
+    section.wrong(key, Problem::NamesNothing { kind, value, near, known: &known })
 }
 
 pub(crate) fn find(named: Option<&Path>, environment: &Environment) -> Result<PathBuf, Failure> {
@@ -245,11 +228,7 @@ pub(crate) fn find(named: Option<&Path>, environment: &Environment) -> Result<Pa
         .or_else(|| environment.path("APPDATA"));
     let platform = folder.map(|folder| folder.join("chestnut").join("chestnut.toml"));
     let found = std::iter::once(here).chain(platform.clone()).find(|path| path.is_file());
-    found.ok_or_else(|| {
-        let also = platform.map(|path| format!(" nor {}", path.display())).unwrap_or_default();
-        Failure::usage(format!("there is no configuration: neither ./chestnut.toml{also}"))
-            .hint("Make one with `chestnut init`, name one with --config, or see the whole job first with `chestnut demo`.")
-    })
+    found.ok_or_else(|| no_configuration(platform.as_deref()))
 }
 
 type Read<T> = fn(&Section<'_>) -> Result<T, Failure>;
@@ -261,10 +240,5 @@ fn named<T>(root: &Section<'_>, key: &str, read: Read<T>) -> Result<BTreeMap<Str
 fn zone(root: &Section<'_>) -> Result<TimeZone, Failure> {
     let Some(name) = root.text("timezone")? else { return Ok(TimeZone::system()) };
     let zone = chestnut_core::resolve_zone(&name).map(|zone| zone.rules);
-    zone.ok_or_else(|| {
-        root.wrong(
-            "timezone",
-            format_args!("is {name:?}, which is no known zone such as \"Europe/Ljubljana\""),
-        )
-    })
+    zone.ok_or_else(|| root.wrong("timezone", Problem::NotZone(&name)))
 }

@@ -1,12 +1,5 @@
 //! Secrets in the desktop's keyring. Built with the feature `keyring`; most servers have none.
 
-/// What to do where there is no keyring.
-pub(crate) const HINT: &str = if cfg!(feature = "keyring") {
-    "Unlock the keyring, or keep it in a file: { file = \"PATH\" }."
-} else {
-    "This build has no keyring: build it with `--features keyring`, or use { file = \"PATH\" } or { command = [\"…\"] }."
-};
-
 /// Whether this build can use one.
 pub(crate) const IS_THERE: bool = cfg!(feature = "keyring");
 
@@ -35,18 +28,18 @@ pub(crate) fn forget(name: &str) -> Result<(), String> {
 
 #[cfg(not(feature = "keyring"))]
 mod none {
-    const NONE: &str = "this build has no keyring";
+    use crate::words::NO_KEYRING;
 
     pub(crate) fn read(_: &str) -> Result<String, String> {
-        Err(NONE.to_owned())
+        Err(NO_KEYRING.to_owned())
     }
 
     pub(crate) fn write(_: &str, _: &str) -> Result<(), String> {
-        Err(NONE.to_owned())
+        Err(NO_KEYRING.to_owned())
     }
 
     pub(crate) fn forget(_: &str) -> Result<(), String> {
-        Err(NONE.to_owned())
+        Err(NO_KEYRING.to_owned())
     }
 }
 

@@ -22,13 +22,13 @@ mod uses;
 
 pub(crate) use account::{AccountSettings, OAuthSettings, ProxySettings, SignInSettings, start};
 pub(crate) use calendar::{CalendarSettings, FeedSource, Place};
-pub(crate) use connect::{Connections, account_failure, has_route_key, route_key};
+pub(crate) use connect::{Connections, has_route_key, route_key};
 pub(crate) use durations::parse_duration;
 pub(crate) use edit::{ConfigurationText, check_name, oauth_value, path_from, secret_value};
 pub(crate) use file::{Settings, find};
 pub(crate) use keyring::{
-    HINT as KEYRING_HINT, IS_THERE as KEYRING_IS_THERE, forget as forget_in_keyring,
-    read as read_from_keyring, write as write_to_keyring,
+    IS_THERE as KEYRING_IS_THERE, forget as forget_in_keyring, read as read_from_keyring,
+    write as write_to_keyring,
 };
 pub(crate) use order::side_by_side;
 pub(crate) use reach::{http_options, oauth_client};

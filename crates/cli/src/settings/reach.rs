@@ -13,6 +13,7 @@ use super::secrets::{check_private, read_secret};
 use super::tokens::{Keeper, keep_of};
 use crate::environment::Environment;
 use crate::failure::Failure;
+use crate::words::{Open, cannot_be_reached, certificate_unreadable, not_pem};
 
 /// Reads an account's secrets and files, and says how to reach its server.
 pub(crate) fn http_options(
@@ -41,8 +42,7 @@ pub(crate) fn http_options(
         }
         SignInSettings::OAuth(oauth) => {
             let client = oauth_client(&owner, oauth, base, environment)?;
-            let transport =
-                HttpTransport::new(options.clone()).map_err(|e| Failure::usage(format!("{owner}: {e}")))?;
+            let transport = HttpTransport::new(options.clone()).map_err(|e| cannot_be_reached(&owner, &e))?;
             let keeper = Keeper {
                 keep: keep_of(name, oauth, base),
                 account: name.to_owned(),
@@ -75,9 +75,7 @@ pub(crate) fn oauth_client(
 }
 
 fn certificate_file(owner: &str, path: &Path) -> Result<Vec<u8>, Failure> {
-    std::fs::read(path).map_err(|e| {
-        Failure::usage(format!("{owner}: the certificate file {} cannot be read: {e}", path.display()))
-    })
+    std::fs::read(path).map_err(|e| certificate_unreadable(owner, path, &e))
 }
 
 /// A certificate to sign in with, its key behind it; the file with the key must be private.
@@ -88,14 +86,14 @@ fn own_certificate(
 ) -> Result<Option<SecretString>, Failure> {
     let Some(path) = &account.certificate else { return Ok(None) };
     let key = account.certificate_key.as_ref().unwrap_or(path);
-    check_private(&base.join(key), &format!("{owner}: others may read the key in"))?;
+    check_private(&base.join(key), &Open::Key(owner))?;
     let mut bytes = certificate_file(owner, &base.join(path))?;
     if key != path {
         bytes.push(b'\n');
         bytes.extend(certificate_file(owner, &base.join(key))?);
     }
     let text = String::from_utf8(bytes);
-    let text = text.map_err(|_| Failure::usage(format!("{owner}: {} is no PEM text", path.display())))?;
+    let text = text.map_err(|_| not_pem(owner, path))?;
     Ok(Some(SecretString::from(text)))
 }
 

@@ -9,6 +9,7 @@ use toml::de::{DeTable, DeValue};
 
 use crate::failure::Failure;
 use crate::words::keys::Key;
+use crate::words::{Problem, UnknownKey, lacking_key, unknown_key, wrong_key};
 
 /// The text a configuration was read from.
 pub(super) struct Source<'a> {
@@ -20,9 +21,9 @@ pub(super) struct Source<'a> {
 const NOT_YET: &[&str] = &["every"];
 
 impl Source<'_> {
-    pub(super) fn error(&self, at: usize, problem: impl std::fmt::Display) -> Failure {
-        let line = self.text[..at.min(self.text.len())].matches('\n').count() + 1;
-        Failure::usage(format!("{}, line {line}: {problem}", self.path.display()))
+    /// The file and the line.
+    pub(super) fn at(&self, at: usize) -> (&Path, usize) {
+        (self.path, self.text[..at.min(self.text.len())].matches('\n').count() + 1)
     }
 }
 
@@ -62,7 +63,7 @@ impl<'a> Section<'a> {
     /// Refuses keys that were called otherwise before.
     pub(super) fn renamed(&self, names: &[(&str, &str)]) -> Result<(), Failure> {
         match names.iter().find(|(old, _)| self.has(old)) {
-            Some((old, new)) => Err(self.wrong(old, format_args!("is called `{new}` now"))),
+            Some((old, new)) => Err(self.wrong(old, Problem::Renamed(new))),
             None => Ok(()),
         }
     }
@@ -84,18 +85,13 @@ impl<'a> Section<'a> {
             if keys.contains(&name) {
                 continue;
             }
-            let error =
-                self.source.error(key.span().start, format_args!("unknown key `{name}`{}", self.place()));
             let nearest = keys.iter().max_by_key(|k| (strsim::jaro_winkler(k, name) * 1000.0) as u32);
-            return Err(match nearest {
-                _ if NOT_YET.contains(&name) => {
-                    error.hint(format!("This version does not know `{name}` yet; take it out."))
-                }
-                Some(nearest) if strsim::jaro_winkler(nearest, name) > 0.7 => {
-                    error.hint(format!("Did you mean `{nearest}`?"))
-                }
-                _ => error.hint(format!("Keys here are: {}.", keys.join(", "))),
-            });
+            let advice = match nearest {
+                _ if NOT_YET.contains(&name) => UnknownKey::NotYet,
+                Some(nearest) if strsim::jaro_winkler(nearest, name) > 0.7 => UnknownKey::Perhaps(nearest),
+                _ => UnknownKey::NotOneOf(keys),
+            };
+            return Err(unknown_key(self.source.at(key.span().start), &self.name, name, &advice));
         }
         Ok(())
     }
@@ -119,25 +115,20 @@ impl<'a> Section<'a> {
         self.table.iter().find(|(k, _)| k.get_ref() == key).map(|(_, v)| v)
     }
 
-    pub(super) fn wrong(&self, key: &str, problem: impl std::fmt::Display) -> Failure {
+    pub(super) fn wrong(&self, key: &str, problem: Problem<'_>) -> Failure {
         let at = self.get(key).map_or(self.at, |v| v.span().start);
-        self.source.error(at, format_args!("`{key}`{} {problem}", self.place()))
-    }
-
-    /// In which table, for a sentence; the keys at the top are in none.
-    fn place(&self) -> String {
-        if self.name.is_empty() { String::new() } else { format!(" in [{}]", self.name) }
+        wrong_key(self.source.at(at), &self.name, key, &problem)
     }
 
     pub(super) fn missing(&self, key: &str) -> Failure {
-        self.source.error(self.at, format_args!("[{}] lacks `{key}`", self.name))
+        lacking_key(self.source.at(self.at), &self.name, key)
     }
 
     pub(super) fn text(&self, key: &str) -> Result<Option<String>, Failure> {
         let Some(value) = self.get(key) else { return Ok(None) };
         match value.get_ref().as_str() {
             Some(text) => Ok(Some(text.to_owned())),
-            None => Err(self.wrong(key, "must be a text in quotes")),
+            None => Err(self.wrong(key, Problem::NotText)),
         }
     }
 
@@ -147,18 +138,18 @@ impl<'a> Section<'a> {
 
     pub(super) fn flag(&self, key: &str) -> Result<bool, Failure> {
         let Some(value) = self.get(key) else { return Ok(false) };
-        value.get_ref().as_bool().ok_or_else(|| self.wrong(key, "must be true or false"))
+        value.get_ref().as_bool().ok_or_else(|| self.wrong(key, Problem::NotFlag))
     }
 
     pub(super) fn number(&self, key: &str) -> Result<Option<usize>, Failure> {
         let Some(value) = self.get(key) else { return Ok(None) };
         let number = value.get_ref().as_integer().and_then(|n| n.as_str().parse().ok());
-        number.map(Some).ok_or_else(|| self.wrong(key, "must be a whole number"))
+        number.map(Some).ok_or_else(|| self.wrong(key, Problem::NotNumber))
     }
 
     pub(super) fn duration(&self, key: &str) -> Result<Option<jiff::SignedDuration>, Failure> {
         let Some(text) = self.text(key)? else { return Ok(None) };
-        let wrong = || self.wrong(key, "is no duration; write it as \"30s\", \"10 minutes\" or \"90 days\"");
+        let wrong = || self.wrong(key, Problem::NotDuration);
         super::durations::parse_duration(&text).map(Some).ok_or_else(wrong)
     }
 
@@ -168,9 +159,7 @@ impl<'a> Section<'a> {
         let list = value.get_ref().as_array().map(|items| {
             items.iter().map(|item| item.get_ref().as_str().map(str::to_owned)).collect::<Option<Vec<_>>>()
         });
-        list.flatten()
-            .map(Some)
-            .ok_or_else(|| self.wrong(key, "must be a list of texts, such as [\"events\"]"))
+        list.flatten().map(Some).ok_or_else(|| self.wrong(key, Problem::NotTexts))
     }
 
     /// A text that must be one of a few.
@@ -178,15 +167,15 @@ impl<'a> Section<'a> {
         let Some(text) = self.text(key)? else { return Ok(default) };
         let found = choices.iter().find(|(word, _)| *word == text);
         found.map(|(_, value)| *value).ok_or_else(|| {
-            let words: Vec<_> = choices.iter().map(|(word, _)| format!("\"{word}\"")).collect();
-            self.wrong(key, format_args!("must be {}", words.join(" or ")))
+            let words: Vec<&str> = choices.iter().map(|(word, _)| *word).collect();
+            self.wrong(key, Problem::NotOneOf(&words))
         })
     }
 
     /// A table inside.
     pub(super) fn section(&self, key: &str) -> Result<Option<Self>, Failure> {
         let Some(value) = self.get(key) else { return Ok(None) };
-        let Some(table) = value.get_ref().as_table() else { return Err(self.wrong(key, "must be a table")) };
+        let Some(table) = value.get_ref().as_table() else { return Err(self.wrong(key, Problem::NotTable)) };
         let name = if self.name.is_empty() { key.to_owned() } else { format!("{}.{key}", self.name) };
         Ok(Some(Self { source: self.source, name, table, at: value.span().start }))
     }

@@ -14,6 +14,7 @@ use super::carry::carry;
 use super::choice::{ONLY_KEYS, SKIP_KEYS, tests};
 use super::reader::Section;
 use crate::failure::Failure;
+use crate::words::Problem;
 use crate::words::keys::{self, Ways};
 
 /// `[route.NAME]`
@@ -79,7 +80,7 @@ const RENAMED: &[(&str, &str)] = &[("merge-busy", "join-busy"), ("check-every", 
 pub(super) fn route(section: &Section<'_>) -> Result<RouteSettings, Failure> {
     section.renamed(RENAMED)?;
     if section.text("far-edits").ok().flatten().as_deref() == Some("restore") {
-        return Err(section.wrong("far-edits", "says \"restore\", which is called \"correct\" now"));
+        return Err(section.wrong("far-edits", Problem::RenamedWord { old: "restore", new: "correct" }));
     }
     section.allow_described(keys::ROUTE)?;
     let kinds = match section.section("only")? {
@@ -152,15 +153,13 @@ fn ends(section: &Section<'_>) -> Result<(Vec<String>, bool), Failure> {
     let Some(between) = section.texts("between")? else {
         let ends = vec![section.needed_text("from")?, section.needed_text("to")?];
         return match ends[0] == ends[1] {
-            true => Err(section.wrong("to", "is the calendar that the route comes from")),
+            true => Err(section.wrong("to", Problem::ToItself)),
             false => Ok((ends, false)),
         };
     };
     for key in ["from", "to"] {
         if section.has(key) {
-            return Err(section
-                .wrong(key, "and `between` exclude each other")
-                .hint("A one-way route has `from` and `to`, a two-way route has `between`."));
+            return Err(section.wrong(key, Problem::OneWayAndTwoWay));
         }
     }
     let mut different = between.clone();
@@ -168,23 +167,21 @@ fn ends(section: &Section<'_>) -> Result<(Vec<String>, bool), Failure> {
     different.dedup();
     match different.len() == between.len() && between.len() > 1 {
         true => Ok((between, true)),
-        false => Err(section.wrong("between", "must name two or more different calendars")),
+        false => Err(section.wrong("between", Problem::NotSeveral)),
     }
 }
 
 fn disagree(section: &Section<'_>, ends: &[String], is_two_way: bool) -> Result<Disagree, Failure> {
     let Some(word) = section.text("disagree")? else { return Ok(Disagree::Newest) };
     if !is_two_way {
-        return Err(section.wrong("disagree", "is for two-way routes: in a one-way route `from` is right"));
+        return Err(section.wrong("disagree", Problem::TwoWayOnly));
     }
     Ok(match (word.as_str(), ends.iter().position(|name| *name == word)) {
         (_, Some(side)) => Disagree::Side(side),
         ("newest", None) => Disagree::Newest,
         ("hold", None) => Disagree::Hold,
         _ => {
-            let names: Vec<_> = ends.iter().map(|name| format!("\"{name}\"")).collect();
-            let what = format!("must be \"newest\", \"hold\", or a calendar: {}", names.join(", "));
-            return Err(section.wrong("disagree", what));
+            return Err(section.wrong("disagree", Problem::NobodysWord(ends)));
         }
     })
 }
@@ -209,7 +206,7 @@ fn deletion_limit(section: &Section<'_>) -> Result<DeletionLimit, Failure> {
 /// Two calendars that are kept alike cannot show one thing in two forms.
 fn refuse_one_way_keys(section: &Section<'_>, carry: &Carry) -> Result<(), Failure> {
     if let Some(key) = keys::ROUTE.iter().find(|key| key.ways == Ways::OneWay && section.has(key.name)) {
-        return Err(section.wrong(key.name, "is for one-way routes, and busy-only ones"));
+        return Err(section.wrong(key.name, Problem::OneWayOnly));
     }
     let Shows::Details(details) = &carry.shows else { return Ok(()) };
     let plain = Details { taken: details.taken.clone(), ..Details::default() };
@@ -217,19 +214,15 @@ fn refuse_one_way_keys(section: &Section<'_>, carry: &Carry) -> Result<(), Failu
     if **details == plain && people {
         return Ok(());
     }
-    Err(section.wrong("carry", "gives copies another form, which has no way back").hint(
-        "Between calendars say only which `details` are kept alike, such as carry = { details = [\"title\"] }.",
-    ))
+    Err(section.wrong("carry", Problem::NoWayBack))
 }
 
 fn kinds(only: &Section<'_>, words: &[String]) -> Result<Kinds, Failure> {
     let kind = |word: &String| {
-        Kind::ALL.into_iter().find(|k| k.word() == word).ok_or_else(|| {
-            only.wrong(
-                "kinds",
-                format_args!("has {word:?}; kinds are \"events\", \"tasks\" and \"journals\""),
-            )
-        })
+        Kind::ALL
+            .into_iter()
+            .find(|k| k.word() == word)
+            .ok_or_else(|| only.wrong("kinds", Problem::NotKind(word)))
     };
     words.iter().map(kind).collect()
 }
@@ -240,7 +233,7 @@ fn window(route: &Section<'_>) -> Result<Window, Failure> {
     section.allow(&["past", "ahead", "from", "to"])?;
     let edge = |relative: &str, fixed: &str| {
         if section.has(relative) && section.has(fixed) {
-            return Err(section.wrong(fixed, format_args!("and `{relative}` exclude each other")));
+            return Err(section.wrong(fixed, Problem::Excludes(relative)));
         }
         Ok(match (reach(&section, relative)?, day(&section, fixed)?) {
             (Some(reach), _) => reach,
@@ -251,7 +244,7 @@ fn window(route: &Section<'_>) -> Result<Window, Failure> {
     let window = Window { past: edge("past", "from")?, ahead: edge("ahead", "to")? };
     match window {
         Window { past: Reach::Day(from), ahead: Reach::Day(to) } if to < from => {
-            Err(section.wrong("to", "lies before `from`"))
+            Err(section.wrong("to", Problem::EndsFirst))
         }
         window => Ok(window),
     }
@@ -259,8 +252,7 @@ fn window(route: &Section<'_>) -> Result<Window, Failure> {
 
 fn reach(section: &Section<'_>, key: &str) -> Result<Option<Reach>, Failure> {
     let Some(text) = section.text(key)? else { return Ok(None) };
-    let wrong =
-        || section.wrong(key, "is no length of time; write it as \"7 days\", \"2 weeks\" or \"3 months\"");
+    let wrong = || section.wrong(key, Problem::NotReach);
     let span: Span = text.trim().parse().map_err(|_| wrong())?;
     let months = span.get_years() as i32 * 12 + span.get_months();
     let days = span.get_weeks() * 7 + span.get_days();
@@ -275,7 +267,7 @@ fn reach(section: &Section<'_>, key: &str) -> Result<Option<Reach>, Failure> {
 
 fn day(section: &Section<'_>, key: &str) -> Result<Option<Date>, Failure> {
     let Some(text) = section.text(key)? else { return Ok(None) };
-    let wrong = |_| section.wrong(key, "is no day; write it as \"2026-12-01\"");
+    let wrong = |_| section.wrong(key, Problem::NotDay);
     text.trim().parse().map(Some).map_err(wrong)
 }
 
@@ -285,22 +277,18 @@ fn makes(section: &Section<'_>, carry: &Carry, window: &Window) -> Result<Makes,
     let merge = section.flag("join-busy")?;
     let makes = match (each, merge) {
         (true, true) => {
-            return Err(section.wrong("occurrences", "says nothing where `join-busy` joins all of them"));
+            return Err(section.wrong("occurrences", Problem::JoinedAnyway));
         }
         (_, true) => Makes::Blocks,
         (true, _) => Makes::Occurrences,
         _ => return Ok(Makes::Entries),
     };
     if makes == Makes::Blocks && !matches!(carry.shows, Shows::Busy(_)) {
-        return Err(section
-            .wrong("join-busy", "joins busy time")
-            .hint("Say carry = \"busy\" too, or take it out."));
+        return Err(section.wrong("join-busy", Problem::JoinsBusy));
     }
     if window.ahead == Reach::Unlimited {
         let key = if merge { "join-busy" } else { "occurrences" };
-        return Err(section.wrong(key, "needs an end: a series may go on for ever").hint(
-            "Say how far ahead to look, such as window = { past = \"7 days\", ahead = \"90 days\" }.",
-        ));
+        return Err(section.wrong(key, Problem::NeedsEnd));
     }
     Ok(makes)
 }

@@ -7,6 +7,10 @@ use secrecy::SecretString;
 use super::reader::Section;
 use crate::environment::Environment;
 use crate::failure::Failure;
+use crate::words::{
+    CommandTrouble, Open, Problem, keyring_gives_none, lacking_secret, others_may_read,
+    secret_command_failed, secret_file_unreadable, secret_is_empty, variable_not_set,
+};
 
 /// Where a secret is kept.
 #[derive(Debug, Clone)]
@@ -22,7 +26,7 @@ pub(crate) enum SecretSource {
 pub(super) fn secret_source(section: &Section<'_>) -> Result<SecretSource, Failure> {
     section.allow(&["env", "file", "command", "keyring", "plain-text"])?;
     if section.table.len() != 1 {
-        return Err(section.missing("env, file, command or keyring (exactly one)"));
+        return Err(lacking_secret(section.source.at(section.at), &section.name));
     }
     if let Some(name) = section.text("env")? {
         return Ok(SecretSource::Env(name));
@@ -35,12 +39,11 @@ pub(super) fn secret_source(section: &Section<'_>) -> Result<SecretSource, Failu
     }
     if let Some(text) = section.text("plain-text")? {
         // A configuration that holds a secret may not be read by others.
-        let problem = format!("[{}] holds a secret, and others may read", section.name);
-        check_private(section.source.path, &problem)?;
+        check_private(section.source.path, &Open::Configuration(&section.name))?;
         return Ok(SecretSource::Plain(SecretString::from(text)));
     }
     let words = section.texts("command")?.filter(|words| !words.is_empty());
-    words.map(SecretSource::Command).ok_or_else(|| section.wrong("command", "must name a program"))
+    words.map(SecretSource::Command).ok_or_else(|| section.wrong("command", Problem::NoProgram))
 }
 
 /// Reads `env:NAME`, `file:PATH`, `command:PROGRAM WORDS`, `keyring` or `keyring:NAME`; `name` is what the keyring
@@ -69,56 +72,49 @@ pub(crate) fn read_secret(
     environment: &Environment,
 ) -> Result<SecretString, Failure> {
     let text = match source {
-        SecretSource::Env(name) => environment.get(name).ok_or_else(|| {
-            Failure::usage(format!("{owner}: the environment variable {name} is not set"))
-                .hint(format!("Set it to the {what}, or keep the {what} in a file."))
-        })?,
+        SecretSource::Env(name) => {
+            environment.get(name).ok_or_else(|| variable_not_set(owner, what, name))?
+        }
         SecretSource::File(path) => secret_file(owner, what, &base.join(path))?,
         SecretSource::Command(words) => secret_command(owner, what, words)?,
-        SecretSource::Keyring(name) => super::keyring::read(name).map_err(|words| {
-            Failure::usage(format!("{owner}: the keyring gives no {what} under {name:?}: {words}"))
-                .hint(super::keyring::HINT)
-        })?,
+        SecretSource::Keyring(name) => {
+            super::keyring::read(name).map_err(|words| keyring_gives_none(owner, what, name, &words))?
+        }
         SecretSource::Plain(secret) => return Ok(secret.clone()),
     };
     let first = text.lines().next().unwrap_or_default();
     if first.is_empty() {
-        return Err(Failure::usage(format!("{owner}: the {what} is empty")));
+        return Err(secret_is_empty(owner, what));
     }
     Ok(SecretString::from(first.to_owned()))
 }
 
 fn secret_file(owner: &str, what: &str, path: &Path) -> Result<String, Failure> {
-    check_private(path, &format!("{owner}: others may read the {what} file"))?;
-    std::fs::read_to_string(path).map_err(|e| unreadable(owner, what, path, &e))
-}
-
-fn unreadable(owner: &str, what: &str, path: &Path, error: &std::io::Error) -> Failure {
-    Failure::usage(format!("{owner}: the {what} file {} cannot be read: {error}", path.display()))
+    check_private(path, &Open::Secret { owner, what })?;
+    std::fs::read_to_string(path).map_err(|e| secret_file_unreadable(owner, what, path, &e))
 }
 
 /// Refuses a file that others may read, with the command that mends it. A file that is not there passes.
-pub(crate) fn check_private(path: &Path, problem: &str) -> Result<(), Failure> {
+pub(crate) fn check_private(path: &Path, what: &Open<'_>) -> Result<(), Failure> {
     #[cfg(unix)]
     {
         use std::os::unix::fs::PermissionsExt as _;
         let mode = std::fs::metadata(path).map_or(0, |about| about.permissions().mode());
         if mode & 0o077 != 0 {
-            return Err(Failure::usage(format!("{problem} {}", path.display()))
-                .hint(format!("Mend it with: chmod 600 {}", path.display())));
+            return Err(others_may_read(path, what));
         }
     }
     Ok(())
 }
 
 fn secret_command(owner: &str, what: &str, words: &[String]) -> Result<String, Failure> {
-    let failed = |why: String| Failure::usage(format!("{owner}: the {what} command `{}` {why}", words[0]));
+    let failed = |why: CommandTrouble| secret_command_failed(owner, what, &words[0], &why);
     let output = std::process::Command::new(&words[0]).args(&words[1..]).output();
-    let output = output.map_err(|e| failed(format!("could not be run: {e}")))?;
+    let output = output.map_err(|e| failed(CommandTrouble::NotRun(e)))?;
     if !output.status.success() {
-        return Err(failed(format!("failed ({})", output.status)));
+        return Err(failed(CommandTrouble::Failed(output.status)));
     }
-    String::from_utf8(output.stdout).map_err(|_| failed("gave bytes that are no text".to_owned()))
+    String::from_utf8(output.stdout).map_err(|_| failed(CommandTrouble::NotText))
 }
 
 /// Puts a new file in its place that only its owner may read: whole, or, where there is one already, not at all.

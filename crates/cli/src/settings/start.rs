@@ -9,6 +9,7 @@ use url::Url;
 use super::account::Start;
 use crate::environment::Environment;
 use crate::failure::Failure;
+use crate::words::{another_domain, not_a_resolver};
 
 /// How long the name service may take for one answer.
 const NAME_SERVICE_LIMIT: Duration = Duration::from_millis(1500);
@@ -53,20 +54,13 @@ impl ResolvedStart {
 
 /// A name service can be lied to: a password goes to another domain only if a person has typed it.
 pub(crate) fn elsewhere(owner: &str, domain: &str, record: &ServiceRecord) -> Failure {
-    let host = &record.host;
-    Failure::usage(format!(
-        "{owner}: the name service says that the calendars of {domain} are at {host}, another domain"
-    ))
-    .hint(format!("If that is right, give this address instead: https://{host}:{}/", record.port))
+    another_domain(owner, domain, record)
 }
 
 /// Returns the name service to ask: `CHESTNUT_RESOLVER`, else the first of the system's.
 pub(crate) fn default_resolver(environment: &Environment) -> Result<Option<SocketAddr>, Failure> {
     if let Some(text) = environment.get("CHESTNUT_RESOLVER") {
-        let wrong = |_| {
-            Failure::usage(format!("CHESTNUT_RESOLVER is {text:?}, which is no address with a port"))
-                .hint("Write it as 127.0.0.1:53.")
-        };
+        let wrong = |_| not_a_resolver(&text);
         return text.parse().map(Some).map_err(wrong);
     }
     let text = std::fs::read_to_string("/etc/resolv.conf").unwrap_or_default();

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 use super::account::OAuthSettings;
 use super::secrets::{SecretSource, check_private, replace_private};
 use crate::environment::Environment;
+use crate::words::{Open, in_keyring, in_one_line, not_signed_in_yet, not_tokens};
 
 /// Where an account's tokens are kept.
 #[derive(Debug, Clone)]
@@ -47,7 +48,7 @@ impl Keeper {
     pub(crate) fn place(&self) -> String {
         match &self.keep {
             Keep::File(path) => path.display().to_string(),
-            Keep::Keyring(name) => format!("the keyring, as {name}"),
+            Keep::Keyring(name) => in_keyring(name),
         }
     }
 }
@@ -57,16 +58,14 @@ impl TokenKeeper for Keeper {
         let text = match &self.keep {
             Keep::Keyring(name) => super::keyring::read(name)?,
             Keep::File(path) => {
-                check_private(path, "others may read the tokens in").map_err(|failure| {
-                    format!("{}. {}", failure.message, failure.hint.unwrap_or_default())
-                })?;
+                check_private(path, &Open::Tokens).map_err(|failure| in_one_line(&failure))?;
                 std::fs::read_to_string(path).map_err(|e| match e.kind() {
-                    std::io::ErrorKind::NotFound => format!("account {} has not signed in yet", self.account),
+                    std::io::ErrorKind::NotFound => not_signed_in_yet(&self.account),
                     _ => format!("{}: {e}", path.display()),
                 })?
             }
         };
-        let unreadable = |_| format!("what is kept in {} cannot be understood", self.place());
+        let unreadable = |_| not_tokens(&self.place());
         let kept: Kept = serde_json::from_str(&text).map_err(unreadable)?;
         Ok(Tokens {
             access: SecretString::from(kept.access_token),

@@ -3,14 +3,17 @@
 mod asking;
 mod calendars;
 mod causes;
+mod configuration;
 mod failures;
 pub(crate) mod keys;
 mod left_out;
 mod oddities;
 mod preview;
 mod probes;
+mod problems;
 mod routes;
 mod runs;
+mod secrets;
 mod sign_in;
 mod start;
 mod stories;
@@ -26,12 +29,22 @@ pub(crate) use calendars::{
     not_a_feed, not_made, not_one_calendar, not_renamed, renamed, server_has_calendar,
 };
 pub(crate) use causes::{cause_advice, cause_words};
-pub(crate) use failures::{READ_ONLY_FEED, calendar_hint, dav_hint};
+pub(crate) use configuration::{
+    account_failure, another_domain, cannot_be_reached, changed_meanwhile, configuration_not_written,
+    feed_elsewhere, no_accounts, no_configuration, no_configuration_to_change, no_configuration_to_read,
+    no_name, no_routes, no_table, none_of_that_name, not_a_feed_address, not_a_resolver, not_on_a_server,
+    nothing_called, of_file, several_of_that_name, there_already,
+};
+pub(crate) use failures::{calendar_hint, dav_hint};
 pub(crate) use left_out::{left_out_why, left_out_words};
 pub(crate) use oddities::{interval, oddity_words};
 pub(crate) use preview::why_words;
 pub(crate) use probes::{
     PROBE_TITLE, cannot_probe_words, fault_advice, fault_words, probe_while_paused, skip_words, step_word,
+};
+pub(crate) use problems::{
+    Problem, UnknownKey, lacking_key, lacking_secret, not_toml, relay_in_a_circle, unknown_key,
+    where_a_calendar_is, wrong_key,
 };
 pub(crate) use routes::{
     DELETE_COPIES, SHOWS, WAYS, WHAT_SHOWS, WHICH_WAY, WRITE_NOW, copies_remain, interrupted_sync,
@@ -40,6 +53,13 @@ pub(crate) use routes::{
 };
 pub(crate) use runs::{
     gone_words, held_lines, invitation_warning, never_ran, not_a_duration, not_while_paused, preview_warning,
+};
+#[cfg(not(feature = "keyring"))]
+pub(crate) use secrets::NO_KEYRING;
+pub(crate) use secrets::{
+    CommandTrouble, KEYRING_HINT, Open, certificate_unreadable, holds_no_key, in_keyring, in_one_line,
+    key_not_written, key_unreadable, keyring_gives_none, no_key, not_pem, not_signed_in_yet, not_tokens,
+    others_may_read, secret_command_failed, secret_file_unreadable, secret_is_empty, variable_not_set,
 };
 pub(crate) use sign_in::sign_in_words;
 pub(crate) use start::first_configuration;

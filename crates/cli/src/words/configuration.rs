@@ -1,0 +1,119 @@
+//! A configuration that cannot be found, read, understood or written; names that nothing has.
+
+use std::fmt::Display;
+use std::path::Path;
+
+use chestnut_caldav::DavError;
+use chestnut_caldav::connection_check::ServiceRecord;
+
+use super::failures::dav_hint;
+use super::problems::perhaps;
+use crate::failure::Failure;
+
+/// What the system or a library says of a file.
+pub(crate) fn of_file(path: &Path, words: &dyn Display) -> Failure {
+    Failure::usage(format!("{}: {words}", path.display()))
+}
+
+pub(crate) fn no_configuration(platform: Option<&Path>) -> Failure {
+    let also = platform.map(|path| format!(" nor {}", path.display())).unwrap_or_default();
+    Failure::usage(format!("there is no configuration: neither ./chestnut.toml{also}")).hint(
+        "Make one with `chestnut init`, name one with --config, or see the whole job first with `chestnut demo`.",
+    )
+}
+
+pub(crate) fn no_configuration_to_read(path: &Path, error: &std::io::Error) -> Failure {
+    no_configuration_to_change(path, error).hint("Name another one with --config.")
+}
+
+pub(crate) fn no_configuration_to_change(path: &Path, error: &std::io::Error) -> Failure {
+    Failure::usage(format!("the configuration {} cannot be read: {error}", path.display()))
+}
+
+pub(crate) fn configuration_not_written(path: &Path, error: &std::io::Error) -> Failure {
+    Failure::failed(format!("the configuration {} cannot be written: {error}", path.display()))
+        .hint("Nothing was changed.")
+}
+
+pub(crate) fn changed_meanwhile(path: &Path) -> Failure {
+    Failure::failed(format!("{} was changed by somebody else meanwhile", path.display()))
+        .hint("Nothing was changed; run it again.")
+}
+
+pub(crate) fn no_table(kind: &str, path: &Path) -> Failure {
+    Failure::usage(format!("`{kind}` in {} is no table", path.display()))
+}
+
+pub(crate) fn there_already(kind: &str, name: &str, path: &Path) -> Failure {
+    Failure::usage(format!("there is a {kind} `{name}` already in {}", path.display()))
+        .hint("Choose another name.")
+}
+
+pub(crate) fn no_name(kind: &str, name: &str) -> Failure {
+    let article = if kind.starts_with('a') { "an" } else { "a" };
+    Failure::usage(format!("{name:?} is no name for {article} {kind}"))
+        .hint("Use letters, digits, - and _; such as `packhouse`.")
+}
+
+pub(crate) fn no_routes(path: &Path) -> Failure {
+    Failure::usage(format!("{} has no route", path.display()))
+        .hint("Add one: [route.NAME] with `from` and `to`.")
+}
+
+pub(crate) fn no_accounts(path: &Path) -> Failure {
+    Failure::usage(format!("{} has no account", path.display()))
+        .hint("Add one: `chestnut account add NAME URL --user USER`.")
+}
+
+pub(crate) fn nothing_called(what: &str, name: &str, near: Option<&String>, known: &[&str]) -> Failure {
+    Failure::usage(format!("there is no {what} `{name}`")).hint(match near {
+        Some(near) => perhaps(near),
+        None => format!("There are: {}.", known.join(", ")),
+    })
+}
+
+/// An account that could not be used, with what to do.
+pub(crate) fn account_failure(account: &str, error: &DavError) -> Failure {
+    Failure::failed(format!("account {account}: {error}")).hint(dav_hint(error, account))
+}
+
+pub(crate) fn cannot_be_reached(owner: &str, words: &dyn Display) -> Failure {
+    Failure::usage(format!("{owner}: {words}"))
+}
+
+pub(crate) fn another_domain(owner: &str, domain: &str, record: &ServiceRecord) -> Failure {
+    let host = &record.host;
+    Failure::usage(format!(
+        "{owner}: the name service says that the calendars of {domain} are at {host}, another domain"
+    ))
+    .hint(format!("If that is right, give this address instead: https://{host}:{}/", record.port))
+}
+
+pub(crate) fn not_a_resolver(text: &str) -> Failure {
+    Failure::usage(format!("CHESTNUT_RESOLVER is {text:?}, which is no address with a port"))
+        .hint("Write it as 127.0.0.1:53.")
+}
+
+pub(crate) fn not_on_a_server(calendar: &str) -> Failure {
+    Failure::usage(format!("calendar {calendar} is not on a server"))
+}
+
+pub(crate) fn none_of_that_name(calendar: &str, account: &str, shown: &str) -> Failure {
+    Failure::usage(format!("calendar {calendar}: account {account} has no calendar named {shown:?}"))
+        .hint(format!("See them with `chestnut calendar list {account}`."))
+}
+
+pub(crate) fn several_of_that_name(calendar: &str, account: &str, shown: &str) -> Failure {
+    Failure::usage(format!("calendar {calendar}: account {account} has several calendars named {shown:?}"))
+        .hint(format!("Use `path` instead; `chestnut calendar list {account}` shows the paths."))
+}
+
+pub(crate) fn not_a_feed_address(owner: &str) -> Failure {
+    Failure::usage(format!("{owner}: the feed's address does not begin with https://, http:// or webcal://"))
+}
+
+pub(crate) fn feed_elsewhere(owner: &str, account: &str) -> Failure {
+    Failure::usage(format!("{owner}: the feed is not on the server of account {account}")).hint(
+        "A password is never sent to another server than its own. Take `account` out, or add an account for the feed's server.",
+    )
+}
