@@ -7,6 +7,7 @@ use std::path::PathBuf;
 use jiff::Timestamp;
 
 use crate::failure::Failure;
+use crate::words::not_a_moment;
 
 /// Environment variables, read once.
 #[derive(Debug, Clone, Default)]
@@ -38,10 +39,7 @@ impl Environment {
     /// Returns the moment at which a command takes place: `CHESTNUT_NOW` (RFC 3339), else the clock's.
     pub(crate) fn now(&self) -> Result<Timestamp, Failure> {
         let Some(text) = self.get("CHESTNUT_NOW") else { return Ok(clock()) };
-        text.parse().map_err(|_| {
-            Failure::usage(format!("CHESTNUT_NOW is {text:?}, which is no moment"))
-                .hint("Write it as 2026-10-05T08:00:00Z.")
-        })
+        text.parse().map_err(|_| not_a_moment(&text))
     }
 
     /// Tells whether the clock stands still, so that what is printed must be reproducible.

@@ -14,7 +14,11 @@ use crate::settings::{
     oauth_value, password_file, path_from, read_from_keyring, secret_value, start, typed_secret,
     write_private, write_to_keyring,
 };
-use crate::words::KEYRING_HINT;
+use crate::words::{
+    keyring_takes_none, needed_with_client, no_keyring_for_password, no_place_of_secret,
+    no_terminal_for_password, not_a_proxy, not_a_server, not_an_address, password_in_proxy,
+    password_not_written, password_prompt, sign_in_in_address,
+};
 
 /// An account that is about to be tried.
 pub(crate) struct NewAccount {
@@ -27,14 +31,10 @@ pub(crate) struct NewAccount {
 
 impl NewAccount {
     pub(crate) fn ask(args: &AccountAdd, path: &Path, io: &Io<'_>) -> Result<Self, Failure> {
-        let wrong = || {
-            Failure::usage(format!("{:?} is no address of a server", args.url))
-                .hint("Write it as dav.packhouse.example or https://dav.packhouse.example/.")
-        };
+        let wrong = || not_a_server(&args.url);
         let start = start(&args.url).ok_or_else(wrong)?;
         if start.url.password().is_some() || !start.url.username().is_empty() {
-            return Err(Failure::usage("the address must not hold user or password")
-                .hint("Give the user with --user; the password is asked for."));
+            return Err(sign_in_in_address());
         }
         // A mail address is mostly the user name too.
         let mail = args.url.contains('@').then(|| args.url.clone());
@@ -75,10 +75,8 @@ impl NewAccount {
     /// Keeps a typed password in a file of its own.
     pub(crate) fn save_secret(&self) -> Result<(), Failure> {
         let Some((secret, path)) = &self.typed else { return Ok(()) };
-        write_private(path, &format!("{}\n", secret.expose_secret())).map_err(|e| {
-            Failure::failed(format!("the password file {} cannot be written: {e}", path.display()))
-                .hint("Move it away, or name it with --password-from file:PATH.")
-        })
+        write_private(path, &format!("{}\n", secret.expose_secret()))
+            .map_err(|e| password_not_written(path, &e))
     }
 
     pub(crate) fn keys(&self, url: &str) -> Vec<(&'static str, Value)> {
@@ -110,22 +108,17 @@ pub(crate) fn password(
         args.password_from.as_deref().map(|from| secret_from(from, &args.name, "--password-from", path));
     let source = source.transpose()?;
     if is_keyring && !KEYRING_IS_THERE {
-        return Err(Failure::usage("the password cannot be kept in a keyring").hint(KEYRING_HINT));
+        return Err(no_keyring_for_password());
     }
     match (&source, is_keyring) {
         (Some(SecretSource::Keyring(name)), true) if read_from_keyring(name).is_err() => {}
         (Some(source), _) => return Ok(source.clone()),
         (None, _) => {}
     }
-    let mut questions = Questions::of_terminal(io.can_ask).ok_or_else(|| {
-        Failure::usage("the password cannot be asked for: this is no terminal")
-            .hint("Say where it is kept: --password-from env:NAME, file:PATH, command:PROGRAM or keyring.")
-    })?;
-    let secret = questions.secret(&format!("Password for {}", args.user.as_deref().unwrap_or(&args.name)))?;
+    let mut questions = Questions::of_terminal(io.can_ask).ok_or_else(no_terminal_for_password)?;
+    let secret = questions.secret(&password_prompt(args.user.as_deref().unwrap_or(&args.name)))?;
     if let Some(SecretSource::Keyring(name)) = source {
-        write_to_keyring(&name, secret.expose_secret()).map_err(|words| {
-            Failure::usage(format!("the keyring does not take the password: {words}")).hint(KEYRING_HINT)
-        })?;
+        write_to_keyring(&name, secret.expose_secret()).map_err(|words| keyring_takes_none(&words))?;
         return Ok(SecretSource::Keyring(name));
     }
     if args.password_in_configuration {
@@ -143,10 +136,7 @@ pub(crate) fn secret_from(
     option: &str,
     path: &Path,
 ) -> Result<SecretSource, Failure> {
-    let source = typed_secret(text, name).ok_or_else(|| {
-        Failure::usage(format!("{option} does not say where the secret is kept"))
-            .hint("Write env:NAME, file:PATH, command:PROGRAM or keyring.")
-    })?;
+    let source = typed_secret(text, name).ok_or_else(|| no_place_of_secret(option))?;
     match source {
         SecretSource::File(file) => Ok(SecretSource::File(path_from(path, &file)?)),
         other => Ok(other),
@@ -156,29 +146,21 @@ pub(crate) fn secret_from(
 pub(crate) fn proxy(text: &str) -> Result<ProxySettings, Failure> {
     let url = match text {
         "none" => None,
-        text => Some(url::Url::parse(text).ok().filter(url::Url::has_host).ok_or_else(|| {
-            Failure::usage(format!("--proxy {text:?} is no address"))
-                .hint("Write it as http://proxy.packhouse.example:3128, or none.")
-        })?),
+        text => Some(url::Url::parse(text).ok().filter(url::Url::has_host).ok_or_else(|| not_a_proxy(text))?),
     };
     if url.as_ref().is_some_and(|url| url.password().is_some()) {
-        return Err(Failure::usage("the proxy's address must not hold a password")
-            .hint("Write proxy = { url = \"…\", user = \"…\", password = { file = \"…\" } } into the configuration."));
+        return Err(password_in_proxy());
     }
     Ok(ProxySettings { url, user: None, password: None })
 }
 
 pub(crate) fn oauth(client_id: &str, args: &OAuthArgs, path: &Path) -> Result<OAuthSettings, Failure> {
     let address = |option: &str, text: Option<&String>| {
-        let url = text.map(|text| {
-            url::Url::parse(text).map_err(|_| {
-                Failure::usage(format!("{option} {text:?} is no address")).hint("It begins with https://.")
-            })
-        });
+        let url = text.map(|text| url::Url::parse(text).map_err(|_| not_an_address(option, text)));
         url.transpose()
     };
     let needed = |option: &str, text: Option<&String>| {
-        address(option, text)?.ok_or_else(|| Failure::usage(format!("{option} is needed with --client-id")))
+        address(option, text)?.ok_or_else(|| needed_with_client(option))
     };
     let secret = args.client_secret_from.as_deref();
     Ok(OAuthSettings {

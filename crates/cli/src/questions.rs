@@ -7,6 +7,7 @@ use secrecy::SecretString;
 
 use crate::failure::Failure;
 use crate::render::clean;
+use crate::words::{NO_SUCH_NUMBER, not_answered, one_of, yes_or_no};
 
 /// Asks on standard error, so that what is printed can go elsewhere.
 #[derive(Debug)]
@@ -40,28 +41,28 @@ impl Questions {
             writeln!(question, "  {}  {}", number + 1, clean(choice))
                 .expect("writing to a string cannot fail");
         }
-        write!(question, "{} (1 to {})", clean(prompt), choices.len())
-            .expect("writing to a string cannot fail");
+        question += &one_of(&clean(prompt), choices.len());
         let last = choices.len();
-        let number: usize =
-            Input::new()
-                .with_prompt(question)
-                .validate_with(move |number: &usize| {
-                    if (1..=last).contains(number) { Ok(()) } else { Err("there is no such number") }
-                })
-                .interact_text()
-                .map_err(given_up)?;
+        let number: usize = Input::new()
+            .with_prompt(question)
+            .validate_with(
+                move |number: &usize| {
+                    if (1..=last).contains(number) { Ok(()) } else { Err(NO_SUCH_NUMBER) }
+                },
+            )
+            .interact_text()
+            .map_err(given_up)?;
         Ok(number - 1)
     }
 
     /// Asks yes or no.
     pub(crate) fn yes(&mut self, prompt: &str, default: bool) -> Result<bool, Failure> {
-        let word = self.text(&format!("{prompt} (yes or no)"), Some(if default { "yes" } else { "no" }))?;
+        let word = self.text(&yes_or_no(prompt), Some(if default { "yes" } else { "no" }))?;
         Ok(word.to_lowercase().starts_with('y'))
     }
 }
 
 fn given_up(error: dialoguer::Error) -> Failure {
     let dialoguer::Error::IO(error) = error;
-    Failure::usage(format!("the question was not answered: {error}")).hint("Nothing was changed.")
+    not_answered(&error)
 }

@@ -15,6 +15,7 @@ use crate::environment::Environment;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
+use crate::words::colour_of_what;
 
 /// Runs the process's own command line.
 #[must_use]
@@ -46,8 +47,7 @@ pub fn run(arguments: &[impl Clone + Into<std::ffi::OsString>], io: &mut Io<'_>)
         ColorWord::When(ColorChoice::Auto) | ColorWord::Shade(_) => io.color,
     };
     if matches!(cli.common.color, ColorWord::Shade(_)) && !cli.command.makes_calendar() {
-        let failure = Failure::usage("--color takes a colour only with `calendar create`");
-        return report(&failure.hint("Here it is auto, always or never."), io);
+        return report(&colour_of_what(), io);
     }
     let mut plain = Plain(StripBytes::new(), &mut *io.out);
     let out: &mut dyn Write = if color { plain.1 } else { &mut plain };

@@ -13,16 +13,14 @@ use crate::render::human::account_test::human;
 use crate::report::account_add::Report;
 use crate::report::account_test::{AccountReport, account_report as report};
 use crate::settings::{ConfigurationText, SignInSettings, check_name};
+use crate::words::{account_is_there, account_written, nothing_saved};
 
 pub(crate) fn run(args: &AccountAdd, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     check_name("account", &args.name)?;
     let path = configuration_path(common, io)?;
     let mut text = ConfigurationText::read(&path)?;
     if text.has("account", &args.name) {
-        return Err(Failure::usage(format!("there is an account `{}` already", args.name)).hint(format!(
-            "Try it with `chestnut account test {0}`, or take it out with `chestnut account forget {0}`.",
-            args.name
-        )));
+        return Err(account_is_there(&args.name));
     }
     let new = NewAccount::ask(args, &path, io)?;
     try_and_save(args, &new, &path, &mut text, common, io)
@@ -57,19 +55,16 @@ fn try_and_save(
             return Err(failure);
         }
     } else {
-        let saved = format!("Nothing was saved. {}", account.hint.clone().unwrap_or_default());
-        account.hint = Some(saved.trim_end().to_owned());
+        account.hint = Some(nothing_saved(account.hint.as_deref()));
     }
     let failure = (!works).then(|| account.failure());
     let report = Report { account, saved: works, configuration: path.display().to_string() };
     show(common, io, &report, || {
         let steps = if tried { human(&report.account) } else { String::new() };
-        let next = match (is_oauth, works) {
-            (_, false) => return steps,
-            (true, _) => format!("chestnut account login {}", args.name),
-            (false, _) => format!("chestnut calendar add NAME --account {} --path PATH", args.name),
-        };
-        format!("{steps}\nAccount {} is written into {}.\nNext: {next}\n", args.name, report.configuration)
+        match works {
+            false => steps,
+            true => steps + &account_written(&args.name, &report.configuration, is_oauth),
+        }
     })?;
     match failure {
         Some(failure) if common.json => Ok(failure.code),

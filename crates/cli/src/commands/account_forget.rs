@@ -13,21 +13,14 @@ use crate::settings::{
     AccountSettings, ConfigurationText, Keep, SecretSource, SignInSettings, forget_in_keyring, keep_of,
 };
 use crate::settings::{password_file, used_by};
+use crate::words::{account_is_needed, key_in_keyring};
 
 pub(crate) fn run(name: &str, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
     let account = settings.chosen_accounts(&[name.to_owned()])?[0].1;
     let (calendars, routes) = used_by(&settings, name);
     if !calendars.is_empty() {
-        let through = match routes.as_slice() {
-            [] => String::new(),
-            routes => format!("; routes {} use them", routes.join(", ")),
-        };
-        let message = format!("account {name} is needed by calendars {}{through}", calendars.join(", "));
-        return Err(Failure::usage(message).hint(format!(
-            "Nothing was changed. Take these out of {} first; copies that routes have made stay where they are.",
-            settings.path.display()
-        )));
+        return Err(account_is_needed(name, &calendars, &routes, &settings.path));
     }
     let mut text = ConfigurationText::read(&settings.path)?;
     text.remove("account", name);
@@ -56,17 +49,17 @@ fn forget_secrets(name: &str, account: &AccountSettings, base: &Path) -> Report 
                 file(base.join(path), own);
             }
             SecretSource::Keyring(key) if forget_in_keyring(key).is_ok() => {
-                report.forgotten.push(format!("{key} in the keyring"));
+                report.forgotten.push(key_in_keyring(key));
             }
-            SecretSource::Keyring(key) => report.left.push(format!("{key} in the keyring")),
+            SecretSource::Keyring(key) => report.left.push(key_in_keyring(key)),
             SecretSource::Env(_) | SecretSource::Command(_) | SecretSource::Plain(_) => {}
         },
         SignInSettings::OAuth(oauth) => match keep_of(name, oauth, base) {
             Keep::File(path) => file(path, true),
             Keep::Keyring(key) if forget_in_keyring(&key).is_ok() => {
-                report.forgotten.push(format!("{key} in the keyring"));
+                report.forgotten.push(key_in_keyring(&key));
             }
-            Keep::Keyring(key) => report.left.push(format!("{key} in the keyring")),
+            Keep::Keyring(key) => report.left.push(key_in_keyring(&key)),
         },
         SignInSettings::Nobody => {}
     }

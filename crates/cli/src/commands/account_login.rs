@@ -24,10 +24,15 @@ use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show};
 use crate::open::{block_on, load};
-use crate::render::{clean, style};
+use crate::render::clean;
+use crate::render::human::account_login::human;
 use crate::report::account_login::Report;
 use crate::settings::{Keeper, SignInSettings, http_options, keep_of, oauth_client};
-use crate::words::no_random_numbers;
+use crate::words::{
+    NO_BROWSER, NO_CODE, PAGE_OF_ANOTHER, PAGE_REFUSED, PAGE_SIGNED_IN, cannot_be_reached, no_device_address,
+    no_oauth, no_random_numbers, nobody_signed_in, not_signed_in, open_in_browser, service_not_reached,
+    tokens_not_kept, type_this_code,
+};
 
 /// So long a person has for the browser.
 const PATIENCE: Duration = Duration::from_secs(600);
@@ -42,9 +47,7 @@ pub(crate) fn run(
     let settings = load(common, io)?;
     let account = settings.chosen_accounts(&[name.to_owned()])?[0].1;
     let SignInSettings::OAuth(oauth) = &account.sign_in else {
-        return Err(Failure::usage(format!("account {name} does not sign in by OAuth")).hint(format!(
-            "It has a user and a password, or a token; `chestnut account test {name}` tries them."
-        )));
+        return Err(no_oauth(name));
     };
     let base = settings.base();
     let keeper = Keeper {
@@ -55,7 +58,7 @@ pub(crate) fn run(
     let mut options = http_options(name, account, base, &io.environment)?;
     options.sign_in = SignIn::Nobody;
     let transport =
-        HttpTransport::new(options).map_err(|e| Failure::usage(format!("account {name}: {e}")))?;
+        HttpTransport::new(options).map_err(|e| cannot_be_reached(&format!("account {name}"), &e))?;
     let login = Login {
         name,
         client: oauth_client(&format!("account {name}"), oauth, base, &io.environment)?,
@@ -65,25 +68,10 @@ pub(crate) fn run(
     let tokens = block_on(async {
         if code { login.by_code(io).await } else { login.by_browser(io, no_browser).await }
     })??;
-    keeper
-        .save(&tokens)
-        .map_err(|words| Failure::failed(format!("account {name}: the tokens cannot be kept: {words}")))?;
+    keeper.save(&tokens).map_err(|words| tokens_not_kept(name, &words))?;
     let renewable = tokens.refresh.is_some();
     let report = Report { account: name.to_owned(), signed_in: true, kept_in: keeper.place(), renewable };
-    show(common, io, &report, || {
-        let renewed = if renewable {
-            String::new()
-        } else {
-            style::paint(
-                style::WARN,
-                "The service gave nothing to renew the sign-in with: it ends by itself, and must be done again.\n",
-            )
-        };
-        let kept = clean(&report.kept_in);
-        format!(
-            "Signed in. The tokens are kept in {kept}, for you alone.\n{renewed}Next: chestnut account test {name}\n"
-        )
-    })?;
+    show(common, io, &report, || human(&report))?;
     Ok(ExitCode::Ok)
 }
 
@@ -99,22 +87,11 @@ type Came = HashMap<String, String>;
 
 impl Login<'_> {
     fn failure(&self, error: &OAuthError) -> Failure {
-        let hint = match error {
-            OAuthError::Denied => "Somebody said no, or may not say yes: some organisations want an administrator to agree first.".to_owned(),
-            OAuthError::Expired => format!("Try again: `chestnut account login {} --code`.", self.name),
-            OAuthError::Refused(_) => format!("Check client-id, client-secret and scopes of account {}: they must be those that the service registered.", self.name),
-            _ => format!("Check the addresses of `oauth` in account {}.", self.name),
-        };
-        Failure::failed(format!("account {}: {error}", self.name)).hint(hint)
+        not_signed_in(self.name, error)
     }
 
     async fn send(&self, request: &Request) -> Result<Answer, Failure> {
-        self.transport.send(request).await.map_err(|error| {
-            Failure::failed(format!("account {}: {error}", self.name)).hint(format!(
-                "Check the addresses of `oauth` in account {}, and this machine's network.",
-                self.name
-            ))
-        })
+        self.transport.send(request).await.map_err(|error| service_not_reached(self.name, &error))
     }
 
     async fn by_browser(&self, io: &mut Io<'_>, no_browser: bool) -> Result<Tokens, Failure> {
@@ -126,13 +103,9 @@ impl Login<'_> {
         let listener = TcpListener::bind(("127.0.0.1", 0)).await?;
         let redirect = format!("http://127.0.0.1:{}/signed-in", listener.local_addr()?.port());
         let address = self.client.authorize_address(&redirect, &state, &pkce);
-        writeln!(
-            io.err,
-            "Open this address in a browser on this machine, and sign in there:\n\n  {}\n",
-            clean(address.as_str())
-        )?;
+        io.err.write_all(open_in_browser(&clean(address.as_str())).as_bytes())?;
         if !no_browser && open::that_detached(address.as_str()).is_err() {
-            writeln!(io.err, "No browser could be opened here. With one on another machine, use --code.")?;
+            writeln!(io.err, "{NO_BROWSER}")?;
         }
         let came = wait_for_browser(listener, state).await?;
         if let Some(error) = came.get("error") {
@@ -141,21 +114,16 @@ impl Login<'_> {
             return Err(self.failure(&error));
         }
         let code = came.get("code").map(|code| SecretString::from(code.clone()));
-        let code =
-            code.ok_or_else(|| self.failure(&OAuthError::Malformed("no code came back".to_owned())))?;
+        let code = code.ok_or_else(|| self.failure(&OAuthError::Malformed(NO_CODE.to_owned())))?;
         let answer = self.send(&self.client.exchange(&code, &redirect, &pkce)).await?;
         read_tokens(&answer, self.now).map_err(|error| self.failure(&error))
     }
 
     async fn by_code(&self, io: &mut Io<'_>) -> Result<Tokens, Failure> {
-        let request = self.client.ask_for_device().ok_or_else(|| {
-            Failure::usage(format!("account {}: `oauth` has no device-url", self.name)).hint(
-                "Add the service's address for device codes, or sign in with a browser on this machine.",
-            )
-        })?;
+        let request = self.client.ask_for_device().ok_or_else(|| no_device_address(self.name))?;
         let device = read_device_code(&self.send(&request).await?).map_err(|error| self.failure(&error))?;
         let (uri, code) = (clean(&device.verification_uri), clean(&device.user_code));
-        writeln!(io.err, "On any device, open\n\n  {uri}\n\nand type the code\n\n  {code}\n")?;
+        io.err.write_all(type_this_code(&uri, &code).as_bytes())?;
         let mut pause = Duration::from_secs(device.interval);
         let mut waited = Duration::ZERO;
         loop {
@@ -194,21 +162,15 @@ async fn wait_for_browser(listener: TcpListener, state: String) -> Result<Came, 
     // The page still has to reach the browser.
     tokio::time::sleep(Duration::from_millis(50)).await;
     server.abort();
-    came.ok_or_else(|| Failure::failed("nobody signed in").hint("Nothing was changed. Try it again."))
+    came.ok_or_else(nobody_signed_in)
 }
 
 async fn came_back(State(waiting): State<Waiting>, Query(came): Query<Came>) -> Html<&'static str> {
     if came.get("state").map(String::as_str) != Some(&waiting.state) {
-        return Html(
-            "<!doctype html><title>Chestnut</title><p>This is not the sign-in that was asked for.</p>",
-        );
+        return Html(PAGE_OF_ANOTHER);
     }
     let refused = came.contains_key("error");
     // A second answer is of no use.
     drop(waiting.tell.try_send(came));
-    Html(if refused {
-        "<!doctype html><title>Chestnut</title><p>The sign-in was refused. You may close this page.</p>"
-    } else {
-        "<!doctype html><title>Chestnut</title><p>Signed in. You may close this page and go back to the terminal.</p>"
-    })
+    Html(if refused { PAGE_REFUSED } else { PAGE_SIGNED_IN })
 }

@@ -20,7 +20,9 @@ use crate::render::midnight;
 use crate::render::shorten;
 use crate::report::agenda::{Line, Shown};
 use crate::settings::{Connections, Settings};
-use crate::words::{calendar_hint, ends_before_it_begins, not_a_day, not_in_the_list};
+use crate::words::{
+    calendar_failure, ends_before_it_begins, entry_unreadable, file_unreadable, not_a_day, not_in_the_list,
+};
 
 /// What was asked for.
 pub(crate) struct Asked<'a> {
@@ -94,15 +96,14 @@ impl Agenda {
             }
             let (name, _) = settings.chosen_calendar(name)?;
             let end = connections.calendar(name).await?;
-            let entries = read_calendar(&end.calendar).await.map_err(|error| {
-                let hint = calendar_hint(&error, name, end.account.as_deref());
-                Failure::failed(format!("calendar {name}: {error}")).hint(hint)
-            })?;
+            let entries = read_calendar(&end.calendar)
+                .await
+                .map_err(|error| calendar_failure(&error, name, end.account.as_deref()))?;
             for entry in entries {
                 match entry {
                     ReadEntry::Entry(entry) => self.add(name, &entry),
                     ReadEntry::Unreadable { name: file, words } => {
-                        self.troubles.push(Failure::failed(format!("calendar {name}, {file}: {words}")));
+                        self.troubles.push(entry_unreadable(name, &file, &words));
                     }
                 }
             }
@@ -111,7 +112,7 @@ impl Agenda {
     }
 
     fn add_file(&mut self, name: &str, path: &Path) -> Result<(), Failure> {
-        let failed = |words: String| Failure::failed(format!("{name}: {words}"));
+        let failed = |words: String| file_unreadable(name, &words);
         let bytes = std::fs::read(path).map_err(|e| failed(e.to_string()))?;
         let texts = CalendarText::read_all(&bytes, None, &Limits::default());
         for text in texts.map_err(|e| failed(e.to_string()))? {

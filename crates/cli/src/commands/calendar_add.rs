@@ -19,10 +19,9 @@ use crate::report::calendar_add::Report;
 use crate::settings::{
     ConfigurationText, Connections, FeedSource, Settings, check_name, path_from, secret_value,
 };
-use crate::words::oddity_words;
 use crate::words::{
-    NEW_UIDS, NOT_THERE_YET, calendar_hint, feed_with_password, has_calendar, is_a_file, is_a_folder,
-    not_a_feed, not_one_calendar,
+    NEW_UIDS, NOT_THERE_YET, calendar_failure, feed_with_password, has_calendar, is_a_file, is_a_folder,
+    not_a_feed, not_one_calendar, oddity_words,
 };
 
 /// What a look at a calendar came to.
@@ -200,8 +199,7 @@ fn look_at_folder(args: &CalendarAdd, settings: &Settings, folder: &Path) -> Res
 }
 
 fn unreadable(args: &CalendarAdd, error: &CalendarError) -> Failure {
-    let hint = calendar_hint(error, &args.calendar, args.account.as_deref());
-    Failure::failed(format!("calendar {}: {error}", args.calendar)).hint(hint)
+    calendar_failure(error, &args.calendar, args.account.as_deref())
 }
 
 fn empty_report(args: &CalendarAdd, kind: &'static str, settings: &Settings) -> Report {

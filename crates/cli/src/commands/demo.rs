@@ -12,7 +12,7 @@ use crate::io::{Io, show};
 use crate::render::style;
 use crate::report::demo::{Report, Step};
 use crate::settings::write_private;
-use crate::words::no_random_numbers;
+use crate::words::{folder_in_use, no_random_numbers, no_stand_ins};
 
 const ENTRIES: usize = 150;
 
@@ -83,14 +83,13 @@ fn start_servers(now_ms: i64, clock: Clock) -> Result<(Site, Site), Failure> {
     cloud.add_calendar("board", "board", "Notice board", "#3366aa");
     cloud.habits = Temper::Rewriting.habits();
     let mut sites = serve_on_thread(vec![packhouse, cloud], clock)?.into_iter();
-    sites.next().zip(sites.next()).ok_or_else(|| Failure::failed("the stand-in servers did not start"))
+    sites.next().zip(sites.next()).ok_or_else(no_stand_ins)
 }
 
 fn write_configuration(folder: &Path, office: &Site, board: &Site) -> Result<PathBuf, Failure> {
     let config = folder.join("chestnut.toml");
     if config.exists() {
-        let message = format!("{} exists already", config.display());
-        return Err(Failure::usage(message).hint("Name an empty folder."));
+        return Err(folder_in_use(&config));
     }
     std::fs::create_dir_all(folder)?;
     write_private(&folder.join("packhouse.password"), "office-pw\n")?;

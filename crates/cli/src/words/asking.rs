@@ -68,3 +68,35 @@ pub(crate) fn nobody_can_be_asked() -> Failure {
 pub(crate) fn no_random_numbers(error: impl std::fmt::Display) -> Failure {
     Failure::failed(format!("no random numbers: {error}"))
 }
+
+pub(crate) const NO_SUCH_NUMBER: &str = "there is no such number";
+
+pub(crate) fn one_of(prompt: &str, most: usize) -> String {
+    format!("{prompt} (1 to {most})")
+}
+
+pub(crate) fn yes_or_no(prompt: &str) -> String {
+    format!("{prompt} (yes or no)")
+}
+
+pub(crate) fn not_answered(error: &std::io::Error) -> Failure {
+    Failure::usage(format!("the question was not answered: {error}")).hint("Nothing was changed.")
+}
+
+pub(crate) fn colour_of_what() -> Failure {
+    Failure::usage("--color takes a colour only with `calendar create`")
+        .hint("Here it is auto, always or never.")
+}
+
+pub(crate) fn not_a_moment(text: &str) -> Failure {
+    Failure::usage(format!("CHESTNUT_NOW is {text:?}, which is no moment"))
+        .hint("Write it as 2026-10-05T08:00:00Z.")
+}
+
+pub(crate) fn no_stand_ins() -> Failure {
+    Failure::failed("the stand-in servers did not start")
+}
+
+pub(crate) fn folder_in_use(file: &Path) -> Failure {
+    Failure::usage(format!("{} exists already", file.display())).hint("Name an empty folder.")
+}

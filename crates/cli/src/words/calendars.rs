@@ -5,8 +5,9 @@ use std::path::Path;
 use chestnut_caldav::protocol::{CalendarInfo, NewCalendar};
 use chestnut_caldav::{Class, DavError};
 use chestnut_core::Kind;
+use chestnut_engine::CalendarError;
 
-use super::failures::dav_hint;
+use super::failures::{calendar_hint, dav_hint};
 use crate::failure::Failure;
 use crate::render::clean;
 
@@ -134,4 +135,17 @@ pub(crate) fn keeps_its_name(calendar: &str, account: &str, name: Option<&str>) 
 pub(crate) fn renamed(calendar: &str, name: &str, is_in_configuration: bool) -> String {
     let also = if is_in_configuration { " The configuration names it so now." } else { "" };
     format!("Calendar {calendar} is called {:?} on its server.{also}\n", clean(name))
+}
+
+/// A calendar that could not be read, with what to do.
+pub(crate) fn calendar_failure(error: &CalendarError, name: &str, account: Option<&str>) -> Failure {
+    Failure::failed(format!("calendar {name}: {error}")).hint(calendar_hint(error, name, account))
+}
+
+pub(crate) fn entry_unreadable(calendar: &str, file: &str, words: &str) -> Failure {
+    Failure::failed(format!("calendar {calendar}, {file}: {words}"))
+}
+
+pub(crate) fn file_unreadable(name: &str, words: &str) -> Failure {
+    Failure::failed(format!("{name}: {words}"))
 }

@@ -1,5 +1,6 @@
 //! Sentences for facts: one table for each kind of reason.
 
+mod accounts;
 mod asking;
 mod calendars;
 mod causes;
@@ -19,14 +20,25 @@ mod start;
 mod stories;
 mod told;
 
+pub(crate) use accounts::{
+    NO_BROWSER, NO_CODE, PAGE_OF_ANOTHER, PAGE_REFUSED, PAGE_SIGNED_IN, account_is_needed, account_is_there,
+    account_written, key_in_keyring, keyring_takes_none, needed_with_client, no_device_address,
+    no_keyring_for_password, no_oauth, no_place_of_secret, no_terminal_for_password, nobody_signed_in,
+    not_a_proxy, not_a_server, not_an_address, not_signed_in, nothing_saved, open_in_browser,
+    password_in_proxy, password_not_written, password_prompt, service_not_reached, sign_in_in_address,
+    tokens_not_kept, type_this_code,
+};
 pub(crate) use asking::{
-    cannot_be_written, configuration_written, ends_before_it_begins, is_there_already, no_answer,
-    no_random_numbers, no_such_run, nobody_can_be_asked, not_a_day, not_in_the_list, nothing_waits,
+    NO_SUCH_NUMBER, cannot_be_written, colour_of_what, configuration_written, ends_before_it_begins,
+    folder_in_use, is_there_already, no_answer, no_random_numbers, no_stand_ins, no_such_run,
+    nobody_can_be_asked, not_a_day, not_a_moment, not_answered, not_in_the_list, nothing_waits, one_of,
+    yes_or_no,
 };
 pub(crate) use calendars::{
-    NEW_UIDS, NOT_THERE_YET, empty_name, feed_with_password, has_calendar, has_calendar_so_none_was_made,
-    has_no_name, is_a_file, is_a_folder, keeps_its_name, made_and_not_there, made_differently, no_home,
-    not_a_feed, not_made, not_one_calendar, not_renamed, renamed, server_has_calendar,
+    NEW_UIDS, NOT_THERE_YET, calendar_failure, empty_name, entry_unreadable, feed_with_password,
+    file_unreadable, has_calendar, has_calendar_so_none_was_made, has_no_name, is_a_file, is_a_folder,
+    keeps_its_name, made_and_not_there, made_differently, no_home, not_a_feed, not_made, not_one_calendar,
+    not_renamed, renamed, server_has_calendar,
 };
 pub(crate) use causes::{cause_advice, cause_words};
 pub(crate) use configuration::{
@@ -57,9 +69,9 @@ pub(crate) use runs::{
 #[cfg(not(feature = "keyring"))]
 pub(crate) use secrets::NO_KEYRING;
 pub(crate) use secrets::{
-    CommandTrouble, KEYRING_HINT, Open, certificate_unreadable, holds_no_key, in_keyring, in_one_line,
-    key_not_written, key_unreadable, keyring_gives_none, no_key, not_pem, not_signed_in_yet, not_tokens,
-    others_may_read, secret_command_failed, secret_file_unreadable, secret_is_empty, variable_not_set,
+    CommandTrouble, Open, certificate_unreadable, holds_no_key, in_keyring, in_one_line, key_not_written,
+    key_unreadable, keyring_gives_none, no_key, not_pem, not_signed_in_yet, not_tokens, others_may_read,
+    secret_command_failed, secret_file_unreadable, secret_is_empty, variable_not_set,
 };
 pub(crate) use sign_in::sign_in_words;
 pub(crate) use start::first_configuration;
