@@ -9,8 +9,8 @@ use std::time::Duration;
 use chestnut_caldav::connection_check::{CertificateFacts, connect, look_at_certificate, resolve};
 use chestnut_caldav::protocol::{DiscoveryStage, Found};
 use chestnut_caldav::{
-    Answer, CertificateFault, Client, ClientOptions, DavError, HttpOptions, HttpTransport, SignIn,
-    TransportError, TransportFault,
+    Answer, Client, ClientOptions, DavError, HttpOptions, HttpTransport, SignIn, TransportError,
+    TransportFault,
 };
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
@@ -19,11 +19,13 @@ use url::Url;
 
 use crate::environment::Environment;
 use crate::failure::Failure;
-use crate::render::count;
-use crate::settings::{
-    AccountSettings, ResolvedStart, SignInSettings, default_resolver, elsewhere, http_options,
+use crate::settings::{AccountSettings, ResolvedStart, default_resolver, elsewhere, http_options};
+use crate::words::{
+    NO_PRINCIPAL, PLAIN_HTTP, TRUSTED_THROUGH_PROXY, account_step_failed, answers, calendars_are_at,
+    calendars_are_elsewhere, calendars_found, cannot_be_reached, certificate_advice, certificate_ends,
+    certificate_words, check_proxy, clocks_differ, dav_hint, host_words, sends_on, server_words,
+    signed_in_words,
 };
-use crate::words::dav_hint;
 
 /// Clocks may differ by so much before people are told.
 const CLOCKS_DIFFER: SignedDuration = SignedDuration::from_mins(10);
@@ -113,7 +115,7 @@ impl Check<'_> {
     fn failed(&mut self, step: &'static str, error: &DavError, hint: String) -> Failure {
         let milliseconds = self.passed();
         self.steps.push(Step { step, ok: false, seen: error.to_string(), note: None, milliseconds });
-        Failure::failed(format!("account {}: {error}", self.name)).hint(hint)
+        account_step_failed(self.name, error, hint)
     }
 
     /// A bare host may have its calendars elsewhere (RFC 6764).
@@ -121,14 +123,12 @@ impl Check<'_> {
         match ResolvedStart::of(&self.account.start, resolver).await {
             ResolvedStart::Given(_) => {}
             ResolvedStart::Service { domain, record, url } => {
-                let seen =
-                    format!("{domain} has its calendars at {}:{}{}", record.host, record.port, record.path);
-                self.seen("records", seen);
+                self.seen("records", calendars_are_at(&domain, &record));
                 self.url = url;
             }
             ResolvedStart::Elsewhere { domain, record } => {
                 let failure = elsewhere(&format!("account {}", self.name), &domain, &record);
-                let seen = format!("{domain} has its calendars at {}, another domain", record.host);
+                let seen = calendars_are_elsewhere(&domain, &record);
                 let milliseconds = self.passed();
                 self.steps.push(Step { step: "records", ok: false, seen, note: None, milliseconds });
                 return Err(Failure { code: crate::exit_code::ExitCode::Failed, ..failure });
@@ -143,7 +143,7 @@ impl Check<'_> {
             let mut options = self.options.clone();
             options.sign_in = sign_in.unwrap_or(options.sign_in);
             let transport = HttpTransport::new(options)
-                .map_err(|e| Failure::usage(format!("account {}: {e}", self.name)))?;
+                .map_err(|e| cannot_be_reached(&format!("account {}", self.name), &e))?;
             Ok::<_, Failure>(Client::new(Rc::new(transport), ClientOptions { at_once: 1, retries: false }))
         };
         let (stranger, client) = (client(Some(SignIn::Nobody))?, client(None)?);
@@ -159,26 +159,23 @@ impl Check<'_> {
             (host, self.url.port_or_known_default().unwrap_or(443))
         };
         let (host, port) = proxy.clone().unwrap_or_else(server);
-        let through = if proxy.is_some() { "the proxy " } else { "" };
+        let through = proxy.is_some();
         let found = match resolve(&host, port, limit).await {
             Ok(found) => found,
             Err(error) => return Err(self.no_way("name", error, proxy.is_some())),
         };
         let mut addresses: Vec<_> = found.iter().map(|a| a.ip().to_string()).collect();
         addresses.dedup();
-        let seen = match host.trim_matches(['[', ']']).parse::<std::net::IpAddr>() {
-            Ok(_) => format!("{through}{host} is an address, no name"),
-            Err(_) => format!("{through}{host} is at {}", addresses.join(", ")),
-        };
-        self.seen("name", seen);
+        let is_name = host.trim_matches(['[', ']']).parse::<std::net::IpAddr>().is_err();
+        self.seen("name", host_words(&host, is_name.then_some(&addresses[..]), through));
         let stream = match connect(&format!("{host}:{port}"), &found, limit).await {
             Ok(stream) => stream,
             Err(error) => return Err(self.no_way("connection", error, proxy.is_some())),
         };
         let peer = stream.peer_addr().map(|a| a.to_string()).unwrap_or_default();
-        self.seen("connection", format!("{through}{peer} answers"));
+        self.seen("connection", answers(&peer, through));
         if self.url.scheme() == "http" {
-            self.seen("encryption", "none: this is plain HTTP");
+            self.seen("encryption", PLAIN_HTTP);
         } else if proxy.is_none() {
             match look_at_certificate(&host, stream, limit).await {
                 Ok(facts) => self.certificate = Some(facts),
@@ -189,14 +186,8 @@ impl Check<'_> {
     }
 
     fn no_way(&mut self, step: &'static str, mut error: TransportError, is_proxy: bool) -> Failure {
-        let hint = if is_proxy {
-            format!(
-                "This is the proxy on the way. Check `proxy` in account {}, or the environment's HTTPS_PROXY; `proxy = \"none\"` goes without.",
-                self.name
-            )
-        } else {
-            self.hint(&DavError::Transport(error.clone()))
-        };
+        let hint =
+            if is_proxy { check_proxy(self.name) } else { self.hint(&DavError::Transport(error.clone())) };
         error.proxy = None;
         self.failed(step, &DavError::Transport(error), hint)
     }
@@ -229,37 +220,18 @@ impl Check<'_> {
 
     fn tell_certificate(&mut self) {
         let Some(facts) = self.certificate.clone() else {
-            return self.seen("encryption", "a certificate that is trusted, through the proxy");
+            return self.seen("encryption", TRUSTED_THROUGH_PROXY);
         };
-        let day = facts.until.strftime("%Y-%m-%d");
-        let seen = format!(
-            "{}, certificate for {}, signed by {}, valid until {day}",
-            facts.protocol,
-            facts.names.join(", "),
-            facts.issuer
-        );
         let left = facts.until.duration_since(self.now);
         let soon = left < ENDS_SOON;
-        let note = soon.then(|| {
-            format!(
-                "the certificate ends in {}",
-                count(usize::try_from(left.as_hours() / 24).unwrap_or(0), "day", "days")
-            )
-        });
-        self.seen_with("encryption", seen, note);
+        let note = soon.then(|| certificate_ends(left));
+        self.seen_with("encryption", certificate_words(&facts), note);
     }
 
     fn clock_note(&self, answer: &Answer) -> Option<String> {
         let theirs = Timestamp::from_second(answer.date()?).ok()?;
         let apart = theirs.duration_since(self.now);
-        if apart.abs() <= CLOCKS_DIFFER {
-            return None;
-        }
-        let which = if apart.is_positive() { "ahead of" } else { "behind" };
-        let minutes = apart.abs().as_mins();
-        let long =
-            if minutes >= 120 { format!("{} hours", minutes / 60) } else { format!("{minutes} minutes") };
-        Some(format!("the server's clock is {long} {which} this machine's: one of them is wrong"))
+        (apart.abs() > CLOCKS_DIFFER).then(|| clocks_differ(apart))
     }
 
     async fn search(&mut self, client: &Client) -> Result<Found, Failure> {
@@ -287,15 +259,12 @@ impl Check<'_> {
             self.steps.push(Step { step, ok: true, seen, note: None, milliseconds });
         };
         if stage.is_some() && !told.is_empty() {
-            push("sign-in", self_words(self.account), spent(DiscoveryStage::Start));
+            push("sign-in", signed_in_words(self.account), spent(DiscoveryStage::Start));
         }
         let error = match found {
             Ok(found) => {
                 let path = |url: &Url| url.path().to_owned();
-                let principal = found
-                    .principal
-                    .as_ref()
-                    .map_or_else(|| "none named: the address is a calendar's own".to_owned(), path);
+                let principal = found.principal.as_ref().map_or_else(|| NO_PRINCIPAL.to_owned(), path);
                 push("principal", principal, 0);
                 if !found.homes.is_empty() {
                     push(
@@ -305,11 +274,11 @@ impl Check<'_> {
                     );
                 }
                 let writable = found.calendars.iter().filter(|c| c.writable != Some(false)).count();
-                let seen = match found.calendars.len() {
-                    0 => "none yet".to_owned(),
-                    n => format!("{}, {writable} can be written", count(n, "calendar", "calendars")),
-                };
-                push("calendars", seen, spent(DiscoveryStage::Home));
+                push(
+                    "calendars",
+                    calendars_found(found.calendars.len(), writable),
+                    spent(DiscoveryStage::Home),
+                );
                 return Ok(found);
             }
             Err(error) => error,
@@ -322,11 +291,9 @@ impl Check<'_> {
         };
         let away = told.last().map(|(.., url, _)| url).filter(|url| url.origin() != self.url.origin());
         let hint = match (&error, away) {
-            (DavError::SignIn { .. } | DavError::NotCalDav { .. }, Some(url)) => format!(
-                "The server sends on to {0}, and a password is never sent on to another server. If that one is yours, use it as the url of account {1}: {0}",
-                url[..url::Position::BeforePath].to_owned() + "/",
-                self.name
-            ),
+            (DavError::SignIn { .. } | DavError::NotCalDav { .. }, Some(url)) => {
+                sends_on(&(url[..url::Position::BeforePath].to_owned() + "/"), self.name)
+            }
             _ => self.hint(&error),
         };
         Err(self.failed(step, &error, hint))
@@ -339,61 +306,7 @@ impl Check<'_> {
             DavError::Transport(TransportError { certificate: Some(fault), .. }) => *fault,
             _ => return dav_hint(error, name),
         };
-        let facts = self.certificate.as_ref();
-        let names = facts.map(|f| f.names.join(", ")).unwrap_or_default();
-        let day = |at: Timestamp| at.strftime("%Y-%m-%d").to_string();
-        match (fault, facts) {
-            (CertificateFault::WrongName, _) => format!(
-                "It is made out to {names}. Use one of these names in the url of account {name}, if it leads to the same server."
-            ),
-            (CertificateFault::UnknownIssuer, Some(f)) => format!(
-                "It is signed by {}. If that is your own certificate authority, name its file: ca = \"…\" in account {name}. If not, somebody may be listening in.",
-                f.issuer
-            ),
-            (CertificateFault::Expired, Some(f)) => format!(
-                "It ended on {}. Whoever runs the server must renew it. If that day has not come yet, this machine's clock is wrong: it says {}.",
-                day(f.until),
-                day(self.now)
-            ),
-            (CertificateFault::NotYetValid, Some(f)) => format!(
-                "It begins on {}. If that day has passed, this machine's clock is wrong: it says {}.",
-                day(f.from),
-                day(self.now)
-            ),
-            _ => dav_hint(error, name),
-        }
+        certificate_advice(fault, self.certificate.as_ref(), name, self.now)
+            .unwrap_or_else(|| dav_hint(error, name))
     }
-}
-
-fn self_words(account: &AccountSettings) -> String {
-    match (&account.sign_in, &account.user) {
-        (SignInSettings::Nobody, _) => "not asked for".to_owned(),
-        (SignInSettings::Password(_), Some(user)) => format!("accepted, as {user}"),
-        (SignInSettings::Password(_), None) => "accepted".to_owned(),
-        (SignInSettings::Token(_), _) => "accepted, by token".to_owned(),
-        (SignInSettings::OAuth(_), _) => "accepted, by OAuth".to_owned(),
-    }
-}
-
-/// What a server says of itself without a sign-in.
-fn server_words(answer: &Answer) -> String {
-    let headers = answer.headers.get_all("dav").iter().filter_map(|h| h.to_str().ok());
-    let classes: Vec<_> = headers.flat_map(|h| h.split(',')).map(str::trim).collect();
-    let knows = |class: &str| classes.contains(&class);
-    let mut words = Vec::new();
-    if knows("calendar-access") {
-        words.push("speaks CalDAV".to_owned());
-    }
-    if knows("calendar-auto-schedule") {
-        words.push("sends invitations by itself".to_owned());
-    }
-    if answer.status == 401 {
-        words.push("wants a sign-in before it says more".to_owned());
-    } else if !knows("calendar-access") {
-        words.push(format!("answers ({})", answer.status));
-    }
-    if let Some(product) = answer.header("server") {
-        words.push(format!("calls itself {}", product.chars().take(60).collect::<String>()));
-    }
-    words.join("; ")
 }

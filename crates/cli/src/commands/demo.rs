@@ -12,7 +12,7 @@ use crate::io::{Io, show};
 use crate::render::style;
 use crate::report::demo::{Report, Step};
 use crate::settings::write_private;
-use crate::words::{folder_in_use, no_random_numbers, no_stand_ins};
+use crate::words::{folder_in_use, narration, no_random_numbers, no_stand_ins};
 
 const ENTRIES: usize = 150;
 
@@ -45,7 +45,7 @@ pub(crate) fn run(
         false => ExitCode::Failed,
     };
     let report = Report { folder: folder.display().to_string(), steps };
-    show(common, io, &report, || ending(&folder, keep))?;
+    show(common, io, &report, || narration::ending(&folder, keep))?;
     if keep {
         wait_for_interrupt()?;
     }
@@ -53,17 +53,6 @@ pub(crate) fn run(
         std::fs::remove_dir_all(folder)?;
     }
     Ok(code)
-}
-
-fn ending(folder: &Path, keep: bool) -> String {
-    if !keep {
-        return "\nThat was all. `chestnut demo DIR --keep` leaves the servers running, to explore.\n"
-            .to_owned();
-    }
-    format!(
-        "\nThe servers go on running. In another terminal:\n\n  cd {}\n  chestnut status\n\nPress Ctrl-C here to stop them.\n",
-        folder.display()
-    )
 }
 
 fn temporary_folder(io: &Io<'_>) -> Result<PathBuf, Failure> {
@@ -146,50 +135,46 @@ struct Demo<'d, 'io> {
 
 impl Demo<'_, '_> {
     fn play(&mut self, office: &Site, board: &Site) -> Result<(), Failure> {
-        self.say("Two stand-in servers are running: the packhouse's, with the bookings of an orchard co-operative,")?;
-        self.say(
-            "and a hosted one with an empty notice board. First: does the sign-in work, and what is there?",
-        )?;
+        self.say(narration::TWO_SERVERS)?;
+        self.say(narration::FIRST_LOOK)?;
         self.command(&["account", "test"])?;
-        self.say("The configuration names three of these calendars, and two routes into the notice board.")?;
+        self.say(narration::ITS_CONFIGURATION)?;
         self.command(&["calendar", "list", "packhouse"])?;
-        self.say("The town publishes its market days as a feed. A look at it, and it is a calendar like the others.")?;
+        self.say(narration::A_TOWN_FEED)?;
         let feed = format!("{}feeds/market-days.ics", office.url);
         self.command(&["calendar", "add", "market-days", "--feed", &feed])?;
         self.add_route("\n[route.days-to-board]\nfrom = \"market-days\"\nto   = \"board\"\n")?;
-        self.say("What would a sync do? A preview writes nothing.")?;
+        self.say(narration::WHAT_WOULD_HAPPEN)?;
         self.command(&["preview"])?;
         self.command(&["sync", "--yes"])?;
-        self.say("Does a change really get there? A test entry goes the way, and nothing of it stays.")?;
+        self.say(narration::DOES_IT_ARRIVE)?;
         self.command(&["probe", "presses-to-board"])?;
-        self.say("Now somebody at the packhouse changes a booking.")?;
+        self.say(narration::A_CHANGE)?;
         let van = "SUMMARY:Delivery van to the market\r\n";
         change(office, "presses", van, van, "SUMMARY:Delivery van to the market, second round\r\n");
         self.command(&["sync", "-v"])?;
-        self.say("A booking is deleted there. It must go on the notice board too.")?;
+        self.say(narration::A_DELETION)?;
         delete(office, "presses", "SUMMARY:Crate washing\r\n");
         self.command(&["sync", "presses-to-board", "-v"])?;
-        self.say("Nothing happened since: both are asked, and nothing is written.")?;
+        self.say(narration::NOTHING_NEW)?;
         self.command(&["sync"])?;
-        self.say("A kiosk in the yard shows when the presses are taken, and nothing else.")?;
+        self.say(narration::A_KIOSK)?;
         self.add_route(
             "\n[calendar.kiosk]\nfile = \"kiosk.ics\"\n\n[route.press-times]\nfrom       = \"presses\"\n\
              to         = \"kiosk\"\ncarry      = \"busy\"\nbusy-title = \"Presses taken\"\n\
              window     = { past = \"7 days\", ahead = \"3 months\" }\n",
         )?;
         self.command(&["sync", "press-times", "--yes"])?;
-        self.say("The market crew has its bookings on phones, and may change them there: both ways.")?;
+        self.say(narration::BOTH_WAYS)?;
         self.command(&["calendar", "create", "cloud", "Stall phones", "--as", "phones"])?;
         self.command(&["route", "add", "crew", "--between", "market,phones"])?;
         self.command(&["sync", "crew", "--yes"])?;
-        self.say(
-            "Somebody renames a booking on the phone, and somebody else counts its crates at the packhouse.",
-        )?;
+        self.say(narration::TWO_EDITS)?;
         let uid = "UID:orchard-0001@coop.example\r\n";
         change(board, "stall-phones", uid, "SUMMARY:Picking crew", "SUMMARY:With ladders: picking crew");
         change(office, "market", uid, uid, &format!("{uid}X-CRATES:12\r\n"));
         self.command(&["sync", "crew", "-v"])?;
-        self.say("Do both sides say the same, entry by entry? And where is the van?")?;
+        self.say(narration::ARE_THEY_ALIKE)?;
         self.command(&["compare", "presses-to-board", "crew"])?;
         self.command(&["why", "van", "market", "second", "round"])?;
         self.command(&["status"])?;

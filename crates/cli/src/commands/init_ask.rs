@@ -15,15 +15,21 @@ use crate::new_account::NewAccount;
 use crate::new_calendar::{make, slug};
 use crate::open::{block_on, configuration_path};
 use crate::questions::Questions;
+use crate::render::clean;
 use crate::render::human::account_test::steps_text;
-use crate::render::{clean, count, style};
 use crate::report::account_test::account_report as report;
 use crate::settings::password_file;
 use crate::settings::{
     AccountSettings, ConfigurationText, Connections, FeedSource, Place, SecretSource, Settings,
     SignInSettings, check_name, path_from, start,
 };
-use crate::words::{calendar_hint, nobody_can_be_asked};
+use crate::words::{
+    A_FEED, A_FILE, COPIES, DELETE_TOO, FEED_ADDRESS, FIRST_FROM, MORE_COPIES, NAME_ON_SERVER,
+    NEW_FOR_COPIES, NO_FEED_ADDRESS, NO_SERVER_ADDRESS, PASSWORD, SERVER_ADDRESS, TASKS_TOO, THEN_ROUTE,
+    THEN_TO, USER_NAME, WHICH, WHICH_FILE, calendar_hint, configured_already, it_holds, made_at,
+    name_is_taken, name_of_this, no_calendar_yet, nobody_can_be_asked, on_a_server, one_of_account,
+    this_writes, which_of_account, written_by_asking,
+};
 
 struct Asking<'a, 'io> {
     path: &'a Path,
@@ -40,17 +46,11 @@ pub(crate) fn run(file: Option<&Path>, common: &Common, io: &mut Io<'_>) -> Resu
     let text = ConfigurationText::read(path)?;
     let settings = text.settings()?;
     let mut asking = Asking { path, text, settings, questions, io };
-    let there = if path.exists() { "What is in it already stays." } else { "It is not there yet." };
-    asking.say(&format!(
-        "This writes {}. {there} Ctrl-C ends it; what was tried and written stays.",
-        path.display()
-    ))?;
+    asking.say(&this_writes(path))?;
 
-    asking.say("\nFirst: where do the entries come from?")?;
+    asking.say(FIRST_FROM)?;
     let from = asking.calendar(true, "")?;
-    asking.say(
-        "\nSecond: where do the copies go? Best to a calendar of their own, which nobody writes into.",
-    )?;
+    asking.say(THEN_TO)?;
     let to = asking.calendar(false, &from)?;
     asking.route(&from, &to)?;
     Ok(ExitCode::Ok)
@@ -78,10 +78,10 @@ impl Asking<'_, '_> {
             suggestion = next_name(&suggestion);
         }
         loop {
-            let name = self.questions.text(&format!("Name of this {kind} here"), Some(&suggestion))?;
+            let name = self.questions.text(&name_of_this(kind), Some(&suggestion))?;
             match check_name(kind, &name) {
                 Ok(()) if !self.text.has(kind, &name) => return Ok(name),
-                Ok(()) => self.say(&format!("There is a {kind} {name} already."))?,
+                Ok(()) => self.say(&name_is_taken(kind, &name))?,
                 Err(failure) => self.tell(&failure)?,
             }
         }
@@ -94,17 +94,15 @@ impl Asking<'_, '_> {
         let known = self.settings.calendars.iter().filter(|(name, c)| *name != taken && fits(&c.place));
         let known: Vec<String> = known.map(|(name, _)| name.clone()).collect();
         let accounts: Vec<String> = self.settings.accounts.keys().cloned().collect();
-        let mut choices: Vec<String> =
-            known.iter().map(|name| format!("{name} (in the configuration)")).collect();
-        choices.extend(accounts.iter().map(|name| format!("a calendar of the account {name}")));
-        let another = if accounts.is_empty() { "a" } else { "another" };
-        choices.push(format!("a calendar on {another} CalDAV server"));
-        choices.push("an .ics file".to_owned());
+        let mut choices: Vec<String> = known.iter().map(|name| configured_already(name)).collect();
+        choices.extend(accounts.iter().map(|name| one_of_account(name)));
+        choices.push(on_a_server(!accounts.is_empty()));
+        choices.push(A_FILE.to_owned());
         if reads {
-            choices.push("a feed: a link to a calendar that can only be read".to_owned());
+            choices.push(A_FEED.to_owned());
         }
         loop {
-            let chosen = self.questions.choose("Which?", &choices)?;
+            let chosen = self.questions.choose(WHICH, &choices)?;
             let done = match chosen {
                 n if n < known.len() => Ok(Some(known[n].clone())),
                 n if n < known.len() + accounts.len() => self.of_account(&accounts[n - known.len()], reads),
@@ -130,17 +128,16 @@ impl Asking<'_, '_> {
         let mut address = String::new();
         let mut user = String::new();
         let name = loop {
-            address =
-                self.questions.text("Address of the server (a host, or any link to it)", some(&address))?;
+            address = self.questions.text(SERVER_ADDRESS, some(&address))?;
             let Some(start) = start(&address) else {
-                self.say("That is no address of a server. Write it as dav.packhouse.example.")?;
+                self.say(NO_SERVER_ADDRESS)?;
                 continue;
             };
             if user.is_empty() && address.contains('@') {
                 user.clone_from(&address);
             }
-            user = self.questions.text("User name", some(&user))?;
-            let secret = self.questions.secret("Password")?;
+            user = self.questions.text(USER_NAME, some(&user))?;
+            let secret = self.questions.secret(PASSWORD)?;
             let password = SignInSettings::Password(SecretSource::Plain(secret.clone()));
             let settings = AccountSettings::new(start.clone(), Some(user.clone()), password);
             let base = self.settings.base().to_owned();
@@ -177,12 +174,12 @@ impl Asking<'_, '_> {
             found.calendars.iter().filter(|c| reads || c.writable != Some(false)).cloned().collect();
         let mut choices: Vec<String> = fitting.iter().map(|c| format!("{} ({})", c.name, c.href)).collect();
         if !reads {
-            choices.insert(0, "a new calendar for the copies".to_owned());
+            choices.insert(0, NEW_FOR_COPIES.to_owned());
         } else if choices.is_empty() {
-            self.say(&format!("Account {account} has no calendar yet."))?;
+            self.say(&no_calendar_yet(account))?;
             return Ok(None);
         }
-        let chosen = self.questions.choose(&format!("Which calendar of {account}?"), &choices)?;
+        let chosen = self.questions.choose(&which_of_account(account), &choices)?;
         let info = match (reads, chosen) {
             (false, 0) => self.new_calendar(account, &found)?,
             (false, n) => fitting[n - 1].clone(),
@@ -197,23 +194,23 @@ impl Asking<'_, '_> {
 
     fn new_calendar(&mut self, account: &str, found: &Found) -> Result<CalendarInfo, Failure> {
         let taken = |name: &str| found.calendars.iter().any(|c| c.name == name);
-        let default = if taken("Copies") { "More copies" } else { "Copies" };
-        let name = self.questions.text("Its name on the server", Some(default))?;
+        let default = if taken(COPIES) { MORE_COPIES } else { COPIES };
+        let name = self.questions.text(NAME_ON_SERVER, Some(default))?;
         let new = NewCalendar { name, color: None, kinds: [Kind::Event, Kind::Task].into_iter().collect() };
         let connections = Connections::new(&self.settings, &self.io.environment);
         let info = block_on(make(&connections, account, &new))??;
-        self.say(&format!("Made: {}", clean(info.href.as_str())))?;
+        self.say(&made_at(&clean(info.href.as_str())))?;
         Ok(info)
     }
 
     fn file(&mut self, reads: bool) -> Result<Option<String>, Failure> {
-        let typed = self.questions.text("Which file?", None)?;
+        let typed = self.questions.text(WHICH_FILE, None)?;
         let file = PathBuf::from(&typed);
         if reads {
             let text = chestnut_engine::FileCalendar::new(file.clone(), false).look();
             let text =
                 text.map_err(|e| Failure::failed(e.to_string()).hint(calendar_hint(&e, &typed, None)))?;
-            self.say(&format!("It holds {}.", count(text.entries().len(), "entry", "entries")))?;
+            self.say(&it_holds("", text.entries().len()))?;
         }
         let stem = file.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
         let name = self.name("calendar", &stem)?;
@@ -227,9 +224,9 @@ impl Asking<'_, '_> {
     }
 
     fn feed(&mut self) -> Result<Option<String>, Failure> {
-        let address = self.questions.text("Address of the feed (https: or webcal:)", None)?;
+        let address = self.questions.text(FEED_ADDRESS, None)?;
         if feed_address(&address).is_none() {
-            self.say("That is no address of a feed: it begins with https:// or webcal://.")?;
+            self.say(NO_FEED_ADDRESS)?;
             return Ok(None);
         }
         let connections = Connections::new(&self.settings, &self.io.environment);
@@ -238,11 +235,7 @@ impl Asking<'_, '_> {
         let text = text.map_err(|e| Failure::failed(e.to_string()).hint(calendar_hint(&e, "feed", None)))?;
         drop(connections);
         let title = text.facts().title.unwrap_or_default();
-        self.say(&format!(
-            "{}: {}.",
-            clean(if title.is_empty() { "It holds" } else { &title }),
-            count(text.entries().len(), "entry", "entries")
-        ))?;
+        self.say(&it_holds(&title, text.entries().len()))?;
         let name = self.name("calendar", &title)?;
         self.text.add("calendar", &name, vec![("feed", Value::from(address))])?;
         self.save()?;
@@ -250,10 +243,10 @@ impl Asking<'_, '_> {
     }
 
     fn route(&mut self, from: &str, to: &str) -> Result<(), Failure> {
-        self.say("\nThird: the route.")?;
+        self.say(THEN_ROUTE)?;
         let name = self.name("route", &format!("{from}-to-{to}"))?;
-        let follow = self.questions.yes("Delete the copy too when its entry is deleted", true)?;
-        let kinds = self.questions.yes("Take tasks along with events", false)?;
+        let follow = self.questions.yes(DELETE_TOO, true)?;
+        let kinds = self.questions.yes(TASKS_TOO, false)?;
         let mut keys = vec![("from", Value::from(from)), ("to", Value::from(to))];
         if kinds {
             let both = ["events", "tasks"].into_iter().collect::<toml_edit::Array>();
@@ -264,13 +257,8 @@ impl Asking<'_, '_> {
         keys.push(("deletions", Value::from(if follow { "carry" } else { "keep" })));
         self.text.add("route", &name, keys)?;
         self.save()?;
-        let config = match self.path == Path::new("chestnut.toml") {
-            true => String::new(),
-            false => format!(" --config {}", self.path.display()),
-        };
-        let next = style::paint(style::STRONG, format!("chestnut preview{config}"));
-        let next = self.colored(&next);
-        self.say(&format!("\nWritten. Nothing was copied yet. See what a sync would do, without writing anything:\n\n  {next}\n\nThen: chestnut sync{config}"))
+        let written = self.colored(&written_by_asking(self.path));
+        self.say(&written)
     }
 }
 

@@ -4,10 +4,13 @@ mod accounts;
 mod asking;
 mod calendars;
 mod causes;
+mod checking;
 mod configuration;
 mod failures;
+mod first_steps;
 pub(crate) mod keys;
 mod left_out;
+pub(crate) mod narration;
 mod oddities;
 mod preview;
 mod probes;
@@ -41,6 +44,11 @@ pub(crate) use calendars::{
     not_renamed, renamed, server_has_calendar,
 };
 pub(crate) use causes::{cause_advice, cause_words};
+pub(crate) use checking::{
+    NO_PRINCIPAL, PLAIN_HTTP, TRUSTED_THROUGH_PROXY, account_step_failed, answers, calendars_are_at,
+    calendars_are_elsewhere, calendars_found, certificate_advice, certificate_ends, certificate_words,
+    check_proxy, clocks_differ, host_words, sends_on, server_words, signed_in_words,
+};
 pub(crate) use configuration::{
     account_failure, another_domain, cannot_be_reached, changed_meanwhile, configuration_not_written,
     feed_elsewhere, no_accounts, no_configuration, no_configuration_to_change, no_configuration_to_read,
@@ -48,6 +56,13 @@ pub(crate) use configuration::{
     nothing_called, of_file, several_of_that_name, there_already,
 };
 pub(crate) use failures::{calendar_hint, dav_hint};
+pub(crate) use first_steps::{
+    A_FEED, A_FILE, COPIES, DELETE_TOO, FEED_ADDRESS, FIRST_FROM, MORE_COPIES, NAME_ON_SERVER,
+    NEW_FOR_COPIES, NO_FEED_ADDRESS, NO_SERVER_ADDRESS, PASSWORD, SERVER_ADDRESS, TASKS_TOO, THEN_ROUTE,
+    THEN_TO, USER_NAME, WHICH, WHICH_FILE, configured_already, it_holds, made_at, name_is_taken,
+    name_of_this, no_calendar_yet, on_a_server, one_of_account, this_writes, which_of_account,
+    written_by_asking,
+};
 pub(crate) use left_out::{left_out_why, left_out_words};
 pub(crate) use oddities::{interval, oddity_words};
 pub(crate) use preview::why_words;

@@ -1,0 +1,152 @@
+//! What was seen on the way to a server, and what to do where the way ends.
+
+use chestnut_caldav::connection_check::{CertificateFacts, ServiceRecord};
+use chestnut_caldav::{Answer, CertificateFault, DavError};
+use jiff::{SignedDuration, Timestamp};
+
+use crate::failure::Failure;
+use crate::render::count;
+use crate::settings::{AccountSettings, SignInSettings};
+
+pub(crate) const PLAIN_HTTP: &str = "none: this is plain HTTP";
+pub(crate) const TRUSTED_THROUGH_PROXY: &str = "a certificate that is trusted, through the proxy";
+pub(crate) const NO_PRINCIPAL: &str = "none named: the address is a calendar's own";
+
+pub(crate) fn account_step_failed(name: &str, error: &DavError, hint: String) -> Failure {
+    Failure::failed(format!("account {name}: {error}")).hint(hint)
+}
+
+pub(crate) fn calendars_are_at(domain: &str, record: &ServiceRecord) -> String {
+    format!("{domain} has its calendars at {}:{}{}", record.host, record.port, record.path)
+}
+
+pub(crate) fn calendars_are_elsewhere(domain: &str, record: &ServiceRecord) -> String {
+    format!("{domain} has its calendars at {}, another domain", record.host)
+}
+
+fn the_proxy(is_proxy: bool) -> &'static str {
+    if is_proxy { "the proxy " } else { "" }
+}
+
+/// `addresses` where it is a name.
+pub(crate) fn host_words(host: &str, addresses: Option<&[String]>, is_proxy: bool) -> String {
+    let proxy = the_proxy(is_proxy);
+    match addresses {
+        None => format!("{proxy}{host} is an address, no name"),
+        Some(addresses) => format!("{proxy}{host} is at {}", addresses.join(", ")),
+    }
+}
+
+pub(crate) fn answers(peer: &str, is_proxy: bool) -> String {
+    format!("{}{peer} answers", the_proxy(is_proxy))
+}
+
+pub(crate) fn check_proxy(account: &str) -> String {
+    format!(
+        "This is the proxy on the way. Check `proxy` in account {account}, or the environment's HTTPS_PROXY; `proxy = \"none\"` goes without."
+    )
+}
+
+fn day(at: Timestamp) -> String {
+    at.strftime("%Y-%m-%d").to_string()
+}
+
+pub(crate) fn certificate_words(facts: &CertificateFacts) -> String {
+    format!(
+        "{}, certificate for {}, signed by {}, valid until {}",
+        facts.protocol,
+        facts.names.join(", "),
+        facts.issuer,
+        day(facts.until)
+    )
+}
+
+pub(crate) fn certificate_ends(left: SignedDuration) -> String {
+    let days = usize::try_from(left.as_hours() / 24).unwrap_or(0);
+    format!("the certificate ends in {}", count(days, "day", "days"))
+}
+
+/// `apart` is positive where the server's clock is ahead.
+pub(crate) fn clocks_differ(apart: SignedDuration) -> String {
+    let which = if apart.is_positive() { "ahead of" } else { "behind" };
+    let minutes = apart.abs().as_mins();
+    let long = if minutes >= 120 { format!("{} hours", minutes / 60) } else { format!("{minutes} minutes") };
+    format!("the server's clock is {long} {which} this machine's: one of them is wrong")
+}
+
+pub(crate) fn calendars_found(number: usize, writable: usize) -> String {
+    match number {
+        0 => "none yet".to_owned(),
+        n => format!("{}, {writable} can be written", count(n, "calendar", "calendars")),
+    }
+}
+
+pub(crate) fn sends_on(server: &str, account: &str) -> String {
+    format!(
+        "The server sends on to {server}, and a password is never sent on to another server. If that one is yours, use it as the url of account {account}: {server}"
+    )
+}
+
+/// What can be done about a certificate that was looked at; `None` where nothing special.
+pub(crate) fn certificate_advice(
+    fault: CertificateFault,
+    facts: Option<&CertificateFacts>,
+    account: &str,
+    now: Timestamp,
+) -> Option<String> {
+    let names = facts.map(|f| f.names.join(", ")).unwrap_or_default();
+    Some(match (fault, facts) {
+        (CertificateFault::WrongName, _) => format!(
+            "It is made out to {names}. Use one of these names in the url of account {account}, if it leads to the same server."
+        ),
+        (CertificateFault::UnknownIssuer, Some(f)) => format!(
+            "It is signed by {}. If that is your own certificate authority, name its file: ca = \"…\" in account {account}. If not, somebody may be listening in.",
+            f.issuer
+        ),
+        (CertificateFault::Expired, Some(f)) => format!(
+            "It ended on {}. Whoever runs the server must renew it. If that day has not come yet, this machine's clock is wrong: it says {}.",
+            day(f.until),
+            day(now)
+        ),
+        (CertificateFault::NotYetValid, Some(f)) => format!(
+            "It begins on {}. If that day has passed, this machine's clock is wrong: it says {}.",
+            day(f.from),
+            day(now)
+        ),
+        _ => return None,
+    })
+}
+
+/// How the sign-in went.
+pub(crate) fn signed_in_words(account: &AccountSettings) -> String {
+    match (&account.sign_in, &account.user) {
+        (SignInSettings::Nobody, _) => "not asked for".to_owned(),
+        (SignInSettings::Password(_), Some(user)) => format!("accepted, as {user}"),
+        (SignInSettings::Password(_), None) => "accepted".to_owned(),
+        (SignInSettings::Token(_), _) => "accepted, by token".to_owned(),
+        (SignInSettings::OAuth(_), _) => "accepted, by OAuth".to_owned(),
+    }
+}
+
+/// What a server says of itself without a sign-in.
+pub(crate) fn server_words(answer: &Answer) -> String {
+    let headers = answer.headers.get_all("dav").iter().filter_map(|h| h.to_str().ok());
+    let classes: Vec<_> = headers.flat_map(|h| h.split(',')).map(str::trim).collect();
+    let knows = |class: &str| classes.contains(&class);
+    let mut words = Vec::new();
+    if knows("calendar-access") {
+        words.push("speaks CalDAV".to_owned());
+    }
+    if knows("calendar-auto-schedule") {
+        words.push("sends invitations by itself".to_owned());
+    }
+    if answer.status == 401 {
+        words.push("wants a sign-in before it says more".to_owned());
+    } else if !knows("calendar-access") {
+        words.push(format!("answers ({})", answer.status));
+    }
+    if let Some(product) = answer.header("server") {
+        words.push(format!("calls itself {}", product.chars().take(60).collect::<String>()));
+    }
+    words.join("; ")
+}

@@ -1,0 +1,83 @@
+//! What `chestnut init --ask` asks and tells.
+
+use std::path::Path;
+
+use crate::render::{clean, count, style};
+
+pub(crate) const FIRST_FROM: &str = "\nFirst: where do the entries come from?";
+pub(crate) const THEN_TO: &str =
+    "\nSecond: where do the copies go? Best to a calendar of their own, which nobody writes into.";
+pub(crate) const THEN_ROUTE: &str = "\nThird: the route.";
+pub(crate) const WHICH: &str = "Which?";
+pub(crate) const A_FILE: &str = "an .ics file";
+pub(crate) const A_FEED: &str = "a feed: a link to a calendar that can only be read";
+pub(crate) const SERVER_ADDRESS: &str = "Address of the server (a host, or any link to it)";
+pub(crate) const NO_SERVER_ADDRESS: &str =
+    "That is no address of a server. Write it as dav.packhouse.example.";
+pub(crate) const USER_NAME: &str = "User name";
+pub(crate) const PASSWORD: &str = "Password";
+pub(crate) const NEW_FOR_COPIES: &str = "a new calendar for the copies";
+/// How a new calendar is called where nothing better is typed.
+pub(crate) const COPIES: &str = "Copies";
+pub(crate) const MORE_COPIES: &str = "More copies";
+pub(crate) const NAME_ON_SERVER: &str = "Its name on the server";
+pub(crate) const WHICH_FILE: &str = "Which file?";
+pub(crate) const FEED_ADDRESS: &str = "Address of the feed (https: or webcal:)";
+pub(crate) const NO_FEED_ADDRESS: &str =
+    "That is no address of a feed: it begins with https:// or webcal://.";
+pub(crate) const DELETE_TOO: &str = "Delete the copy too when its entry is deleted";
+pub(crate) const TASKS_TOO: &str = "Take tasks along with events";
+
+pub(crate) fn this_writes(path: &Path) -> String {
+    let there = if path.exists() { "What is in it already stays." } else { "It is not there yet." };
+    format!("This writes {}. {there} Ctrl-C ends it; what was tried and written stays.", path.display())
+}
+
+pub(crate) fn name_of_this(kind: &str) -> String {
+    format!("Name of this {kind} here")
+}
+
+pub(crate) fn name_is_taken(kind: &str, name: &str) -> String {
+    format!("There is a {kind} {name} already.")
+}
+
+pub(crate) fn configured_already(calendar: &str) -> String {
+    format!("{calendar} (in the configuration)")
+}
+
+pub(crate) fn one_of_account(account: &str) -> String {
+    format!("a calendar of the account {account}")
+}
+
+pub(crate) fn on_a_server(has_accounts: bool) -> String {
+    format!("a calendar on {} CalDAV server", if has_accounts { "another" } else { "a" })
+}
+
+pub(crate) fn no_calendar_yet(account: &str) -> String {
+    format!("Account {account} has no calendar yet.")
+}
+
+pub(crate) fn which_of_account(account: &str) -> String {
+    format!("Which calendar of {account}?")
+}
+
+pub(crate) fn made_at(href: &str) -> String {
+    format!("Made: {href}")
+}
+
+/// A file has no title.
+pub(crate) fn it_holds(title: &str, entries: usize) -> String {
+    let number = count(entries, "entry", "entries");
+    if title.is_empty() { format!("It holds {number}.") } else { format!("{}: {number}.", clean(title)) }
+}
+
+pub(crate) fn written_by_asking(path: &Path) -> String {
+    let config = match path == Path::new("chestnut.toml") {
+        true => String::new(),
+        false => format!(" --config {}", path.display()),
+    };
+    let next = style::paint(style::STRONG, format!("chestnut preview{config}"));
+    format!(
+        "\nWritten. Nothing was copied yet. See what a sync would do, without writing anything:\n\n  {next}\n\nThen: chestnut sync{config}"
+    )
+}
