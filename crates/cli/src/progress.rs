@@ -3,9 +3,11 @@
 use std::cell::RefCell;
 use std::time::Duration;
 
-use chestnut_engine::{Observer, Phase, Progress};
+use chestnut_engine::{Observer, Progress};
 use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
 use tokio::time::Instant;
+
+use crate::words::phase_words;
 
 /// Where bars are drawn, one under the other.
 pub(crate) struct Bars(Option<MultiProgress>);
@@ -40,13 +42,7 @@ impl Observer for Bar<'_> {
             let bar = ProgressBar::no_length().with_prefix(self.route.clone());
             all.add(bar.with_style(style.unwrap_or_else(|_| ProgressStyle::default_bar())))
         });
-        let phase = match progress.phase {
-            Phase::Surveying => "looking for changes",
-            Phase::Fetching => "fetching",
-            Phase::Writing => "writing",
-            Phase::ReadingBack => "reading back",
-        };
-        bar.set_message(phase);
+        bar.set_message(phase_words(progress.phase));
         bar.set_length(progress.total as u64);
         bar.set_position(progress.done as u64);
     }

@@ -20,8 +20,8 @@ use crate::settings::{
     ConfigurationText, Connections, FeedSource, Settings, check_name, path_from, secret_value,
 };
 use crate::words::{
-    NEW_UIDS, NOT_THERE_YET, calendar_failure, feed_with_password, has_calendar, is_a_file, is_a_folder,
-    not_a_feed, not_one_calendar, oddity_words,
+    NEW_UIDS, NOT_THERE_YET, ON_A_SERVER, calendar_failure, feed_with_password, has_calendar, is_a_file,
+    is_a_folder, not_a_feed, not_one_calendar, oddity_words,
 };
 
 /// What a look at a calendar came to.
@@ -107,7 +107,7 @@ fn look_at_server(
         title: Some(info.name.clone()),
         rights,
         entries,
-        ..empty_report(args, "on a server", settings)
+        ..empty_report(args, ON_A_SERVER, settings)
     };
     Ok(Looked { keys, report })
 }

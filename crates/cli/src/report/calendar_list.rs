@@ -8,6 +8,7 @@ use serde::Serialize;
 
 use crate::failure::Failure;
 use crate::settings::{CalendarSettings, FeedSource, Place, Settings, routes_of};
+use crate::words::KEPT_AS_SECRET;
 
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
@@ -92,7 +93,7 @@ pub(crate) fn others(settings: &Settings) -> Vec<OtherReport> {
     let elsewhere = |place: &Place| match place {
         Place::Path(_) | Place::Name(_) => None,
         Place::Feed(FeedSource::Address(address)) => Some(feed_place(address)),
-        Place::Feed(FeedSource::Secret(_)) => Some("kept as a secret".to_owned()),
+        Place::Feed(FeedSource::Secret(_)) => Some(KEPT_AS_SECRET.to_owned()),
         Place::File(path) | Place::Folder(path) => Some(path.display().to_string()),
     };
     let calendars = settings.calendars.iter().filter_map(|(name, calendar)| {

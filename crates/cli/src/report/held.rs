@@ -7,6 +7,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::failure::Failure;
+use crate::words::not_understood;
 
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
@@ -75,9 +76,8 @@ pub(crate) struct Side {
 }
 
 pub(crate) fn held(item: HeldItem) -> Result<Held, Failure> {
-    let mut details: Details = serde_json::from_str(&item.details).map_err(|e| {
-        Failure::failed(format!("the state says of number {} what is not understood: {e}", item.id))
-    })?;
+    let mut details: Details =
+        serde_json::from_str(&item.details).map_err(|e| not_understood(item.id, &e))?;
     details.entries.sort_by(|a, b| (&a.start, &a.title).cmp(&(&b.start, &b.title)));
     let is_deletion = details.kind == "deletions";
     let choices = match is_deletion {

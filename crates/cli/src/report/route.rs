@@ -7,6 +7,7 @@ use serde::Serialize;
 use crate::failure::Failure;
 use crate::settings::{RouteSettings, Settings};
 use crate::words::keys::{self, Default, Key, Ways};
+use crate::words::shows_words;
 
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
@@ -106,11 +107,7 @@ pub(crate) fn line(store: &Store, name: &str, route: Option<&RouteSettings>) -> 
 }
 
 pub(crate) fn carries(route: &RouteSettings) -> String {
-    match &route.carry.shows {
-        Shows::Everything => "everything".to_owned(),
-        Shows::Busy(title) => format!("busy, as \"{title}\""),
-        Shows::Details(_) => "chosen details".to_owned(),
-    }
+    shows_words(&route.carry.shows)
 }
 
 /// Routes that ran once, and that the configuration no longer has.

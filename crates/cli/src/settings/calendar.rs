@@ -8,7 +8,7 @@ use jiff::SignedDuration;
 use super::reader::Section;
 use super::secrets::{SecretSource, secret_source};
 use crate::failure::Failure;
-use crate::words::{Problem, keys, where_a_calendar_is};
+use crate::words::{ON_A_SERVER, Problem, keys, where_a_calendar_is};
 
 /// A calendar that nobody changes for a month is perhaps not kept up any more.
 const QUIET_AFTER: SignedDuration = SignedDuration::from_hours(24 * 30);
@@ -49,7 +49,7 @@ impl Place {
     /// Returns what sort of calendar it is.
     pub(crate) fn kind(&self) -> &'static str {
         match self {
-            Self::Path(_) | Self::Name(_) => "on a server",
+            Self::Path(_) | Self::Name(_) => ON_A_SERVER,
             Self::Feed(_) => "feed",
             Self::File(_) => "file",
             Self::Folder(_) => "folder",

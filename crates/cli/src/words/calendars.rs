@@ -149,3 +149,7 @@ pub(crate) fn entry_unreadable(calendar: &str, file: &str, words: &str) -> Failu
 pub(crate) fn file_unreadable(name: &str, words: &str) -> Failure {
     Failure::failed(format!("{name}: {words}"))
 }
+
+/// What sort of calendar it is; where its feed is.
+pub(crate) const ON_A_SERVER: &str = "on a server";
+pub(crate) const KEPT_AS_SECRET: &str = "kept as a secret";

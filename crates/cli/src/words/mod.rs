@@ -38,10 +38,10 @@ pub(crate) use asking::{
     yes_or_no,
 };
 pub(crate) use calendars::{
-    NEW_UIDS, NOT_THERE_YET, calendar_failure, empty_name, entry_unreadable, feed_with_password,
-    file_unreadable, has_calendar, has_calendar_so_none_was_made, has_no_name, is_a_file, is_a_folder,
-    keeps_its_name, made_and_not_there, made_differently, no_home, not_a_feed, not_made, not_one_calendar,
-    not_renamed, renamed, server_has_calendar,
+    KEPT_AS_SECRET, NEW_UIDS, NOT_THERE_YET, ON_A_SERVER, calendar_failure, empty_name, entry_unreadable,
+    feed_with_password, file_unreadable, has_calendar, has_calendar_so_none_was_made, has_no_name, is_a_file,
+    is_a_folder, keeps_its_name, made_and_not_there, made_differently, no_home, not_a_feed, not_made,
+    not_one_calendar, not_renamed, renamed, server_has_calendar,
 };
 pub(crate) use causes::{cause_advice, cause_words};
 pub(crate) use checking::{
@@ -76,10 +76,12 @@ pub(crate) use problems::{
 pub(crate) use routes::{
     DELETE_COPIES, SHOWS, WAYS, WHAT_SHOWS, WHICH_WAY, WRITE_NOW, copies_remain, interrupted_sync,
     made_no_copies, needs_calendars, not_configured_any_more, not_retired, passed_over, paused_or_not,
-    retired, retiring_asks_first, route_written, too_few_calendars, was_not_begun, which_calendars,
+    retired, retiring_asks_first, route_written, shows_words, too_few_calendars, was_not_begun,
+    which_calendars,
 };
 pub(crate) use runs::{
-    gone_words, held_lines, invitation_warning, never_ran, not_a_duration, not_while_paused, preview_warning,
+    gone_words, held_lines, invitation_warning, never_ran, not_a_duration, not_understood, not_while_paused,
+    phase_words, preview_warning,
 };
 #[cfg(not(feature = "keyring"))]
 pub(crate) use secrets::NO_KEYRING;
@@ -92,3 +94,34 @@ pub(crate) use sign_in::sign_in_words;
 pub(crate) use start::first_configuration;
 pub(crate) use stories::{WHICH_ONE, nowhere, part_words, story_words};
 pub(crate) use told::{told_words, trouble_words};
+
+/// Failures are worded here, and in what renders for people; elsewhere they are only passed on.
+#[test]
+fn no_failure_is_worded_elsewhere() {
+    fn look(folder: &std::path::Path, found: &mut Vec<String>) {
+        for entry in std::fs::read_dir(folder).expect("a folder") {
+            let path = entry.expect("an entry").path();
+            if path.is_dir() {
+                match path.ends_with("words") || path.ends_with("human") {
+                    true => {}
+                    false => look(&path, found),
+                }
+                continue;
+            }
+            let text = std::fs::read_to_string(&path).expect("a text");
+            let made = ["Failure::usage(", "Failure::failed(", "Failure::waiting("];
+            // `hint` may hand on what `words` made, but no text of its own.
+            let worded = ["format!(\"", "\""].map(|text| made.map(|made| format!("{made}{text}"))).concat();
+            let lines = text.lines().enumerate();
+            let wrong = lines.filter(|(_, line)| {
+                worded.iter().any(|made| line.contains(made))
+                    || line.contains(".hint(\"")
+                    || line.contains(".hint(format!")
+            });
+            found.extend(wrong.map(|(at, line)| format!("{}:{}: {}", path.display(), at + 1, line.trim())));
+        }
+    }
+    let mut found = Vec::new();
+    look(&std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("src"), &mut found);
+    assert!(found.is_empty(), "{found:#?}");
+}

@@ -2,6 +2,8 @@
 
 use std::path::Path;
 
+use chestnut_core::Shows;
+
 use crate::failure::Failure;
 use crate::render::{clean, count};
 
@@ -106,4 +108,13 @@ pub(crate) const WRITE_NOW: &str = "Write this now?";
 /// Somebody interrupted a sync twice.
 pub(crate) fn interrupted_sync() -> Failure {
     Failure::failed("interrupted").hint("Run `chestnut sync` again; it goes on where it was cut off.")
+}
+
+/// What copies show, in a word or two.
+pub(crate) fn shows_words(shows: &Shows) -> String {
+    match shows {
+        Shows::Everything => "everything".to_owned(),
+        Shows::Busy(title) => format!("busy, as \"{title}\""),
+        Shows::Details(_) => "chosen details".to_owned(),
+    }
 }

@@ -1,6 +1,6 @@
 //! Sentences about runs.
 
-use chestnut_engine::PreviewReport;
+use chestnut_engine::{Phase, PreviewReport};
 
 use crate::failure::Failure;
 use crate::render::{clean, style};
@@ -62,4 +62,19 @@ pub(crate) fn not_while_paused(name: &str) -> Failure {
 /// An option is no duration.
 pub(crate) fn not_a_duration(option: &str, text: &str) -> Failure {
     Failure::usage(format!("{option} {text:?} is no duration")).hint("Write it as 30m, 2h or \"10 minutes\".")
+}
+
+/// What a run is doing.
+pub(crate) fn phase_words(phase: Phase) -> &'static str {
+    match phase {
+        Phase::Surveying => "looking for changes",
+        Phase::Fetching => "fetching",
+        Phase::Writing => "writing",
+        Phase::ReadingBack => "reading back",
+    }
+}
+
+/// What is held cannot be read.
+pub(crate) fn not_understood(number: i64, words: &dyn std::fmt::Display) -> Failure {
+    Failure::failed(format!("the state says of number {number} what is not understood: {words}"))
 }
