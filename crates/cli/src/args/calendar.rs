@@ -1,0 +1,84 @@
+//! `calendar …`
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand, ValueEnum};
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum CalendarCommand {
+    /// List the calendars of the accounts, and the feeds, files and folders of the configuration
+    List {
+        /// Accounts [default: all]
+        #[arg(value_name = "ACCOUNT")]
+        names: Vec<String>,
+    },
+    /// Write a calendar into the configuration, after a look at it
+    Add(Box<CalendarAdd>),
+    /// Make a new calendar on an account's server; --color "#b5651d" gives it a colour
+    Create {
+        /// The account
+        account: String,
+        /// The name it gets on the server
+        name: String,
+        /// What it takes
+        #[arg(long, value_name = "KINDS", value_delimiter = ',', default_values = ["events"])]
+        kinds: Vec<KindWord>,
+        /// Also write it into the configuration, under this name
+        #[arg(long = "as", value_name = "NAME")]
+        called: Option<String>,
+    },
+    /// Give a calendar another name on its server
+    Rename {
+        /// The calendar, as the configuration calls it
+        calendar: String,
+        /// The new name
+        name: String,
+    },
+}
+
+/// `calendar add`
+#[derive(Debug, Args)]
+#[group(id = "place", required = true, multiple = false)]
+pub(crate) struct CalendarPlace {
+    /// Its path on the account's server, as `calendar list` prints it
+    #[arg(long, requires = "account")]
+    pub(crate) path: Option<String>,
+    /// Its name on the account's server
+    #[arg(long = "name", value_name = "NAME", requires = "account")]
+    pub(crate) shown: Option<String>,
+    /// The address of an iCalendar feed (https: or webcal:)
+    #[arg(long, value_name = "URL")]
+    pub(crate) feed: Option<String>,
+    /// Where the address of a feed is kept, if it is a secret: env:NAME, file:PATH, command:PROGRAM or keyring
+    #[arg(long, value_name = "WHERE")]
+    pub(crate) feed_from: Option<String>,
+    /// An .ics file
+    #[arg(long, value_name = "FILE")]
+    pub(crate) file: Option<PathBuf>,
+    /// A folder of .ics files, each with one entry
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) folder: Option<PathBuf>,
+}
+
+/// `calendar add`
+#[derive(Debug, Args)]
+pub(crate) struct CalendarAdd {
+    /// What the calendar is called here
+    pub(crate) calendar: String,
+    /// Whose server it is on; with a feed, whose user and password sign in
+    #[arg(long)]
+    pub(crate) account: Option<String>,
+    #[command(flatten)]
+    pub(crate) place: CalendarPlace,
+}
+
+/// A kind of entries, as it is typed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum KindWord {
+    /// Events
+    Events,
+    /// Tasks
+    Tasks,
+    /// Journals
+    Journals,
+}

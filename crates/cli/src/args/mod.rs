@@ -1,0 +1,197 @@
+//! What can be typed.
+
+mod account;
+mod calendar;
+mod route;
+
+use std::path::PathBuf;
+
+use clap::{Args, ColorChoice, Parser, Subcommand};
+
+pub(crate) use account::{AccountAdd, AccountCommand, OAuthArgs};
+pub(crate) use calendar::{CalendarAdd, CalendarCommand, KindWord};
+pub(crate) use route::{RouteAdd, RouteCommand};
+
+/// Keeps calendars on different servers in step, and proves that it did.
+#[derive(Debug, Parser)]
+#[command(name = "chestnut", version, max_term_width = 100)]
+pub(crate) struct Cli {
+    #[command(flatten)]
+    pub(crate) common: Common,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// Options that every command takes.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct Common {
+    /// The configuration [default: $CHESTNUT_CONFIG, ./chestnut.toml, then the platform's folder]
+    #[arg(long, global = true, value_name = "FILE")]
+    pub(crate) config: Option<PathBuf>,
+    /// The state [default: chestnut.state beside the configuration]
+    #[arg(long, global = true, value_name = "FILE")]
+    pub(crate) state: Option<PathBuf>,
+    /// Print one JSON document for programs
+    #[arg(long, global = true)]
+    pub(crate) json: bool,
+    /// Print nothing but errors
+    #[arg(long, short, global = true, conflicts_with = "verbose")]
+    pub(crate) quiet: bool,
+    /// Name every entry; twice: also tell of every request
+    #[arg(long, short, global = true, action = clap::ArgAction::Count)]
+    pub(crate) verbose: u8,
+    /// When to use colour: auto, always or never; with `calendar create`, the calendar's colour
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto", value_parser = color_word)]
+    pub(crate) color: ColorWord,
+}
+
+/// `--color`, which means two things: one word for both is what people type.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum ColorWord {
+    /// When the output is coloured.
+    When(ColorChoice),
+    /// `#rrggbb`: the colour of a new calendar.
+    Shade(String),
+}
+
+fn color_word(text: &str) -> Result<ColorWord, String> {
+    if let Ok(when) = text.parse() {
+        return Ok(ColorWord::When(when));
+    }
+    let digits = text.strip_prefix('#').unwrap_or(text);
+    let fits = digits.len() == 6 && digits.bytes().all(|b| b.is_ascii_hexdigit());
+    let shade = || ColorWord::Shade(format!("#{}", digits.to_ascii_lowercase()));
+    fits.then(shade).ok_or_else(|| {
+        "write auto, always or never; or a colour such as \"#b5651d\" for a new calendar".to_owned()
+    })
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Show the whole job on stand-in servers with sample data
+    Demo {
+        /// Where to put its configuration [default: a temporary folder]
+        dir: Option<PathBuf>,
+        /// Leave configuration and servers, to explore with the ordinary commands
+        #[arg(long)]
+        keep: bool,
+    },
+    /// Write a commented configuration to start from
+    Init {
+        /// Where [default: --config, $CHESTNUT_CONFIG, ./chestnut.toml]
+        file: Option<PathBuf>,
+        /// Ask step by step: account, calendars, route; every answer is tried at once
+        #[arg(long)]
+        ask: bool,
+    },
+    /// Logins at CalDAV servers
+    #[command(subcommand)]
+    Account(AccountCommand),
+    /// Calendars
+    #[command(subcommand)]
+    Calendar(CalendarCommand),
+    /// List what takes place, day by day, in calendars and files
+    Agenda {
+        /// Calendars of the configuration, or .ics files [default: all calendars]
+        #[arg(value_name = "CALENDAR")]
+        names: Vec<String>,
+        /// The first day [default: today]
+        #[arg(long, value_name = "DATE")]
+        from: Option<String>,
+        /// The day behind the last one [default: a week later]
+        #[arg(long, value_name = "DATE")]
+        to: Option<String>,
+    },
+    /// Say what the next sync would do, entry by entry, and why; writes nothing
+    Preview {
+        /// Only these routes
+        #[arg(value_name = "ROUTE")]
+        routes: Vec<String>,
+    },
+    /// Read both sides again, and say what is not in step, and why; exit status 3 where something is not
+    Compare {
+        /// Only these routes
+        #[arg(value_name = "ROUTE")]
+        routes: Vec<String>,
+        /// Pass over what changed within this time, such as 30m: for monitoring
+        #[arg(long, value_name = "TIME")]
+        settled: Option<String>,
+        /// Then sync what was found, and nothing else
+        #[arg(long)]
+        then_sync: bool,
+    },
+    /// Send a test entry down a route and back: see it arrive, change, move and go
+    Probe {
+        /// Only these routes
+        #[arg(value_name = "ROUTE")]
+        routes: Vec<String>,
+        /// The title of the test entry, where the route takes only some
+        #[arg(long, value_name = "TEXT")]
+        title: Option<String>,
+        /// Sync nothing: wait so long for each step, such as 10m, until something else does
+        #[arg(long, value_name = "TIME")]
+        wait: Option<String>,
+        /// Take away test entries that an earlier probe left
+        #[arg(long, conflicts_with_all = ["title", "wait"])]
+        sweep: bool,
+    },
+    /// Tell the story of an entry: where it stands, which key let it in or stopped it, what comes next
+    Why {
+        /// A route, if only that one is meant; then words of the title, a day, or a UID
+        #[arg(value_name = "WORDS", required = true)]
+        words: Vec<String>,
+    },
+    /// Routes: list, show, add, pause, resume, retire
+    #[command(subcommand)]
+    Route(RouteCommand),
+    /// Run routes now
+    Sync {
+        /// Only these routes
+        #[arg(value_name = "ROUTE")]
+        routes: Vec<String>,
+        /// Begin routes that never ran, without asking
+        #[arg(long)]
+        yes: bool,
+        /// Let deletions through that were held
+        #[arg(long)]
+        allow_deletions: bool,
+        /// Read everything again
+        #[arg(long)]
+        afresh: bool,
+    },
+    /// List what waits for a person: deletions, and disagreements
+    Held,
+    /// Answer what waits for a person; the next sync acts on it
+    Decide {
+        /// Its number, as `held` shows it
+        #[arg(value_name = "NUMBER")]
+        number: i64,
+        /// `delete` or `keep` for deletions; a calendar, `both` or `newest` for disagreements
+        #[arg(value_name = "CHOICE")]
+        choice: String,
+    },
+    /// Say what happened: the last runs, or every change of one run
+    History {
+        /// A run's number
+        run: Option<i64>,
+        /// So many runs at most
+        #[arg(long, default_value_t = 20, value_name = "N")]
+        last: usize,
+        /// Also runs that only carried a test entry
+        #[arg(long)]
+        all: bool,
+    },
+    /// Say how every route is doing; the exit status is made for monitoring
+    Status {
+        /// Call a route behind where no run went well for so long, such as 2h; else its `stale-after` counts
+        #[arg(long, value_name = "TIME")]
+        stale_after: Option<String>,
+    },
+}
+
+impl Command {
+    /// Tells whether `--color` means the colour of a calendar.
+    pub(crate) fn makes_calendar(&self) -> bool {
+        matches!(self, Self::Calendar(CalendarCommand::Create { .. }))
+    }
+}

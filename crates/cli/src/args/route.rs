@@ -1,0 +1,83 @@
+//! `route …`
+
+use clap::{Args, Subcommand, ValueEnum};
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum RouteCommand {
+    /// List the routes: their way, what they carry, how they stand
+    List,
+    /// Show one route in full
+    Show {
+        /// The route
+        route: String,
+    },
+    /// Write a route into the configuration, after a look at what it would do; asks for what is not said
+    Add(Box<RouteAdd>),
+    /// Hold a route back: `sync` passes it over
+    Pause {
+        /// The route
+        route: String,
+    },
+    /// Let a paused route go on
+    Resume {
+        /// The route
+        route: String,
+    },
+    /// Take a route out of the configuration and forget what it remembers
+    Retire {
+        /// The route
+        route: String,
+        /// Also delete the copies that it made
+        #[arg(long)]
+        remove_copies: bool,
+        /// Delete them without a question
+        #[arg(long)]
+        yes: bool,
+    },
+}
+
+/// `route add`
+#[derive(Debug, Args)]
+pub(crate) struct RouteAdd {
+    /// What the route is called
+    pub(crate) route: String,
+    /// One way: the calendar that is read
+    #[arg(long, value_name = "CALENDAR", conflicts_with = "between")]
+    pub(crate) from: Option<String>,
+    /// One way: the calendar that receives copies
+    #[arg(long, value_name = "CALENDAR", conflicts_with = "between")]
+    pub(crate) to: Option<String>,
+    /// Both ways: two or more calendars
+    #[arg(long, value_name = "CALENDARS", value_delimiter = ',')]
+    pub(crate) between: Vec<String>,
+    /// What the other side may see
+    #[arg(long, value_name = "WHAT")]
+    pub(crate) carry: Option<CarryWord>,
+    /// How far back to look, such as "7 days"
+    #[arg(long, value_name = "LENGTH")]
+    pub(crate) past: Option<String>,
+    /// How far ahead to look, such as "3 months"
+    #[arg(long, value_name = "LENGTH")]
+    pub(crate) ahead: Option<String>,
+    /// Leave copies where they are when their source is deleted
+    #[arg(long)]
+    pub(crate) keep_deletions: bool,
+}
+
+/// What a new route carries.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum CarryWord {
+    /// All of it.
+    Everything,
+    /// The time alone.
+    Busy,
+}
+
+impl CarryWord {
+    pub(crate) fn word(self) -> &'static str {
+        match self {
+            Self::Everything => "everything",
+            Self::Busy => "busy",
+        }
+    }
+}
