@@ -1,6 +1,6 @@
 //! The program `chestnut`: arguments, configuration, commands, and words for people.
 //!
-//! [`run`] runs one command line against given streams and an environment, and can be called as often as one
+//! [`run()`] runs one command line against given streams and an environment, and can be called as often as one
 //! likes: the demonstration does. Everything that knows about terminals, TOML or exit statuses is here; what is
 //! below takes values.
 

@@ -2,7 +2,7 @@
 //!
 //! [`Server`] holds users, calendars and feeds; [`Server::handle`] is a function from a request to a response,
 //! without sockets. [`Habit`]s are what real servers were seen to do otherwise, each switchable and combinable;
-//! [`Fault`]s make single answers go wrong. [`serve`] puts it on a port. Used by the demonstration and by tests.
+//! [`Fault`]s make single answers go wrong. [`serve()`] puts it on a port. Used by the demonstration and by tests.
 
 mod exchange;
 mod failings;
