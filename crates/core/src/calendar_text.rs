@@ -1,6 +1,6 @@
 //! A whole calendar as one text: a feed, or an `.ics` file.
 //!
-//! [`CalendarText::read`] takes it apart into entries and says what is odd about it; [`CalendarText::change`]
+//! [`CalendarText::read`] takes it apart into entries and says what is odd about it; [`CalendarText::changed`]
 //! changes single entries and leaves every other line as it stands.
 
 use std::borrow::Cow;

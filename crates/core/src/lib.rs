@@ -3,7 +3,7 @@
 //!
 //! Nothing here reads a clock, a file, the network or the environment: `now`, limits and keys are arguments.
 //! Read first: [`ical::Component`] (what a calendar text is), [`Entry`] (the unit of synchronisation),
-//! [`Canonical`] (what an entry means), [`Carry`] (what a route shows) and [`reconcile`] (what a route must do).
+//! [`Canonical`] (what an entry means), [`Carry`] (what a route shows) and [`reconcile()`] (what a route must do).
 //! Out of scope: protocols (`chestnut-caldav`), memory (`chestnut-store`), words for people (`chestnut`).
 //!
 //! ```

@@ -302,7 +302,6 @@ pub struct Made {
 /// Something to tell of an entry: a fact; words are made of it elsewhere. Texts inside are untrusted.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(tag = "is", rename_all = "kebab-case")]
-#[non_exhaustive]
 pub enum Told {
     /// The server refuses it.
     Refused {

@@ -2,6 +2,8 @@
 
 use chestnut_store::Told;
 
+use super::left_out::left_out_why;
+
 /// Says a fact about an entry in words.
 pub(crate) fn told_words(told: &Told) -> String {
     match told {
@@ -16,7 +18,7 @@ pub(crate) fn told_words(told: &Told) -> String {
             format!("the server keeps something else than it was given ({problem})")
         }
         Told::Unreadable { problem } | Told::Lost { problem } => problem.clone(),
-        Told::LeftOut { reason } => reason.clone(),
+        Told::LeftOut { reason } => left_out_why(reason),
         Told::Fails { status } => format!("the server fails on this entry ({status})"),
         Told::FalseCondition => "the server says that somebody changed it, and nobody did (412)".to_owned(),
         Told::NoCalendar => "the calendar was not found while writing (404)".to_owned(),
@@ -44,7 +46,6 @@ pub(crate) fn told_words(told: &Told) -> String {
         Told::ComesBack => "deleted there, and changed elsewhere".to_owned(),
         Told::Matched => "it stood there before: it follows its source, and stays its owner's".to_owned(),
         Told::SourceGone => "its source is gone".to_owned(),
-        other => format!("{other:?}"),
     }
 }
 
