@@ -195,19 +195,10 @@ pub async fn compare_route(
     settled: Option<SignedDuration>,
 ) -> Result<Comparison, RunError> {
     let known = store.route(&rule.name)?;
-    let ran_at = known.as_ref().and_then(|route| route.ran_at);
     let options = RunOptions { afresh: true, ..options.clone() };
     let session = begin(rule, store, &options, observer, known.clone()).await?;
-    let comparer = Comparer {
-        rule,
-        store,
-        session: &session,
-        news: News::of(&session),
-        settled,
-        ran_at,
-        now: options.now,
-    };
-    let mut comparison = Comparison { has_run: ran_at.is_some(), ..Comparison::default() };
+    let comparer = Comparer { settled, ..Comparer::of(rule, store, &session, known.as_ref(), options.now) };
+    let mut comparison = Comparison { has_run: comparer.ran_at.is_some(), ..Comparison::default() };
     let mut open = Vec::new();
     for found in comparer.all(known.map(|route| route.id))? {
         let compared = comparer.compare(found)?;
@@ -401,7 +392,7 @@ impl<'c, 'r> Comparer<'c, 'r> {
     pub(crate) fn compare_case(&self, found: Found, work: &Work) -> Compared {
         let is_news = self.news.has(found);
         let mut compared = Compared::default();
-        let decider = self.session.decider.borrow();
+        let decider = self.session.decider();
         match &decider.policy {
             Policy::Copies(policy) => self.copy(policy, found, work, is_news, &mut compared),
             Policy::Alike(policy) => self.replicas(policy, work, is_news, &mut compared),
@@ -669,14 +660,10 @@ impl<'c, 'r> Comparer<'c, 'r> {
     }
 
     fn finding(&self, standing: Standing, cause: Cause, side: usize, entry: Option<&Entry>) -> Finding {
-        let end = match (side, &self.session.behind) {
-            (0, Some(behind)) => &behind.end,
-            (side, _) => &self.rule.ends[side],
-        };
         Finding {
             standing,
             cause,
-            calendar: end.name.clone(),
+            calendar: self.session.calendar(side).end.name.clone(),
             uid: entry.map(Entry::uid).map(EventUid::to_string).unwrap_or_default(),
             title: entry.map(Entry::title).unwrap_or_default(),
             start: entry.map(start_text).unwrap_or_default(),

@@ -6,7 +6,7 @@ use std::ops::Range;
 
 use chestnut_core::recurrence::{Budget, Occurrences, Zone};
 use chestnut_core::{Because, Entry, EventUid, LeftOut, Origin, parse_time, refusal, resolve_zone};
-use chestnut_store::{ObjectId, PastChange, RouteId, Store, Told};
+use chestnut_store::{LinkId, ObjectId, PastChange, RouteId, Store, Told};
 use jiff::tz::TimeZone;
 
 use crate::apply::Work;
@@ -196,11 +196,7 @@ impl Teller<'_, '_> {
                     stories.extend(self.of_made(id)?);
                     continue;
                 }
-                let link = match self.route {
-                    Some(route) => self.store.link_of(route, id)?,
-                    None => None,
-                };
-                match link {
+                match self.link_of(id)? {
                     Some(link) => drop(links.insert(link)),
                     None if self.rule.ends[side].gives => others.push((Found::Free(side, id), side, id)),
                     None => others.push((Found::Beside(side, id), side, id)),
@@ -219,12 +215,14 @@ impl Teller<'_, '_> {
         Ok(stories)
     }
 
+    /// The link of this route to which an object belongs.
+    fn link_of(&self, id: ObjectId) -> Result<Option<LinkId>, RunError> {
+        Ok(self.route.map(|route| self.store.link_of(route, id)).transpose()?.flatten())
+    }
+
     /// Objects of a calendar that are wanted.
     fn wanted_in(&self, side: usize, wanted: &Wanted) -> Result<Vec<ObjectId>, RunError> {
-        let mirror = match (side, &self.session.behind) {
-            (0, Some(behind)) => behind,
-            (side, _) => &self.session.mirrors[side],
-        };
+        let mirror = self.session.calendar(side);
         let mut found = Vec::new();
         self.store.each_text(mirror.id, |object, text| {
             if wanted.may_be_in(text) {
@@ -320,11 +318,7 @@ impl Teller<'_, '_> {
         };
         let made = self.session.mirrors[0].id;
         for part in self.store.objects_of(id, made)? {
-            let link = match self.route {
-                Some(route) => self.store.link_of(route, part.id)?,
-                None => None,
-            };
-            let found = link.map_or(Found::Free(0, part.id), Found::Link);
+            let found = self.link_of(part.id)?.map_or(Found::Free(0, part.id), Found::Link);
             if let Some(Ok(work)) = self.session.work(found)? {
                 let one = self.of_case(found, &work)?;
                 story.places.extend(one.places.into_iter().filter(|place| place.part != Part::Original));
@@ -339,19 +333,15 @@ impl Teller<'_, '_> {
     }
 
     fn stopped_at_source(&self, entry: &Entry) -> Option<LeftOut> {
-        let facts = &self.session.decider.borrow().facts;
+        let facts = &self.session.decider().facts;
         let policy = self.rule.policy_of_source(facts, self.options.now)?;
         refusal(&policy, entry, false)
     }
 
     fn place(&self, side: usize, part: Part, place: &Place) -> StoryPlace {
-        let end = match (side, &self.session.behind) {
-            (0, Some(behind)) => &behind.end,
-            (side, _) => &self.rule.ends[side],
-        };
         let entry = place.stands.entry().or_else(|| place.stood.as_ref().map(|kept| &kept.entry));
         StoryPlace {
-            calendar: end.name.clone(),
+            calendar: self.session.calendar(side).end.name.clone(),
             part,
             stands: match &place.stands {
                 Stands::Present(..) | Stands::Unread(_) => Some(true),

@@ -21,7 +21,6 @@ use crate::calendar::Calendar;
 use crate::case::span_of;
 use crate::compare::{Comparer, Finding};
 use crate::error::RunError;
-use crate::gather::Found;
 use crate::observe::Silent;
 use crate::options::{Only, RunOptions};
 use crate::rule::{CalendarEnd, Makes, Policy, Rule};
@@ -266,9 +265,7 @@ pub async fn sweep_route(
             found[side].insert(object.href.clone());
             spans.extend(session.gatherer.stands(object)?.entry().and_then(span_of).map(|(start, _)| start));
         }
-        let rows =
-            store.probes()?.into_iter().filter(|row| row.route == rule.name && row.calendar == end.name);
-        for row in rows {
+        for row in noted(rule, store, end)? {
             spans.push(row.starts.as_second());
             found[side].insert(row.href);
         }
@@ -291,14 +288,29 @@ pub async fn sweep_route(
                 }
             }
         }
-        let only = RunOptions {
-            only: Some(Rc::new(Only::Probe(spans.clone()))),
-            allow_deletions: true,
-            ..options.clone()
-        };
-        run_route(rule, store, &RunOptions { round: Default::default(), ..only }, &Silent).await?;
+        run_route(rule, store, &over_test_entries(options, &spans), &Silent).await?;
     }
     Ok((swept, leftovers))
+}
+
+/// A run over test entries alone, which looks anew.
+fn over_test_entries(options: &RunOptions, spans: &[(i64, i64)]) -> RunOptions {
+    RunOptions {
+        only: Some(Rc::new(Only::Probe(spans.to_vec()))),
+        allow_deletions: true,
+        round: Default::default(),
+        ..options.clone()
+    }
+}
+
+/// What is noted of test entries of a route in one of its calendars.
+fn noted<'n>(
+    rule: &'n Rule,
+    store: &Store,
+    end: &'n CalendarEnd,
+) -> Result<impl Iterator<Item = ProbeRow> + use<'n>, RunError> {
+    let rows = store.probes()?.into_iter();
+    Ok(rows.filter(move |row| row.route == rule.name && row.calendar == end.name))
 }
 
 /// The newest entries of a calendar that can only be read, compared with what stands on the far side.
@@ -307,29 +319,25 @@ fn newest(
     comparer: &Comparer<'_, '_>,
     from: usize,
 ) -> Result<NewestCompared, RunError> {
-    let mut entries: Vec<(Option<jiff::civil::DateTime>, Found)> = Vec::new();
+    let mut entries: Vec<(Option<jiff::civil::DateTime>, Vec<Finding>)> = Vec::new();
     let mut newest = None;
     for found in comparer.all(session.gatherer.route)? {
         let Some(Ok(work)) = session.work(found)? else { continue };
         let Some(entry) = work.case.places[from].stands.entry() else { continue };
         let changed = last_changed(entry).0;
         newest = newest.max(changed);
-        let compared = comparer.compare_case(found, &work);
-        if compared.findings.iter().all(|finding| finding.cause.is_trouble()) {
-            entries.push((changed, found));
+        let findings = comparer.compare_case(found, &work).findings;
+        if findings.iter().all(|finding| finding.cause.is_trouble()) {
+            entries.push((changed, findings));
         }
     }
     entries.sort_by_key(|(changed, _)| std::cmp::Reverse(*changed));
     entries.truncate(NEWEST);
-    let mut findings = Vec::new();
-    for (_, found) in &entries {
-        if let Some(Ok(work)) = session.work(*found)? {
-            findings.extend(comparer.compare_case(*found, &work).findings);
-        }
-    }
     let said = newest.and_then(|at| at.to_zoned(jiff::tz::TimeZone::UTC).ok()).map(|at| at.timestamp());
     let seen = session.facts(from).changed_at.and_then(|at| Timestamp::from_second(at).ok());
-    Ok(NewestCompared { entries: entries.len(), findings, changed_at: said.max(seen) })
+    let number = entries.len();
+    let findings = entries.into_iter().flat_map(|(_, findings)| findings).collect();
+    Ok(NewestCompared { entries: number, findings, changed_at: said.max(seen) })
 }
 
 /// A test entry that the route takes: tomorrow, or on the first day inside its window, at a free quarter of an hour.
@@ -652,13 +660,7 @@ impl<'p> Prober<'p> {
 
     /// Runs the route over the test entry alone. Returns what it met with.
     async fn run(&self) -> Result<Option<ProbeFault>, RunError> {
-        let options = RunOptions {
-            only: Some(Rc::new(Only::Probe(self.spans.clone()))),
-            allow_deletions: true,
-            names_all: true,
-            round: Default::default(),
-            ..self.options.clone()
-        };
+        let options = RunOptions { names_all: true, ..over_test_entries(self.options, &self.spans) };
         let report = run_route(self.rule, self.store, &options, &Silent).await?;
         if let Some(error) = report.error {
             return Ok(Some(ProbeFault::Run(Box::new(error))));
@@ -885,9 +887,7 @@ impl<'p> Prober<'p> {
         for side in self.far() {
             let end = &self.rule.ends[side];
             let mut hrefs = self.tracked[side].clone();
-            let rows = self.store.probes()?.into_iter();
-            let rows = rows.filter(|row| row.route == self.rule.name && row.calendar == end.name);
-            hrefs.extend(rows.map(|row| row.href));
+            hrefs.extend(noted(self.rule, self.store, end)?.map(|row| row.href));
             for href in hrefs {
                 match take_away(end, &href, &mark).await {
                     Ok(Taken::Gone { .. }) => {
