@@ -19,12 +19,12 @@ use url::Url;
 
 use crate::environment::Environment;
 use crate::failure::Failure;
-use crate::settings::{AccountSettings, ResolvedStart, default_resolver, elsewhere, http_options};
+use crate::settings::{AccountSettings, ResolvedStart, default_resolver, http_options};
 use crate::words::{
-    NO_PRINCIPAL, PLAIN_HTTP, TRUSTED_THROUGH_PROXY, account_step_failed, answers, calendars_are_at,
-    calendars_are_elsewhere, calendars_found, cannot_be_reached, certificate_advice, certificate_ends,
-    certificate_words, check_proxy, clocks_differ, dav_hint, host_words, sends_on, server_words,
-    signed_in_words,
+    NO_PRINCIPAL, PLAIN_HTTP, TRUSTED_THROUGH_PROXY, account_step_failed, another_domain, answers,
+    calendars_are_at, calendars_are_elsewhere, calendars_found, cannot_be_reached, certificate_advice,
+    certificate_ends, certificate_words, check_proxy, clocks_differ, dav_hint, host_words, sends_on,
+    server_words, signed_in_words,
 };
 
 /// Clocks may differ by so much before people are told.
@@ -127,7 +127,7 @@ impl Check<'_> {
                 self.url = url;
             }
             ResolvedStart::Elsewhere { domain, record } => {
-                let failure = elsewhere(&format!("account {}", self.name), &domain, &record);
+                let failure = another_domain(&format!("account {}", self.name), &domain, &record);
                 let seen = calendars_are_elsewhere(&domain, &record);
                 let milliseconds = self.passed();
                 self.steps.push(Step { step: "records", ok: false, seen, note: None, milliseconds });

@@ -34,6 +34,6 @@ pub(crate) use order::side_by_side;
 pub(crate) use reach::{http_options, oauth_client};
 pub(crate) use route::RouteSettings;
 pub(crate) use secrets::{SecretSource, password_file, typed_secret, write_private};
-pub(crate) use start::{ResolvedStart, default_resolver, elsewhere};
+pub(crate) use start::{ResolvedStart, default_resolver};
 pub(crate) use tokens::{Keep, Keeper, keep_of};
 pub(crate) use uses::{routes_of, uncovered_calendars, used_by};

@@ -47,14 +47,9 @@ impl ResolvedStart {
     pub(crate) fn url(self, owner: &str) -> Result<Url, Failure> {
         match self {
             Self::Given(url) | Self::Service { url, .. } => Ok(url),
-            Self::Elsewhere { domain, record } => Err(elsewhere(owner, &domain, &record)),
+            Self::Elsewhere { domain, record } => Err(another_domain(owner, &domain, &record)),
         }
     }
-}
-
-/// A name service can be lied to: a password goes to another domain only if a person has typed it.
-pub(crate) fn elsewhere(owner: &str, domain: &str, record: &ServiceRecord) -> Failure {
-    another_domain(owner, domain, record)
 }
 
 /// Returns the name service to ask: `CHESTNUT_RESOLVER`, else the first of the system's.

@@ -81,6 +81,7 @@ pub(crate) fn cannot_be_reached(owner: &str, words: &dyn Display) -> Failure {
     Failure::usage(format!("{owner}: {words}"))
 }
 
+/// A name service can be lied to: a password goes to another domain only if a person has typed it.
 pub(crate) fn another_domain(owner: &str, domain: &str, record: &ServiceRecord) -> Failure {
     let host = &record.host;
     Failure::usage(format!(
