@@ -406,10 +406,14 @@ impl History {
                 self.log.push(format!("{name} is scrawled over"));
                 self.scrawled();
             }
-            (2, Some((name, _))) => {
+            (2, Some((name, text))) => {
                 self.target.set(&self.world, &name, None);
                 self.log.push(format!("{name} is deleted on the far side"));
                 self.scrawled();
+                if self.was_lost && !parse(&text).uid().as_str().starts_with("chestnut-") {
+                    // Found again as a match, whatever it was before: what it stood for is let go.
+                    self.optional.extend(self.originals.keys().cloned());
+                }
             }
             (3, _) if !self.own.is_empty() => {
                 let uid = self.own.iter().nth(self.dice.roll(self.own.len())).expect("one").clone();
