@@ -13,7 +13,7 @@ use md5::Md5;
 use secrecy::{ExposeSecret, SecretString};
 use sha2::{Digest, Sha256};
 
-use crate::transport::TransportError;
+use crate::error::TransportError;
 
 /// How an account signs in.
 #[derive(Debug, Clone, Default)]

@@ -10,14 +10,14 @@ use jiff::Timestamp;
 use url::Url;
 
 use crate::class::Class;
-use crate::error::DavError;
+use crate::error::{Asked, DavError, Detail, Instead, TransportError, TransportFault};
 use crate::pace::Pace;
 use crate::protocol::{
     self, CalendarInfo, Condition, Discovery, DiscoveryNext, DiscoveryStage, FeedAnswer, Found, Listing,
     MakeBy, NewCalendar, Part, Stored, SyncAnswer, Validators,
 };
 use crate::retry_policy::{is_transient, pause_before_retry};
-use crate::transport::{Answer, Request, Transport, TransportError, TransportFault};
+use crate::transport::{Answer, Request, Transport};
 
 /// Entries asked for in one batch. Servers that work through the whole calendar for each request like large
 /// ones; much larger answers only cost memory.
@@ -70,8 +70,18 @@ pub enum Fetched {
     },
     /// Nothing stands there.
     Missing,
-    /// The server did not give it this time, in words.
-    NotGiven(String),
+    /// It was not given this time.
+    NotGiven(NotGiven),
+}
+
+/// Why a text was not given.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum NotGiven {
+    /// The server's answer.
+    Dav(DavError),
+    /// The text is not UTF-8.
+    NotUtf8,
 }
 
 /// Speaks to one account's server.
@@ -189,7 +199,7 @@ impl Client {
             last = last.or(Some(answer.status));
         }
         let status = last.unwrap_or_default();
-        Err(DavError::Status { what: "the new calendar", status, detail: None, retry_after: None })
+        Err(DavError::Status { asked: Asked::NewCalendar, status, detail: None, retry_after: None })
     }
 
     /// Gives a calendar another name, and looks: some servers agree and keep the old one. Returns what it is called
@@ -224,10 +234,9 @@ impl Client {
         let answer = self.send(&protocol::calendar_properties(calendar, "0")).await?;
         let info =
             protocol::read_calendars(&answer)?.into_iter().next().ok_or_else(|| DavError::NotCalDav {
-                is_web_page: false,
                 url: Box::new(calendar.clone()),
-                what: "a look at the calendar",
-                problem: "something that is no calendar".to_owned(),
+                asked: Asked::Calendar,
+                instead: Instead::NoCalendar,
             })?;
         let options = options_request(calendar);
         let announced = |answer: &Answer| {
@@ -368,7 +377,7 @@ impl Client {
                     if error.class() == Class::Unsupported {
                         self.no_multiget.borrow_mut().insert(calendar.as_str().to_owned());
                     }
-                    tracing::debug!(%error, "a batch could not be read; asking one by one");
+                    tracing::debug!(?error, "a batch could not be read; asking one by one");
                 }
             }
         }
@@ -387,9 +396,12 @@ impl Client {
         let fetched = match protocol::read_object(&answer) {
             Ok(Part::Text { etag, text }) => Fetched::Text { etag, text },
             Ok(Part::Missing) => Fetched::Missing,
-            Ok(Part::Failed(status)) => Fetched::NotGiven(format!("the server answered {status}")),
+            Ok(Part::Failed(status)) => {
+                let (asked, detail, retry_after) = (Asked::Entry, None, None);
+                Fetched::NotGiven(NotGiven::Dav(DavError::Status { asked, status, detail, retry_after }))
+            }
             Err(error @ DavError::SignIn { .. }) => return Err(error),
-            Err(error) => Fetched::NotGiven(error.to_string()),
+            Err(error) => Fetched::NotGiven(NotGiven::Dav(error)),
         };
         Ok((href.clone(), fetched))
     }
@@ -441,7 +453,7 @@ impl Client {
         let writes = matches!(request.method, "PUT" | "DELETE");
         if writes && self.no_writes.borrow().get() {
             let host = request.url.host_str().unwrap_or_default().to_owned();
-            return Err(TransportError::new(TransportFault::Stopped, host, ""));
+            return Err(TransportError::new(TransportFault::Stopped, host, Detail::Nothing));
         }
         let mut counts = self.counts.get();
         counts.all += 1;

@@ -19,7 +19,7 @@ use tokio::net::{TcpStream, UdpSocket, lookup_host};
 use tokio::time::timeout;
 use x509_parser::prelude::{FromDer as _, GeneralName, X509Certificate};
 
-use crate::transport::{TransportError, TransportFault};
+use crate::error::{Detail, TransportError, TransportFault};
 
 /// What a server shows of itself when a connection is encrypted.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -54,14 +54,14 @@ pub struct ServiceRecord {
 /// # Errors
 /// The name is unknown, or nobody answers.
 pub async fn resolve(host: &str, port: u16, limit: Duration) -> Result<Vec<SocketAddr>, TransportError> {
-    let failed = |detail: String| TransportError::new(TransportFault::Resolve, host, detail);
+    let failed = |detail: Detail| TransportError::new(TransportFault::Resolve, host, detail);
     let found = timeout(limit, lookup_host((host.trim_matches(['[', ']']), port))).await;
     let found: Vec<_> = match found {
         Ok(Ok(found)) => found.collect(),
-        Ok(Err(error)) => return Err(failed(error.to_string())),
-        Err(_) => return Err(failed("the name service does not answer".to_owned())),
+        Ok(Err(error)) => return Err(failed(error.to_string().into())),
+        Err(_) => return Err(failed(Detail::NameServiceSilent)),
     };
-    if found.is_empty() { Err(failed("it has no address".to_owned())) } else { Ok(found) }
+    if found.is_empty() { Err(failed(Detail::NoAddress)) } else { Ok(found) }
 }
 
 /// Connects to the first address that answers.
@@ -73,14 +73,14 @@ pub async fn connect(
     addresses: &[SocketAddr],
     limit: Duration,
 ) -> Result<TcpStream, TransportError> {
-    let mut last = TransportError::new(TransportFault::Connect, host, "no address");
+    let mut last = TransportError::new(TransportFault::Connect, host, Detail::NoAddress);
     for address in addresses {
         last = match timeout(limit, TcpStream::connect(address)).await {
             Ok(Ok(stream)) => return Ok(stream),
             Ok(Err(error)) => {
                 TransportError::new(TransportFault::Connect, address.to_string(), error.to_string())
             }
-            Err(_) => TransportError::new(TransportFault::Timeout, address.to_string(), ""),
+            Err(_) => TransportError::new(TransportFault::Timeout, address.to_string(), Detail::Nothing),
         };
     }
     Err(last)
@@ -95,22 +95,22 @@ pub async fn look_at_certificate(
     stream: TcpStream,
     limit: Duration,
 ) -> Result<CertificateFacts, TransportError> {
-    let failed = |detail: String| TransportError::new(TransportFault::Tls, host, detail);
+    let failed = |detail: Detail| TransportError::new(TransportFault::Tls, host, detail);
     let looker = Arc::new(Looker { provider: ring::default_provider(), seen: Mutex::default() });
     let config = rustls::ClientConfig::builder_with_provider(Arc::new(ring::default_provider()))
         .with_safe_default_protocol_versions()
-        .map_err(|e| failed(e.to_string()))?
+        .map_err(|e| failed(e.to_string().into()))?
         .dangerous()
         .with_custom_certificate_verifier(Arc::<Looker>::clone(&looker))
         .with_no_client_auth();
-    let name =
-        ServerName::try_from(host.trim_matches(['[', ']']).to_owned()).map_err(|e| failed(e.to_string()))?;
+    let name = ServerName::try_from(host.trim_matches(['[', ']']).to_owned())
+        .map_err(|e| failed(e.to_string().into()))?;
     let connector = tokio_rustls::TlsConnector::from(Arc::new(config));
     let handshake = timeout(limit, connector.connect(name, stream)).await;
     let stream = match handshake {
         Ok(Ok(stream)) => stream,
-        Ok(Err(error)) => return Err(failed(error.to_string())),
-        Err(_) => return Err(TransportError::new(TransportFault::Timeout, host, "")),
+        Ok(Err(error)) => return Err(failed(error.to_string().into())),
+        Err(_) => return Err(TransportError::new(TransportFault::Timeout, host, Detail::Nothing)),
     };
     let protocol = match stream.get_ref().1.protocol_version() {
         Some(rustls::ProtocolVersion::TLSv1_3) => "TLS 1.3",
@@ -118,8 +118,8 @@ pub async fn look_at_certificate(
         _ => "TLS",
     };
     let seen = looker.seen.lock().unwrap_or_else(PoisonError::into_inner).take();
-    let seen = seen.ok_or_else(|| failed("the server showed no certificate".to_owned()))?;
-    facts_of(&seen, protocol).ok_or_else(|| failed("its certificate cannot be read".to_owned()))
+    let seen = seen.ok_or_else(|| failed(Detail::NoCertificate))?;
+    facts_of(&seen, protocol).ok_or_else(|| failed(Detail::UnreadableCertificate))
 }
 
 fn facts_of(certificate: &CertificateDer<'_>, protocol: &str) -> Option<CertificateFacts> {

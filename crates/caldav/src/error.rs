@@ -1,31 +1,29 @@
-//! What can go wrong between here and a server, and what helps.
+//! What can go wrong between here and a server, and what helps. Facts only: whoever shows them finds the words.
 
+use serde::{Deserialize, Serialize};
 use url::Url;
 
 use crate::class::Class;
-use crate::transport::TransportError;
 
-/// Why a server did not give what was asked for.
-#[derive(Debug, Clone, thiserror::Error)]
+/// Why a server did not give what was asked for. Its display form is for developers.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
+#[error("{self:?}")]
+#[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum DavError {
     /// No answer at all.
-    #[error("{0}")]
     Transport(#[from] TransportError),
     /// The server does not know the user, or the password is wrong (401).
-    #[error("{}", sign_in_sentence(offered))]
     SignIn {
         /// The ways to sign in that the server offers (RFC 9110, 11.6.1): `basic`, `digest`, `bearer`, …
         offered: Vec<String>,
     },
     /// The server knows the user and says no (403).
-    #[error("the server does not allow this ({what}: 403)")]
     Forbidden {
         /// What was asked.
-        what: &'static str,
+        asked: Asked,
     },
     /// Nothing is there (404, 410).
-    #[error("there is nothing at {url} ({status})")]
     NotFound {
         /// Where.
         url: Box<Url>,
@@ -33,10 +31,9 @@ pub enum DavError {
         status: u16,
     },
     /// Another status than the question allows.
-    #[error("the server answered {status} to {what}{}", detail.as_ref().map(|d| format!(": {d}")).unwrap_or_default())]
     Status {
         /// What was asked.
-        what: &'static str,
+        asked: Asked,
         /// The HTTP status.
         status: u16,
         /// The server's own words, shortened; untrusted text.
@@ -44,35 +41,95 @@ pub enum DavError {
         /// How long the server asks to wait, in seconds (RFC 9110, 10.2.3).
         retry_after: Option<u64>,
     },
-    /// An answer that is no CalDAV: a web page, another format, broken XML.
-    #[error("{url} gave no CalDAV answer to {what}: {problem}")]
+    /// An answer that is no CalDAV.
     NotCalDav {
-        /// It is a web page: mostly one to sign in.
-        is_web_page: bool,
         /// Where.
         url: Box<Url>,
         /// What was asked.
-        what: &'static str,
+        asked: Asked,
         /// What came instead.
-        problem: String,
+        instead: Instead,
     },
     /// An answer that is no calendar feed.
-    #[error("the feed's address gives {problem}")]
     NotAFeed {
         /// What came instead.
-        problem: String,
+        instead: Instead,
     },
     /// A listing that the server itself calls incomplete.
-    #[error("the server gave an incomplete listing of the calendar")]
     Incomplete,
     /// No principal, home or calendar could be found from the address.
-    #[error("no calendars could be found from {url}: {problem}")]
     NoCalendars {
         /// Where the search began.
         url: Box<Url>,
-        /// What was missing.
-        problem: &'static str,
+        /// A home was named, and could not be listed.
+        home_named: bool,
     },
+}
+
+/// What was asked of a server.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum Asked {
+    /// Where a user's calendars are.
+    Search,
+    /// The home that holds calendars.
+    Home,
+    /// Which calendars there are.
+    Calendars,
+    /// What a calendar is and can.
+    Calendar,
+    /// Who is signed in.
+    User,
+    /// The addresses under which people write to the user.
+    Addresses,
+    /// Which entries there are.
+    Listing,
+    /// What changed since a token.
+    SyncReport,
+    /// Entries of a kind, or of a time.
+    Query,
+    /// The texts of some entries.
+    Multiget,
+    /// The text of one entry.
+    Entry,
+    /// A feed.
+    Feed,
+    /// A new calendar.
+    NewCalendar,
+    /// Another name for a calendar.
+    NewName,
+}
+
+/// What came instead of an answer that can be used.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum Instead {
+    /// A web page: mostly one to sign in.
+    WebPage,
+    /// An empty answer.
+    Nothing {
+        /// The HTTP status.
+        status: u16,
+    },
+    /// Some other format.
+    Format {
+        /// What the server calls it; untrusted text.
+        content_type: Option<String>,
+        /// The HTTP status.
+        status: u16,
+    },
+    /// XML that cannot be read.
+    Xml(XmlError),
+    /// XML about something else: its outermost element; untrusted text.
+    Root(String),
+    /// Bytes that are not UTF-8.
+    NotUtf8,
+    /// Something that is no calendar.
+    NoCalendar,
+    /// "Nothing changed" (304), although nothing was known before.
+    UnchangedFromNothing,
 }
 
 impl DavError {
@@ -97,14 +154,187 @@ impl DavError {
     }
 }
 
-fn sign_in_sentence(offered: &[String]) -> String {
-    let known = ["basic", "digest", "bearer"];
-    if offered.is_empty() || offered.iter().any(|scheme| known.contains(&scheme.as_str())) {
-        let what = if offered == ["bearer"] { "token" } else { "user name or the password" };
-        return format!("the server refuses the {what} (401)");
+/// How a request got no answer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum TransportFault {
+    /// The host name is unknown.
+    Resolve,
+    /// Nothing accepts the connection.
+    Connect,
+    /// The certificate or the encryption is not accepted.
+    Tls,
+    /// No answer in time.
+    Timeout,
+    /// The connection broke, or the answer was cut off.
+    Broken,
+    /// Redirected too often, or to nowhere.
+    Redirect,
+    /// The answer is larger than the limit.
+    TooLarge,
+    /// A password would travel unencrypted to another machine.
+    PlainHttp,
+    /// The run was asked to stop.
+    Stopped,
+    /// The user or the password holds characters that no header can hold.
+    UnsendableSecret,
+    /// The token of the sign-in has run out or was revoked, and no new one is given.
+    SignInEnded,
+}
+
+/// What is wrong with a certificate.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum CertificateFault {
+    /// Its time is over.
+    Expired,
+    /// Its time has not begun.
+    NotYetValid,
+    /// It is made out to other names.
+    WrongName,
+    /// Nobody whom this machine trusts has signed it.
+    UnknownIssuer,
+    /// Something else.
+    Other,
+}
+
+/// What is known of a fault besides.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum Detail {
+    /// Nothing.
+    #[default]
+    Nothing,
+    /// The words of the system, a library or a server; untrusted text.
+    Words(String),
+    /// The name service does not answer.
+    NameServiceSilent,
+    /// The name has no address.
+    NoAddress,
+    /// The server showed no certificate.
+    NoCertificate,
+    /// The certificate cannot be read.
+    UnreadableCertificate,
+    /// The bound that the answer passed, in bytes.
+    Limit(usize),
+    /// The token has run out, and the service gave nothing to renew it with.
+    NothingToRenewWith,
+    /// The sign-in service's answer.
+    SignIn(OAuthError),
+}
+
+impl From<String> for Detail {
+    fn from(words: String) -> Self {
+        Self::Words(words)
     }
-    format!(
-        "the server offers only ways to sign in that Chestnut does not know: {} (401)",
-        offered.join(", ")
-    )
+}
+
+/// No answer: which fault, where, and what is known besides. Its display form is for developers.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
+#[error("{self:?}")]
+pub struct TransportError {
+    /// What happened.
+    pub fault: TransportFault,
+    /// The host, with its port where it is not the usual one.
+    pub host: String,
+    /// What is known besides.
+    pub detail: Detail,
+    /// What is wrong with the certificate, where that is the fault.
+    pub certificate: Option<CertificateFault>,
+    /// The proxy on the way, if any: host and port.
+    pub proxy: Option<String>,
+}
+
+impl TransportError {
+    /// Makes an error; `host` with its port where it is not the usual one.
+    #[must_use]
+    pub fn new(fault: TransportFault, host: impl Into<String>, detail: impl Into<Detail>) -> Self {
+        Self { fault, host: host.into(), detail: detail.into(), certificate: None, proxy: None }
+    }
+
+    /// Returns what helps.
+    #[must_use]
+    pub fn class(&self) -> Class {
+        match self.fault {
+            TransportFault::Timeout | TransportFault::Broken => Class::OutcomeUnknown,
+            TransportFault::Resolve | TransportFault::Connect => Class::Retry,
+            TransportFault::TooLarge => Class::TooLarge,
+            TransportFault::SignInEnded => Class::Credentials,
+            TransportFault::UnsendableSecret => Class::Credentials,
+            TransportFault::Tls
+            | TransportFault::Redirect
+            | TransportFault::PlainHttp
+            | TransportFault::Stopped => Class::Unsupported,
+        }
+    }
+}
+
+/// Why no token was given. Its display form is for developers.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
+#[error("{self:?}")]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum OAuthError {
+    /// The grant is not valid: a refresh token that was revoked or has run out, a code that was used. The service's
+    /// words; untrusted text.
+    Revoked(Option<String>),
+    /// The person has not answered yet (RFC 8628, 3.5).
+    Pending,
+    /// As [`Self::Pending`], and it was asked too often.
+    SlowDown,
+    /// The person said no.
+    Denied,
+    /// The person took too long.
+    Expired,
+    /// Another error that the server names; untrusted text.
+    Refused(String),
+    /// The answer lacks something that must stand in it (RFC 6749, 5.1; RFC 8628, 3.2).
+    Lacks(String),
+    /// The answer is no JSON object, or names neither a token nor an error.
+    NotOAuth {
+        /// The HTTP status.
+        status: u16,
+    },
+}
+
+/// Why a text is no XML that can be used. Its display form is for developers.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
+#[error("{self:?}")]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum XmlError {
+    /// Bytes that are not UTF-8.
+    NotUtf8,
+    /// A control character, which XML does not allow (XML 1.0, 2.2).
+    ControlCharacter,
+    /// The parser's words; untrusted text.
+    NotWellFormed(String),
+    /// Nested too deeply, or too many elements.
+    TooLarge,
+    /// Text outside any element.
+    NoXml,
+    /// A document type, which CalDAV has no use for.
+    DocumentType,
+    /// It was cut off.
+    EndsEarly,
+    /// A reference that names no character; untrusted text.
+    BadReference(String),
+}
+
+/// Why connections cannot even be prepared. Its display form is for developers.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{self:?}")]
+#[non_exhaustive]
+pub enum SetupError {
+    /// The proxy's address cannot be understood.
+    Proxy,
+    /// The file of certificate authorities holds none.
+    NoAuthority,
+    /// The client certificate is not a certificate and its key in PEM.
+    Certificate,
+    /// Something else, in the library's words.
+    Other(String),
 }

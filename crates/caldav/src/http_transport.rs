@@ -10,9 +10,8 @@ use secrecy::{ExposeSecret, SecretString};
 use url::Url;
 
 use crate::auth::{Credentials, DigestChallenge, SignIn};
-use crate::transport::{
-    Answer, CertificateFault, Request, Transport, TransportError, TransportFault, is_loopback,
-};
+use crate::error::{CertificateFault, Detail, SetupError, TransportError, TransportFault};
+use crate::transport::{Answer, Request, Transport, is_loopback};
 
 /// How to reach one account's server.
 #[derive(Debug, Clone)]
@@ -73,7 +72,7 @@ impl std::fmt::Debug for Proxies {
 }
 
 impl Proxies {
-    fn list(&self) -> Result<Vec<reqwest::Proxy>, String> {
+    fn list(&self) -> Result<Vec<reqwest::Proxy>, SetupError> {
         let except = reqwest::NoProxy::from_string(&self.except);
         let dressed = |proxy: reqwest::Proxy| {
             let proxy = proxy.no_proxy(except.clone());
@@ -84,7 +83,7 @@ impl Proxies {
         };
         let http = self.http.as_ref().map(reqwest::Proxy::http);
         let https = self.https.as_ref().map(reqwest::Proxy::https);
-        let wrong = |_| "the proxy's address cannot be understood".to_owned();
+        let wrong = |_| SetupError::Proxy;
         http.into_iter().chain(https).map(|proxy| proxy.map(dressed).map_err(wrong)).collect()
     }
 
@@ -129,14 +128,15 @@ impl HttpTransport {
     ///
     /// # Errors
     /// The CA file or the certificate cannot be read, the proxy's address is none, or the TLS library cannot
-    /// start; in words.
-    pub fn new(options: HttpOptions) -> Result<Self, String> {
+    /// start.
+    pub fn new(options: HttpOptions) -> Result<Self, SetupError> {
+        let other = |error: reqwest::Error| SetupError::Other(deepest(&error).to_owned());
         let certificates = match &options.ca {
-            Some(pem) => reqwest::Certificate::from_pem_bundle(pem).map_err(|e| deepest(&e))?,
+            Some(pem) => reqwest::Certificate::from_pem_bundle(pem).map_err(other)?,
             None => Vec::new(),
         };
         if options.ca.is_some() && certificates.is_empty() {
-            return Err("the `ca` file holds no certificate (PEM: -----BEGIN CERTIFICATE-----)".to_owned());
+            return Err(SetupError::NoAuthority);
         }
         let merged = base_builder(&options)?.tls_certs_merge(certificates.clone()).build();
         let client = match merged {
@@ -144,7 +144,7 @@ impl HttpTransport {
             // A small machine may trust nobody: then those count that the account names, and plain HTTP goes too.
             Err(error) => {
                 tracing::debug!(error = deepest(&error), "the system's certificates cannot be used");
-                base_builder(&options)?.tls_certs_only(certificates).build().map_err(|e| deepest(&e))?
+                base_builder(&options)?.tls_certs_only(certificates).build().map_err(other)?
             }
         };
         Ok(Self { client, options, digest: RefCell::new(None), cnonce: Cell::new(0) })
@@ -158,10 +158,9 @@ impl HttpTransport {
             let Some(location) = answer.headers.get(LOCATION).filter(|_| moved) else { return Ok(answer) };
             let target = location.to_str().ok().and_then(|l| url.join(l).ok());
             let target = target.filter(|target| matches!(target.scheme(), "http" | "https"));
-            url = target
-                .ok_or_else(|| self.fault(TransportFault::Redirect, &url, "an unreadable Location header"))?;
+            url = target.ok_or_else(|| self.fault(TransportFault::Redirect, &url, Detail::Nothing))?;
         }
-        Err(self.fault(TransportFault::Redirect, &url, "more than 6 redirects"))
+        Err(self.fault(TransportFault::Redirect, &url, Detail::Nothing))
     }
 
     /// Sends with the sign-in the server wants; a refusal is answered once per request, with what it asks for.
@@ -175,7 +174,7 @@ impl HttpTransport {
             return self.once(request, url, None).await;
         }
         if url.scheme() == "http" && !self.options.plain_http && !is_loopback(url) {
-            return Err(self.fault(TransportFault::PlainHttp, url, ""));
+            return Err(self.fault(TransportFault::PlainHttp, url, Detail::Nothing));
         }
         match &self.options.sign_in {
             SignIn::Nobody => self.once(request, url, None).await,
@@ -235,9 +234,8 @@ impl HttpTransport {
             builder = builder.header(*name, value);
         }
         if let Some(auth) = auth {
-            let mut value = reqwest::header::HeaderValue::from_str(&auth).map_err(|_| {
-                self.fault(TransportFault::Broken, url, "a user or password that no header can hold")
-            })?;
+            let mut value = reqwest::header::HeaderValue::from_str(&auth)
+                .map_err(|_| self.fault(TransportFault::UnsendableSecret, url, Detail::Nothing))?;
             value.set_sensitive(true);
             builder = builder.header(AUTHORIZATION, value);
         }
@@ -252,8 +250,8 @@ impl HttpTransport {
         let mut body = Vec::with_capacity(length.min(self.options.max_answer));
         while let Some(chunk) = response.chunk().await.map_err(|e| self.classify(&e, url))? {
             if body.len() + chunk.len() > self.options.max_answer {
-                let limit = format!("of {} MiB", self.options.max_answer >> 20);
-                return Err(self.fault(TransportFault::TooLarge, url, &limit));
+                let limit = Detail::Limit(self.options.max_answer);
+                return Err(self.fault(TransportFault::TooLarge, url, limit));
             }
             body.extend_from_slice(&chunk);
         }
@@ -261,7 +259,7 @@ impl HttpTransport {
         Ok(Answer { status, headers, body, url: url.clone() })
     }
 
-    fn fault(&self, fault: TransportFault, url: &Url, detail: &str) -> TransportError {
+    fn fault(&self, fault: TransportFault, url: &Url, detail: Detail) -> TransportError {
         let proxy = self.options.proxies.on_the_way_to(url).map(|(host, port)| format!("{host}:{port}"));
         TransportError { proxy, ..TransportError::new(fault, host_of(url), detail) }
     }
@@ -270,7 +268,7 @@ impl HttpTransport {
         let detail = deepest(error);
         let text = detail.to_ascii_lowercase();
         if let Some((certificate, words)) = certificate_fault(error) {
-            let error = self.fault(TransportFault::Tls, url, &words);
+            let error = self.fault(TransportFault::Tls, url, words.into());
             return TransportError { certificate: Some(certificate), ..error };
         }
         let kind = if error.is_timeout() {
@@ -287,12 +285,12 @@ impl HttpTransport {
         } else {
             TransportFault::Connect
         };
-        self.fault(kind, url, &detail)
+        self.fault(kind, url, detail.to_owned().into())
     }
 }
 
 /// Everything but whom to trust.
-fn base_builder(options: &HttpOptions) -> Result<reqwest::ClientBuilder, String> {
+fn base_builder(options: &HttpOptions) -> Result<reqwest::ClientBuilder, SetupError> {
     let mut builder = reqwest::Client::builder()
         .redirect(reqwest::redirect::Policy::none())
         .timeout(options.timeout)
@@ -306,9 +304,7 @@ fn base_builder(options: &HttpOptions) -> Result<reqwest::ClientBuilder, String>
     if let Some(pem) = &options.certificate {
         let identity = reqwest::Identity::from_pem(pem.expose_secret().as_bytes());
         // The library's words may quote the key.
-        let identity = identity.map_err(|_| {
-            "the certificate for signing in needs a certificate and its key in PEM".to_owned()
-        })?;
+        let identity = identity.map_err(|_| SetupError::Certificate)?;
         builder = builder.identity(identity);
     }
     Ok(builder)

@@ -20,9 +20,9 @@ mod transport;
 
 pub use auth::{Credentials, FixedToken, SignIn, TokenAnswer, TokenSource};
 pub use class::Class;
-pub use client::{Capabilities, Client, ClientOptions, Fetched, RequestCounts};
-pub use error::DavError;
-pub use http_transport::{HttpOptions, HttpTransport, Proxies};
-pub use transport::{
-    Answer, CertificateFault, Request, Transport, TransportError, TransportFault, is_loopback,
+pub use client::{Capabilities, Client, ClientOptions, Fetched, NotGiven, RequestCounts};
+pub use error::{
+    Asked, CertificateFault, DavError, Detail, Instead, SetupError, TransportError, TransportFault, XmlError,
 };
+pub use http_transport::{HttpOptions, HttpTransport, Proxies};
+pub use transport::{Answer, Request, Transport, is_loopback};

@@ -12,7 +12,9 @@ use sha2::{Digest, Sha256};
 use url::Url;
 
 use crate::auth::{TokenAnswer, TokenSource};
-use crate::transport::{Answer, Request, Transport, TransportError, TransportFault};
+pub use crate::error::OAuthError;
+use crate::error::{Detail, TransportError, TransportFault};
+use crate::transport::{Answer, Request, Transport};
 
 /// A token is renewed so many seconds before it runs out: a request may take that long.
 const RENEW_BEFORE: i64 = 60;
@@ -58,37 +60,6 @@ pub struct DeviceCode {
     pub expires_in: i64,
     /// Seconds between two questions.
     pub interval: u64,
-}
-
-/// Why no token was given.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[non_exhaustive]
-pub enum OAuthError {
-    /// The grant is not valid: a refresh token that was revoked or has run out, a code that was used.
-    #[error("the sign-in has run out or was revoked{}", in_words(.0))]
-    Revoked(Option<String>),
-    /// The person has not answered yet (RFC 8628, 3.5).
-    #[error("waiting for the sign-in on the other device")]
-    Pending,
-    /// As [`Self::Pending`], and it was asked too often.
-    #[error("waiting for the sign-in on the other device, and asked too often")]
-    SlowDown,
-    /// The person said no.
-    #[error("the sign-in was refused")]
-    Denied,
-    /// The person took too long.
-    #[error("the code has run out before anybody signed in")]
-    Expired,
-    /// Another error that the server names; untrusted text.
-    #[error("the sign-in service answered: {0}")]
-    Refused(String),
-    /// No answer that can be understood; untrusted text.
-    #[error("the sign-in service gave no answer that can be understood ({0})")]
-    Malformed(String),
-}
-
-fn in_words(detail: &Option<String>) -> String {
-    detail.as_ref().map(|d| format!(" ({d})")).unwrap_or_default()
 }
 
 /// The two halves of a proof that code and token go to the same program (RFC 7636).
@@ -190,7 +161,7 @@ pub fn read_tokens(answer: &Answer, now: i64) -> Result<Tokens, OAuthError> {
     let json = read_json(answer)?;
     let text = |key: &str| json[key].as_str().map(|t| SecretString::from(t.to_owned()));
     let access = text("access_token");
-    let access = access.ok_or_else(|| OAuthError::Malformed("no access_token in it".to_owned()))?;
+    let access = access.ok_or_else(|| OAuthError::Lacks("access_token".to_owned()))?;
     let expires_at = number(&json["expires_in"]).map(|seconds| now.saturating_add(seconds.max(0)));
     Ok(Tokens { access, refresh: text("refresh_token"), expires_at })
 }
@@ -202,7 +173,7 @@ pub fn read_tokens(answer: &Answer, now: i64) -> Result<Tokens, OAuthError> {
 pub fn read_device_code(answer: &Answer) -> Result<DeviceCode, OAuthError> {
     let json = read_json(answer)?;
     let text = |key: &str| json[key].as_str().map(str::to_owned);
-    let missing = |key: &str| OAuthError::Malformed(format!("no {key} in it"));
+    let missing = |key: &str| OAuthError::Lacks(key.to_owned());
     Ok(DeviceCode {
         device_code: text("device_code").map(SecretString::from).ok_or_else(|| missing("device_code"))?,
         user_code: text("user_code").ok_or_else(|| missing("user_code"))?,
@@ -222,7 +193,7 @@ fn number(value: &Value) -> Option<i64> {
 fn read_json(answer: &Answer) -> Result<Value, OAuthError> {
     let json: Option<Value> = serde_json::from_slice(&answer.body).ok();
     let json = json.filter(Value::is_object);
-    let Some(json) = json else { return Err(OAuthError::Malformed(format!("status {}", answer.status))) };
+    let Some(json) = json else { return Err(OAuthError::NotOAuth { status: answer.status }) };
     let detail = || {
         let words: String =
             json["error_description"].as_str()?.chars().filter(|c| !c.is_control()).take(160).collect();
@@ -230,7 +201,7 @@ fn read_json(answer: &Answer) -> Result<Value, OAuthError> {
     };
     match json["error"].as_str() {
         None if (200..300).contains(&answer.status) => Ok(json),
-        None => Err(OAuthError::Malformed(format!("status {}", answer.status))),
+        None => Err(OAuthError::NotOAuth { status: answer.status }),
         Some("invalid_grant") => Err(OAuthError::Revoked(detail())),
         Some("authorization_pending") => Err(OAuthError::Pending),
         Some("slow_down") => Err(OAuthError::SlowDown),
@@ -283,9 +254,9 @@ impl OAuthTokens {
         Self { client, transport, keeper, current: RefCell::default(), turn: tokio::sync::Mutex::new(()) }
     }
 
-    fn ended(&self, words: impl Into<String>) -> TransportError {
+    fn ended(&self, detail: impl Into<Detail>) -> TransportError {
         let host = self.client.token_url.host_str().unwrap_or_default();
-        TransportError::new(TransportFault::SignInEnded, host, words)
+        TransportError::new(TransportFault::SignInEnded, host, detail)
     }
 
     fn good(&self, refused: Option<&SecretString>) -> Option<SecretString> {
@@ -311,10 +282,11 @@ impl OAuthTokens {
             return Ok(token);
         }
         let Some(refresh) = &kept.refresh else {
-            return Err(self.ended("it has run out, and the service gave nothing to renew it with"));
+            return Err(self.ended(Detail::NothingToRenewWith));
         };
         let answer = self.transport.send(&self.client.renew(refresh)).await?;
-        let new = read_tokens(&answer, self.keeper.now()).map_err(|error| self.ended(error.to_string()))?;
+        let new =
+            read_tokens(&answer, self.keeper.now()).map_err(|error| self.ended(Detail::SignIn(error)))?;
         // A service that gives no new refresh token means the old one to be used again.
         let new = Tokens { refresh: new.refresh.or(kept.refresh), ..new };
         self.keeper.save(&new).map_err(|words| self.ended(words))?;

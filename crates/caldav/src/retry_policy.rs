@@ -2,7 +2,8 @@
 
 use std::time::Duration;
 
-use crate::transport::{Answer, TransportError, TransportFault};
+use crate::error::{TransportError, TransportFault};
+use crate::transport::Answer;
 
 /// Pauses before the second, third and fourth try.
 const PAUSES: [Duration; 3] =

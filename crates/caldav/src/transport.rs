@@ -6,7 +6,7 @@ use std::pin::Pin;
 use http::HeaderMap;
 use url::Url;
 
-use crate::class::Class;
+use crate::error::TransportError;
 
 /// One request, complete but for the sign-in.
 #[derive(Debug, Clone)]
@@ -46,120 +46,6 @@ impl Answer {
     pub fn date(&self) -> Option<i64> {
         let at = httpdate::parse_http_date(self.header("date")?).ok()?;
         at.duration_since(std::time::UNIX_EPOCH).ok().map(|d| d.as_secs() as i64)
-    }
-}
-
-/// How a request got no answer.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-#[non_exhaustive]
-pub enum TransportFault {
-    /// The host name is unknown.
-    Resolve,
-    /// Nothing accepts the connection.
-    Connect,
-    /// The certificate or the encryption is not accepted.
-    Tls,
-    /// No answer in time.
-    Timeout,
-    /// The connection broke, or the answer was cut off.
-    Broken,
-    /// Redirected too often, or to nowhere.
-    Redirect,
-    /// The answer is larger than the limit.
-    TooLarge,
-    /// A password would travel unencrypted to another machine.
-    PlainHttp,
-    /// The run was asked to stop.
-    Stopped,
-    /// The token of the sign-in has run out or was revoked, and no new one is given.
-    SignInEnded,
-}
-
-/// What is wrong with a certificate.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-#[non_exhaustive]
-pub enum CertificateFault {
-    /// Its time is over.
-    Expired,
-    /// Its time has not begun.
-    NotYetValid,
-    /// It is made out to other names.
-    WrongName,
-    /// Nobody whom this machine trusts has signed it.
-    UnknownIssuer,
-    /// Something else.
-    Other,
-}
-
-/// No answer: which fault, where, and the library's words for it.
-#[derive(Debug, Clone, thiserror::Error)]
-#[error("{}", self.sentence())]
-pub struct TransportError {
-    /// What happened.
-    pub fault: TransportFault,
-    /// The host, with its port where it is not the usual one.
-    pub host: String,
-    /// More words, for people who look closer.
-    pub detail: String,
-    /// What is wrong with the certificate, where that is the fault.
-    pub certificate: Option<CertificateFault>,
-    /// The proxy on the way, if any: host and port.
-    pub proxy: Option<String>,
-}
-
-impl TransportError {
-    /// Makes an error; `host` with its port where it is not the usual one.
-    #[must_use]
-    pub fn new(fault: TransportFault, host: impl Into<String>, detail: impl Into<String>) -> Self {
-        Self { fault, host: host.into(), detail: detail.into(), certificate: None, proxy: None }
-    }
-
-    fn sentence(&self) -> String {
-        let through = self.proxy.as_ref().map(|proxy| format!(", through the proxy {proxy}"));
-        format!("{}{}", self.plain_sentence(), through.unwrap_or_default())
-    }
-
-    fn plain_sentence(&self) -> String {
-        let Self { fault, host, detail, .. } = self;
-        if let Some(fault) = self.certificate {
-            let what = match fault {
-                CertificateFault::Expired => "has expired",
-                CertificateFault::NotYetValid => "is not valid yet",
-                CertificateFault::WrongName => "is made out to another name",
-                CertificateFault::UnknownIssuer => "is signed by nobody whom this machine trusts",
-                CertificateFault::Other => "is not accepted",
-            };
-            return format!("the certificate of {host} {what} ({detail})");
-        }
-        match fault {
-            TransportFault::Resolve => format!("the host name {host} is not known"),
-            TransportFault::Connect => format!("nothing answers at {host} ({detail})"),
-            TransportFault::Tls => format!("no secure connection to {host} ({detail})"),
-            TransportFault::Timeout => format!("{host} did not answer in time"),
-            TransportFault::Broken => {
-                format!("the connection to {host} broke before the answer was complete")
-            }
-            TransportFault::Redirect => format!("{host} redirects in a circle or to nowhere"),
-            TransportFault::TooLarge => format!("the answer of {host} is larger than the limit {detail}"),
-            TransportFault::PlainHttp => format!("a password would travel unencrypted to {host}"),
-            TransportFault::Stopped => "stopped".to_owned(),
-            TransportFault::SignInEnded => format!("the sign-in at {host} is no longer valid ({detail})"),
-        }
-    }
-
-    /// Returns what helps.
-    #[must_use]
-    pub fn class(&self) -> Class {
-        match self.fault {
-            TransportFault::Timeout | TransportFault::Broken => Class::OutcomeUnknown,
-            TransportFault::Resolve | TransportFault::Connect => Class::Retry,
-            TransportFault::TooLarge => Class::TooLarge,
-            TransportFault::SignInEnded => Class::Credentials,
-            TransportFault::Tls
-            | TransportFault::Redirect
-            | TransportFault::PlainHttp
-            | TransportFault::Stopped => Class::Unsupported,
-        }
     }
 }
 

@@ -21,10 +21,10 @@ use crate::environment::Environment;
 use crate::failure::Failure;
 use crate::settings::{AccountSettings, ResolvedStart, default_resolver, http_options};
 use crate::words::{
-    NO_PRINCIPAL, PLAIN_HTTP, TRUSTED_THROUGH_PROXY, account_step_failed, another_domain, answers,
-    calendars_are_at, calendars_are_elsewhere, calendars_found, cannot_be_reached, certificate_advice,
-    certificate_ends, certificate_words, check_proxy, clocks_differ, dav_hint, host_words, sends_on,
-    server_words, signed_in_words,
+    InWords as _, NO_PRINCIPAL, PLAIN_HTTP, TRUSTED_THROUGH_PROXY, account_step_failed, another_domain,
+    answers, calendars_are_at, calendars_are_elsewhere, calendars_found, cannot_be_reached,
+    certificate_advice, certificate_ends, certificate_words, check_proxy, clocks_differ, dav_hint,
+    host_words, sends_on, server_words, signed_in_words,
 };
 
 /// Clocks may differ by so much before people are told.
@@ -114,7 +114,7 @@ impl Check<'_> {
 
     fn failed(&mut self, step: &'static str, error: &DavError, hint: String) -> Failure {
         let milliseconds = self.passed();
-        self.steps.push(Step { step, ok: false, seen: error.to_string(), note: None, milliseconds });
+        self.steps.push(Step { step, ok: false, seen: error.in_words(), note: None, milliseconds });
         account_step_failed(self.name, error, hint)
     }
 

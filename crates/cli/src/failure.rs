@@ -42,7 +42,7 @@ impl Failure {
 }
 
 impl From<std::io::Error> for Failure {
-    fn from(error: std::io::Error) -> Self {
-        Self::failed(error.to_string())
+    fn from(system: std::io::Error) -> Self {
+        Self::failed(system.to_string())
     }
 }

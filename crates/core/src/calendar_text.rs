@@ -9,6 +9,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use encoding_rs::{Encoding, UTF_16BE, UTF_16LE, WINDOWS_1252};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
+use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use crate::entry::{Entry, Kind, PRODID, component_uid, described_zones, zone_id, zone_ids};
@@ -89,28 +90,27 @@ pub enum Oddity {
     Empty,
 }
 
-/// Why a text is not one complete calendar. Nothing may be concluded from it.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+/// Why a text is not one complete calendar. Nothing may be concluded from it. Its display form is for developers.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
+#[error("{self:?}")]
+#[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum NotACalendar {
     /// Nothing came.
-    #[error("it is empty")]
     Nothing,
     /// A web page: mostly a sign-in page, or the page about the calendar.
-    #[error("it is a web page, no calendar")]
     WebPage,
     /// It was cut off, or is no iCalendar at all.
-    #[error("{0}")]
     Parse(#[from] ParseError),
     /// Something else than a VCALENDAR; untrusted text.
-    #[error("it holds a {0}, no VCALENDAR")]
     Other(String),
     /// Several calendars, one after the other.
-    #[error("it holds {0} calendars one after the other")]
     Several(usize),
     /// More entries than any calendar has.
-    #[error("it holds more than {MOST_ENTRIES} entries")]
-    TooMany,
+    TooMany {
+        /// The bound.
+        limit: usize,
+    },
 }
 
 /// What a calendar says of itself, and what can be seen at a glance.
@@ -387,7 +387,7 @@ fn read_objects(
         return Err(NotACalendar::Other(other.name().to_owned()));
     }
     if objects.iter().map(|object| object.components().count()).sum::<usize>() > MOST_ENTRIES {
-        return Err(NotACalendar::TooMany);
+        return Err(NotACalendar::TooMany { limit: MOST_ENTRIES });
     }
     let broken = (broken > 0).then_some(Oddity::BrokenLines(broken));
     Ok((objects, encoding.map(Oddity::NotUtf8).into_iter().chain(broken).collect()))

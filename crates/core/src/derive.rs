@@ -97,7 +97,7 @@ impl BusyTime {
     pub fn add(&mut self, entry: &Entry, carry: &Carry, bounds: &Bounds) -> Result<(), Unshown> {
         let view = carry.show(entry)?;
         let reading = reading_zone(entry, &bounds.zone);
-        let not_understood = |error: SeriesError| Unshown::NotUnderstood(error.to_string());
+        let not_understood = |_: SeriesError| Unshown::NotUnderstood;
         let times = Occurrences::of(view.entry(), &reading).map_err(not_understood)?;
         let instances = times.within(bounds.range.clone(), &mut Budget::default());
         let components: Vec<_> = view.entry().components().collect();

@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 
 use jiff::Timestamp;
 use jiff::civil::DateTime;
+use serde::{Deserialize, Serialize};
 
 use crate::ical::{self, Component, Item, Limits, ParseError, Property};
 use crate::ids::EventUid;
@@ -82,21 +83,19 @@ impl FromIterator<Kind> for Kinds {
     }
 }
 
-/// Why a calendar object is no entry.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+/// Why a calendar object is no entry. Its display form is for developers.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
+#[error("{self:?}")]
+#[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum EntryError {
     /// The text is not iCalendar.
-    #[error(transparent)]
     Parse(#[from] ParseError),
     /// No event, task or journal in it.
-    #[error("no event, task or journal in it")]
     Empty,
     /// A component without UID.
-    #[error("an entry without UID")]
     NoUid,
     /// Several UIDs where one belongs (RFC 4791, 4.1).
-    #[error("{0} different UIDs in one calendar object")]
     SeveralUids(usize),
 }
 

@@ -393,7 +393,7 @@ fn decide_gone(policy: &RoutePolicy, pair: &Pair<'_>, linked: bool, because: Bec
 pub(crate) fn unshown_reason(unshown: &Unshown) -> LeftOut {
     match unshown {
         Unshown::TakesNoTime => LeftOut::TakesNoTime,
-        Unshown::NotUnderstood(_) => LeftOut::TimeNotUnderstood,
+        Unshown::NotUnderstood => LeftOut::TimeNotUnderstood,
     }
 }
 

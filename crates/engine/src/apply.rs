@@ -547,7 +547,7 @@ impl Applier<'_> {
                     failed = Some(self.rule.ends[side].sign_in_failed());
                 }
                 Sent::Lost(error) => {
-                    works[*at].fail(side, Told::Lost { problem: error.to_string() }, true);
+                    works[*at].fail(side, Told::Lost { error: error.facts() }, true);
                     if silent >= GIVE_UP_AFTER {
                         failed = Some(self.rule.ends[side].failed(error));
                     }
@@ -724,8 +724,7 @@ impl Applier<'_> {
                 self.decide_again(work, Some((side, stands)))?;
             }
             Stands::Unreadable(_) => {
-                let problem = String::new();
-                done.told = Some(Told::KeepsOther { problem });
+                done.told = Some(Told::KeepsOther);
                 done.action = ChangeAction::Damaged;
                 work.case.places[side].stands = stands;
                 self.settle(work, side, done);
@@ -825,7 +824,7 @@ impl Applier<'_> {
                 Sent::Refused { told, .. } => work.fail(side, told, false),
                 Sent::UidTaken(_) => work.fail(side, Told::NotDeleted { status: 409 }, false),
                 Sent::Fails(status) => work.fail(side, Told::NotDeleted { status }, true),
-                Sent::Lost(error) => work.fail(side, Told::Lost { problem: error.to_string() }, true),
+                Sent::Lost(error) => work.fail(side, Told::Lost { error: error.facts() }, true),
                 Sent::NotBegun => {
                     self.outcome.left += 1;
                     work.left = true;

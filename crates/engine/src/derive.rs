@@ -140,7 +140,7 @@ impl Maker<'_> {
                 match busy.add(entry, &carry, bounds) {
                     Ok(()) => Part::Spans(busy.spans().to_vec()),
                     Err(Unshown::TakesNoTime) => Part::None(LeftOut::TakesNoTime),
-                    Err(Unshown::NotUnderstood(_)) => Part::Unknown(LeftOut::TimeNotUnderstood),
+                    Err(Unshown::NotUnderstood) => Part::Unknown(LeftOut::TimeNotUnderstood),
                 }
             }
             Makes::Occurrences | Makes::Entries => {

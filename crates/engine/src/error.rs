@@ -1,15 +1,18 @@
-//! Why a run as a whole could not be done.
+//! Why a run as a whole could not be done. Facts only: whoever shows them finds the words.
 
-use chestnut_store::StoreError;
+use chestnut_store::{Holder, StoreError};
+use serde::{Deserialize, Serialize};
 
 use crate::calendar::CalendarError;
 
-/// A run that failed as a whole; single entries that fail are part of its report instead.
-#[derive(Debug, thiserror::Error)]
+/// A run that failed as a whole; single entries that fail are part of its report instead. Its display form is for
+/// developers.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
+#[error("{self:?}")]
+#[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum RunError {
     /// A calendar could not be read or written.
-    #[error("calendar {calendar}{}: {error}", of_account(account.as_deref()))]
     Calendar {
         /// The calendar's name in the configuration.
         calendar: String,
@@ -19,18 +22,15 @@ pub enum RunError {
         error: Box<CalendarError>,
     },
     /// The state could not be used.
-    #[error(transparent)]
     Store(#[from] StoreError),
     /// Another process runs the route.
-    #[error("route {route} is running elsewhere")]
     Running {
         /// The route.
         route: String,
         /// Who runs it, where that is known.
-        holder: Option<chestnut_store::Holder>,
+        holder: Option<Holder>,
     },
     /// The route's calendars are others than when it last ran.
-    #[error("route {route} last ran between other calendars ({before})")]
     OtherCalendars {
         /// The route.
         route: String,
@@ -38,7 +38,6 @@ pub enum RunError {
         before: String,
     },
     /// Two ends of the route are one calendar.
-    #[error("route {route} names one calendar twice ({place})")]
     SameCalendar {
         /// The route.
         route: String,
@@ -46,13 +45,11 @@ pub enum RunError {
         place: String,
     },
     /// Our clock and a server's are more than a day apart.
-    #[error("this machine's clock and that of a server are {} hours apart; nothing was deleted", seconds / 3600)]
     ClocksApart {
         /// How far, in seconds.
         seconds: i64,
     },
     /// The far calendar cannot be written.
-    #[error("calendar {calendar}{} may only be read", of_account(account.as_deref()))]
     ReadOnly {
         /// The calendar's name in the configuration.
         calendar: String,
@@ -60,14 +57,21 @@ pub enum RunError {
         account: Option<String>,
     },
     /// A person asked it to stop.
-    #[error("stopped, {left} changes left")]
     Stopped {
         /// Writes that were not begun.
         left: usize,
     },
 }
 
-/// ` (account NAME)`, where there is one.
-fn of_account(account: Option<&str>) -> String {
-    account.map(|account| format!(" (account {account})")).unwrap_or_default()
+impl RunError {
+    /// Returns it as facts that can be kept; [`Self::of_facts`] reads them.
+    pub(crate) fn facts(&self) -> serde_json::Value {
+        serde_json::to_value(self).unwrap_or_default()
+    }
+
+    /// Reads what a run kept of its failure; `None` where another version wrote it.
+    #[must_use]
+    pub fn of_facts(facts: &serde_json::Value) -> Option<Self> {
+        Self::deserialize(facts).ok()
+    }
 }

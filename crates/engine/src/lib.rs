@@ -27,7 +27,7 @@ mod run;
 mod sender;
 mod story;
 
-pub use calendar::{Abilities, Calendar, CalendarError, FeedCalendar, FileCalendar, FolderCalendar};
+pub use calendar::{Abilities, Calendar, CalendarError, DiskAct, FeedCalendar, FileCalendar, FolderCalendar};
 pub use case::start_text;
 pub use compare::{Cause, Comparison, Difference, Finding, Standing, compare_route, last_comparison};
 pub use error::RunError;
@@ -39,7 +39,7 @@ pub use probe::{
     CannotProbe, Leftover, Leg, LegOutcome, NewestCompared, ProbeFault, ProbeHow, ProbeReport, ProbeSkip,
     ProbeStep, probe_route, sweep_route,
 };
-pub use read_calendar::{ReadEntry, read_calendar};
+pub use read_calendar::{ReadEntry, Unread, read_calendar};
 pub use retire::{RouteCopy, copies_of, forget_route, remove_copies};
 pub use rule::{CalendarEnd, Makes, Rule};
 pub use run::{preview_route, run_route};

@@ -1,9 +1,8 @@
 //! Reads a whole calendar, to look at it.
 
-use chestnut_core::Entry;
+use chestnut_caldav::{Fetched, NotGiven};
 use chestnut_core::ical::Limits;
-
-use chestnut_caldav::Fetched;
+use chestnut_core::{Entry, EntryError};
 
 use crate::calendar::{Calendar, CalendarError};
 
@@ -16,9 +15,18 @@ pub enum ReadEntry {
     Unreadable {
         /// The file name or the like.
         name: String,
-        /// Why, in words.
-        words: String,
+        /// Why.
+        why: Unread,
     },
+}
+
+/// Why something cannot be read.
+#[derive(Debug, Clone)]
+pub enum Unread {
+    /// The calendar did not give it.
+    NotGiven(NotGiven),
+    /// It is no entry.
+    NoEntry(EntryError),
 }
 
 /// Reads every entry of a calendar.
@@ -32,15 +40,15 @@ pub async fn read_calendar(calendar: &Calendar) -> Result<Vec<ReadEntry>, Calend
     all.sort_by(|a, b| a.0.cmp(&b.0));
     let read = |(href, fetched): (chestnut_core::ObjectHref, Fetched)| {
         let name = href.as_str().rsplit('/').next().unwrap_or_default().to_owned();
-        let words = match fetched {
+        let why = match fetched {
             Fetched::Missing => return None,
-            Fetched::NotGiven(words) => words,
+            Fetched::NotGiven(why) => Unread::NotGiven(why),
             Fetched::Text { text, .. } => match Entry::parse(&text, &Limits::default()) {
                 Ok(entry) => return Some(ReadEntry::Entry(Box::new(entry))),
-                Err(error) => error.to_string(),
+                Err(error) => Unread::NoEntry(error),
             },
         };
-        Some(ReadEntry::Unreadable { name, words })
+        Some(ReadEntry::Unreadable { name, why })
     };
     Ok(all.into_iter().filter_map(read).collect())
 }

@@ -2,7 +2,7 @@
 
 use std::rc::Rc;
 
-use chestnut_core::{EventUid, LeftOut, ObjectHref, Origin, Partly};
+use chestnut_core::{EntryError, EventUid, LeftOut, ObjectHref, Origin, Partly};
 use chestnut_store::{
     BodyId, Change, ChangeAction, HeldItem, LinkId, LinkRow, LinkState, PlaceRow, StoreError, Text, Told,
     Writer,
@@ -97,16 +97,15 @@ impl Applier<'_> {
         }
     }
 
-    /// What is wrong with an entry that cannot be read.
-    fn problem(&self, work: &Work) -> String {
+    /// What is wrong with an entry that cannot be read; nothing is known where the server did not give it.
+    fn problem(&self, work: &Work) -> Option<EntryError> {
         let text = work.case.places.iter().find_map(|place| match &place.stands {
             Stands::Unreadable(object) | Stands::Unknown(object) => object.body,
             _ => None,
         });
         let text = text.and_then(|body| self.store.text(body).ok().flatten());
         let limits = chestnut_core::ical::Limits::default();
-        let error = text.and_then(|text| chestnut_core::Entry::parse(&text, &limits).err());
-        error.map_or_else(|| "the server did not give it".to_owned(), |error| error.to_string())
+        chestnut_core::Entry::parse(&text?, &limits).err()
     }
 
     pub(crate) fn line(

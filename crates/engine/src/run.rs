@@ -83,7 +83,7 @@ pub(crate) async fn run_through(
     let after = requests(&rule.ends);
     (summary.requests, summary.writes) = (after.0 - before.0, after.1 - before.1);
     summary.milliseconds = started.map_or(0, |at| at.elapsed().as_millis() as u64);
-    summary.error = error.as_ref().map(ToString::to_string);
+    summary.error = error.as_ref().map(RunError::facts);
     if let Some(RunError::ClocksApart { seconds }) = error {
         summary.clocks_apart = Some(seconds);
     }

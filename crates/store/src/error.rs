@@ -2,14 +2,15 @@
 
 use std::path::PathBuf;
 
-/// Why the state cannot be read or written.
-#[derive(Debug, thiserror::Error)]
+use serde::{Deserialize, Serialize};
+
+/// Why the state cannot be read or written. Its display form is for developers.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
+#[error("{self:?}")]
+#[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum StoreError {
     /// The file was written by a newer Chestnut.
-    #[error(
-        "the state {path} was written by a newer Chestnut (format {found}; this one knows up to {known})"
-    )]
     Newer {
         /// The file.
         path: PathBuf,
@@ -19,15 +20,13 @@ pub enum StoreError {
         known: i64,
     },
     /// The file is no state of Chestnut, or is damaged.
-    #[error("the state {path} cannot be read: {problem}")]
     Unreadable {
         /// The file.
         path: PathBuf,
-        /// SQLite's words.
-        problem: String,
+        /// What is wrong with it.
+        damage: Damage,
     },
     /// The folder or the file cannot be opened or made.
-    #[error("the state {path} cannot be opened: {problem}")]
     Open {
         /// The file.
         path: PathBuf,
@@ -35,10 +34,8 @@ pub enum StoreError {
         problem: String,
     },
     /// No room is left on the disk.
-    #[error("the disk under the state is full")]
     Full,
     /// Somebody else holds a lease.
-    #[error("{name} is in use{}", holder.as_ref().map(ToString::to_string).unwrap_or_default())]
     Busy {
         /// Which.
         name: String,
@@ -46,14 +43,23 @@ pub enum StoreError {
         holder: Option<crate::Holder>,
     },
     /// Something in the state is not what it was when it was written.
-    #[error("the state is damaged")]
     Damaged,
     /// The run was cut off here by a test.
-    #[error("cut off")]
     CutOff,
-    /// Anything else that SQLite reports.
-    #[error("the state could not be used: {0}")]
-    Sqlite(rusqlite::Error),
+    /// Anything else that SQLite reports, in its words.
+    Sqlite(String),
+}
+
+/// What is wrong with a state file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Damage {
+    /// It is no database, or its beginning is damaged.
+    NoDatabase,
+    /// It is a database of another program.
+    OtherProgram,
+    /// Some of it is damaged.
+    Somewhere,
 }
 
 impl From<rusqlite::Error> for StoreError {
@@ -71,7 +77,7 @@ impl From<rusqlite::Error> for StoreError {
             _ if is_other => Self::Damaged,
             Some(rusqlite::ErrorCode::DiskFull) => Self::Full,
             Some(rusqlite::ErrorCode::DatabaseCorrupt | rusqlite::ErrorCode::NotADatabase) => Self::Damaged,
-            _ => Self::Sqlite(error),
+            _ => Self::Sqlite(error.to_string()),
         }
     }
 }

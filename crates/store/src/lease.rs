@@ -2,6 +2,7 @@
 
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension as _, params};
+use serde::{Deserialize, Serialize};
 
 use crate::error::StoreError;
 use crate::presence::is_alive;
@@ -11,18 +12,12 @@ use crate::store::Store;
 const LASTS: i64 = 300;
 
 /// Who holds a lease.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Holder {
     /// The process, by its number on its machine.
     pub process: u32,
     /// Since when.
     pub since: Timestamp,
-}
-
-impl std::fmt::Display for Holder {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, " (process {}, since {})", self.process, self.since)
-    }
 }
 
 /// The right to do something, until this is dropped.

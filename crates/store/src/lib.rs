@@ -15,7 +15,7 @@ mod store;
 mod texts;
 mod writer;
 
-pub use error::StoreError;
+pub use error::{Damage, StoreError};
 pub use lease::{Holder, Lease, route_lease};
 pub use records::{
     BodyId, CalendarFacts, CalendarId, Change, ChangeAction, Counts, HeldItem, Intent, LinkId, LinkRow,

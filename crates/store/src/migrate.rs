@@ -4,7 +4,7 @@ use std::path::Path;
 
 use rusqlite::{Connection, Transaction, TransactionBehavior};
 
-use crate::error::StoreError;
+use crate::error::{Damage, StoreError};
 
 /// One step per format; a step is never changed once it has shipped.
 const STEPS: &[&str] = &[include_str!("schema_1.sql"), include_str!("schema_2.sql")];
@@ -28,10 +28,10 @@ pub(crate) fn migrate(connection: &Connection, path: &Path) -> Result<(), StoreE
 
 /// How many of the steps a file has behind it: none, where there is nothing in it yet.
 fn steps_taken(connection: &Connection, path: &Path) -> Result<usize, StoreError> {
-    let unreadable = |problem: String| StoreError::Unreadable { path: path.to_owned(), problem };
+    let unreadable = |damage| StoreError::Unreadable { path: path.to_owned(), damage };
     let number = |sql: &str| -> Result<i64, StoreError> {
         connection.query_row(sql, [], |row| row.get(0)).map_err(|e| match StoreError::from(e) {
-            StoreError::Damaged => unreadable("it is no database, or damaged".to_owned()),
+            StoreError::Damaged => unreadable(Damage::NoDatabase),
             other => other,
         })
     };
@@ -42,7 +42,7 @@ fn steps_taken(connection: &Connection, path: &Path) -> Result<usize, StoreError
         return Ok(0);
     }
     if application != APPLICATION_ID {
-        return Err(unreadable("it is a database of another program".to_owned()));
+        return Err(unreadable(Damage::OtherProgram));
     }
     let known = STEPS.len();
     match usize::try_from(found) {

@@ -1,6 +1,6 @@
 //! Rows as values.
 
-use chestnut_core::{ContentKey, ETag, EventUid, Fingerprint, ObjectHref, Origin, Partly};
+use chestnut_core::{ContentKey, ETag, EntryError, EventUid, Fingerprint, ObjectHref, Origin, Partly};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -318,14 +318,11 @@ pub enum Told {
     /// The server said it was stored, and keeps nothing.
     KeepsNothing,
     /// The server keeps something that is no entry.
-    KeepsOther {
-        /// What is wrong with it.
-        problem: String,
-    },
+    KeepsOther,
     /// It cannot be read.
     Unreadable {
-        /// Why.
-        problem: String,
+        /// What is wrong with its text; `None` where the server did not give it.
+        problem: Option<EntryError>,
     },
     /// It is left out.
     LeftOut {
@@ -334,8 +331,8 @@ pub enum Told {
     },
     /// No answer came.
     Lost {
-        /// What the transport says.
-        problem: String,
+        /// Why, as whoever wrote serialises it: a fact, which nobody here looks into.
+        error: serde_json::Value,
     },
     /// The server fails on this entry.
     Fails {
@@ -621,8 +618,8 @@ pub struct RouteSummary {
     pub damaged: usize,
     /// Entries that failed, in this run.
     pub failed: usize,
-    /// Why the run as a whole failed.
-    pub error: Option<String>,
+    /// Why the run as a whole failed, as whoever ran serialises it: a fact, which nobody here looks into.
+    pub error: Option<serde_json::Value>,
     /// Requests sent.
     pub requests: u64,
     /// Requests that write.

@@ -10,7 +10,7 @@ use jiff::Timestamp;
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OptionalExtension as _, Row, TransactionBehavior, params};
 
-use crate::error::StoreError;
+use crate::error::{Damage, StoreError};
 use crate::migrate::migrate;
 use crate::presence::Presence;
 use crate::records::{
@@ -96,15 +96,15 @@ impl Store {
         keep_private(path);
         let connection = Connection::open(path).map_err(|e| open_error(e.to_string()))?;
         connection.busy_timeout(Duration::from_secs(20))?;
-        let unreadable = |problem: String| StoreError::Unreadable { path: path.to_owned(), problem };
+        let unreadable = |damage| StoreError::Unreadable { path: path.to_owned(), damage };
         write_ahead(&connection).map_err(|e| match StoreError::from(e) {
-            StoreError::Damaged => unreadable("it is no database, or damaged".to_owned()),
+            StoreError::Damaged => unreadable(Damage::NoDatabase),
             other => other,
         })?;
         // A run that is cut off by a power cut is found again by reading back; WAL keeps the file whole.
         connection.pragma_update(None, "synchronous", "NORMAL")?;
         Self::prepare(connection, path).map_err(|e| match e {
-            StoreError::Damaged => unreadable("it is damaged".to_owned()),
+            StoreError::Damaged => unreadable(Damage::Somewhere),
             other => other,
         })
     }

@@ -6,7 +6,9 @@ use std::pin::Pin;
 use std::rc::Rc;
 use std::task::{Context, Waker};
 
-use chestnut_caldav::{Answer, Client, ClientOptions, Request, Transport, TransportError, TransportFault};
+use chestnut_caldav::{
+    Answer, Client, ClientOptions, Detail, Request, Transport, TransportError, TransportFault,
+};
 use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
 use chestnut_engine::{
     Calendar, CalendarEnd, Comparison, Leftover, PreviewReport, ProbeHow, ProbeReport, Rule, RunError,
@@ -82,7 +84,7 @@ struct InProcess {
 
 impl InProcess {
     fn ask(&self, request: &Request) -> Result<Answer, TransportError> {
-        let broken = |fault| TransportError::new(fault, "world", "");
+        let broken = |fault| TransportError::new(fault, "world", Detail::Nothing);
         let was_dead = self.fuse.dead.get();
         let alive = self.fuse.burn();
         if !alive && (was_dead || !self.last_one_arrives.get()) {

@@ -6,7 +6,7 @@ use super::listing::{CalendarInfo, calendar_info, calendar_properties, read_cale
 use super::multistatus::{Multistatus, hrefs_in};
 use super::{CALDAV, DAV, href_of};
 use crate::class::Class;
-use crate::error::DavError;
+use crate::error::{Asked, DavError};
 use crate::transport::{Answer, Request};
 
 /// What the search found.
@@ -104,7 +104,7 @@ impl Discovery {
     }
 
     fn at_start(&mut self, answer: &Answer) -> Result<DiscoveryNext, DavError> {
-        let multistatus = match Multistatus::read(answer, "the search for calendars") {
+        let multistatus = match Multistatus::read(answer, Asked::Search) {
             Ok(multistatus) => multistatus,
             Err(error) => return self.next_start(Some(error)),
         };
@@ -140,12 +140,12 @@ impl Discovery {
                 self.step = DiscoveryStage::Start;
                 Ok(DiscoveryNext::Ask(calendar_properties(&url, "0")))
             }
-            None => self.finish("the server names no principal and no calendar home"),
+            None => self.finish(false),
         }
     }
 
     fn at_principal(&mut self, answer: &Answer) -> Result<DiscoveryNext, DavError> {
-        let read = Multistatus::read(answer, "the calendar home");
+        let read = Multistatus::read(answer, Asked::Home);
         let homes = match &read {
             Ok(multistatus) => {
                 let sets = multistatus.responses.iter().filter_map(|r| r.prop(CALDAV, "calendar-home-set"));
@@ -170,7 +170,7 @@ impl Discovery {
     fn next_home(&mut self) -> Result<DiscoveryNext, DavError> {
         match self.homes_to_read.pop() {
             Some(home) => Ok(DiscoveryNext::Ask(calendar_properties(&home, "1"))),
-            None => self.finish("the calendar home could not be listed"),
+            None => self.finish(true),
         }
     }
 
@@ -182,7 +182,7 @@ impl Discovery {
         self.next_home()
     }
 
-    fn finish(&mut self, problem: &'static str) -> Result<DiscoveryNext, DavError> {
+    fn finish(&mut self, home_named: bool) -> Result<DiscoveryNext, DavError> {
         let mut calendars = std::mem::take(&mut self.calendars);
         calendars.extend(self.itself.take());
         calendars.sort_by(|a, b| a.href.cmp(&b.href));
@@ -190,7 +190,7 @@ impl Discovery {
         match self.first_error.take() {
             Some(error) if calendars.is_empty() => Err(error),
             None if calendars.is_empty() && self.homes.is_empty() => {
-                Err(DavError::NoCalendars { url: Box::new(self.start.clone()), problem })
+                Err(DavError::NoCalendars { url: Box::new(self.start.clone()), home_named })
             }
             _ => Ok(DiscoveryNext::Done(Found {
                 principal: self.principal.take(),

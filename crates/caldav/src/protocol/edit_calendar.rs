@@ -6,7 +6,7 @@ use url::Url;
 
 use super::multistatus::{Multistatus, check_status};
 use super::{CALDAV, DAV, HEAD, NAMESPACES, escape_xml, parse_xml, xml_request};
-use crate::error::DavError;
+use crate::error::{Asked, DavError};
 use crate::transport::{Answer, Request};
 
 /// What a new calendar is to be.
@@ -68,7 +68,7 @@ pub fn read_made(answer: &Answer) -> Result<bool, DavError> {
         // A multistatus says which property it did not like; then the calendar was not made.
         200 | 201 => Ok(true),
         207 | 400 | 405 | 415 | 501 => Ok(false),
-        _ => check_status(answer, "the new calendar", &[201]).map(|()| true),
+        _ => check_status(answer, Asked::NewCalendar, &[201]).map(|()| true),
     }
 }
 
@@ -90,7 +90,7 @@ pub fn read_renamed(answer: &Answer) -> Result<(), DavError> {
     if answer.status == 200 {
         return Ok(());
     }
-    let multistatus = Multistatus::read(answer, "the new name")?;
+    let multistatus = Multistatus::read(answer, Asked::NewName)?;
     let root = parse_xml(&answer.body).ok();
     let responses = root.iter().flat_map(|root| root.all(DAV, "response"));
     let statuses = responses.flat_map(|r| r.all(DAV, "propstat")).filter_map(|p| p.child_text(DAV, "status"));
@@ -98,9 +98,9 @@ pub fn read_renamed(answer: &Answer) -> Result<(), DavError> {
     let whole = multistatus.responses.iter().find_map(|r| r.status);
     match codes.find(|code| !(200..300).contains(code)).or(whole.filter(|code| *code >= 300)) {
         None => Ok(()),
-        Some(403) => Err(DavError::Forbidden { what: "the new name" }),
+        Some(403) => Err(DavError::Forbidden { asked: Asked::NewName }),
         Some(status) => {
-            Err(DavError::Status { what: "the new name", status, detail: None, retry_after: None })
+            Err(DavError::Status { asked: Asked::NewName, status, detail: None, retry_after: None })
         }
     }
 }

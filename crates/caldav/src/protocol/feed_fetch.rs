@@ -5,7 +5,7 @@ use sha2::{Digest, Sha256};
 use url::Url;
 
 use super::multistatus::{check_status, describe};
-use crate::error::DavError;
+use crate::error::{Asked, DavError};
 use crate::transport::{Answer, Request};
 
 /// How a server names one state of a feed; kept between runs as one text.
@@ -88,11 +88,11 @@ pub fn read_feed(answer: Answer, asked: Option<&Validators>) -> Result<FeedAnswe
     if answer.status == 304 && asked.is_some_and(|k| k.etag.is_some() || k.modified.is_some()) {
         return Ok(FeedAnswer::Unchanged);
     }
-    check_status(&answer, "the feed", &[200, 203]).map_err(|error| match error {
-        DavError::NotCalDav { .. } => DavError::NotAFeed { problem: describe(&answer) },
+    check_status(&answer, Asked::Feed, &[200, 203]).map_err(|error| match error {
+        DavError::NotCalDav { .. } => DavError::NotAFeed { instead: describe(&answer) },
         // A feed's address is often a secret.
         DavError::NotFound { status, .. } => {
-            DavError::Status { what: "the request for the feed", status, detail: None, retry_after: None }
+            DavError::Status { asked: Asked::Feed, status, detail: None, retry_after: None }
         }
         error => error,
     })?;

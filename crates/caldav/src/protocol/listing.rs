@@ -6,7 +6,7 @@ use url::Url;
 use super::edit_calendar::says_shared;
 use super::multistatus::{Multistatus, PropResponse, hrefs_in};
 use super::{APPLE, CALDAV, CALENDARSERVER, DAV, HEAD, NAMESPACES, href_of, xml_request};
-use crate::error::DavError;
+use crate::error::{Asked, DavError};
 use crate::transport::{Answer, Request};
 
 /// A calendar as its server describes it.
@@ -77,7 +77,7 @@ pub fn calendar_properties(url: &Url, depth: &'static str) -> Request {
 /// # Errors
 /// No multistatus.
 pub fn read_calendars(answer: &Answer) -> Result<Vec<CalendarInfo>, DavError> {
-    let multistatus = Multistatus::read(answer, "a listing of calendars")?;
+    let multistatus = Multistatus::read(answer, Asked::Calendars)?;
     if let [only] = multistatus.responses.as_slice()
         && only.is_gone()
     {
@@ -120,7 +120,7 @@ pub(super) fn calendar_info(response: &PropResponse, base: &Url) -> Option<Calen
 /// Reads who is signed in out of an answer to [`calendar_properties`] (RFC 5397).
 #[must_use]
 pub fn read_principal(answer: &Answer) -> Option<Url> {
-    let multistatus = Multistatus::read(answer, "who is signed in").ok()?;
+    let multistatus = Multistatus::read(answer, Asked::User).ok()?;
     let named = multistatus.responses.iter().find_map(|r| r.prop(DAV, "current-user-principal"))?;
     hrefs_in(named, &answer.url).into_iter().next()
 }
@@ -136,7 +136,7 @@ pub fn address_properties(principal: &Url) -> Request {
 /// Reads the addresses, in lower case; `None` where the server does not tell, an empty list where there are none.
 #[must_use]
 pub fn read_addresses(answer: &Answer) -> Option<Vec<String>> {
-    let multistatus = Multistatus::read(answer, "the user's addresses").ok()?;
+    let multistatus = Multistatus::read(answer, Asked::Addresses).ok()?;
     let set = multistatus.responses.iter().find_map(|r| r.prop(CALDAV, "calendar-user-address-set"))?;
     Some(set.all(DAV, "href").map(|href| href.text.trim().to_lowercase()).collect())
 }
@@ -186,7 +186,7 @@ pub fn read_listing(answer: &Answer, calendar: &Url) -> Result<Listing, DavError
     let own = [href_of(calendar.path(), calendar), href_of(answer.url.path(), calendar)];
     let mut listing = Listing { date: answer.date(), ..Listing::default() };
     let (mut tells_of_itself, mut is_cut, mut is_gone) = (false, false, false);
-    Multistatus::each(answer, "a listing of entries", |response| {
+    Multistatus::each(answer, Asked::Listing, |response| {
         let Some(href) = href_of(&response.href, calendar) else { return };
         // RFC 6578, 3.6, names the collection; some servers name what is above it.
         is_cut |= response.status == Some(507);

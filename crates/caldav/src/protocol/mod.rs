@@ -25,7 +25,7 @@ pub use multistatus::{Multistatus, PropResponse};
 pub use sync_report::{SyncAnswer, read_sync, sync_report};
 pub use time_query::{entries_of_kind, events_after, read_found, single_events_before};
 pub use write_object::{Condition, Stored, delete_object, get_object, put_object, read_write};
-pub use xml::{Element, XmlError, escape_xml, parse_xml};
+pub use xml::{Element, escape_xml, parse_xml};
 
 /// `DAV:`
 pub const DAV: &str = "DAV:";

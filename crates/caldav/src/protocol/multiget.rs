@@ -5,7 +5,7 @@ use url::Url;
 
 use super::multistatus::{Multistatus, check_status, not_caldav};
 use super::{CALDAV, DAV, HEAD, NAMESPACES, escape_xml, href_of, url_of, xml_request};
-use crate::error::DavError;
+use crate::error::{Asked, DavError, Instead};
 use crate::transport::{Answer, Request};
 
 /// What a server gives for one href.
@@ -57,7 +57,7 @@ pub fn read_multiget(answer: &Answer, calendar: &Url) -> Result<Vec<(ObjectHref,
         };
         Some((href, part))
     };
-    Multistatus::each(answer, "a batch of entries", |response| parts.extend(part(&response)))?;
+    Multistatus::each(answer, Asked::Multiget, |response| parts.extend(part(&response)))?;
     Ok(parts)
 }
 
@@ -69,9 +69,9 @@ pub fn read_object(answer: &Answer) -> Result<Part, DavError> {
     match answer.status {
         404 | 410 => Ok(Part::Missing),
         _ => {
-            check_status(answer, "one entry", &[200])?;
+            check_status(answer, Asked::Entry, &[200])?;
             let text = String::from_utf8(answer.body.clone());
-            let text = text.map_err(|_| not_caldav(answer, "one entry", "bytes that are not UTF-8"))?;
+            let text = text.map_err(|_| not_caldav(answer, Asked::Entry, Instead::NotUtf8))?;
             Ok(Part::Text { etag: answer.header("etag").map(ETag::from_header), text })
         }
     }

@@ -4,7 +4,7 @@ use url::Url;
 
 use super::DAV;
 use super::xml::{Element, parse_xml, parse_xml_by};
-use crate::error::DavError;
+use crate::error::{Asked, DavError, Instead};
 use crate::transport::Answer;
 
 /// A 207 answer.
@@ -54,9 +54,9 @@ impl Multistatus {
     ///
     /// # Errors
     /// Another status, or no multistatus document.
-    pub fn read(answer: &Answer, what: &'static str) -> Result<Self, DavError> {
+    pub fn read(answer: &Answer, asked: Asked) -> Result<Self, DavError> {
         let mut responses = Vec::new();
-        let sync_token = Self::each(answer, what, |response| responses.push(response))?;
+        let sync_token = Self::each(answer, asked, |response| responses.push(response))?;
         Ok(Self { responses, sync_token })
     }
 
@@ -66,10 +66,10 @@ impl Multistatus {
     /// Another status, or no multistatus document: nothing may be concluded from the responses before it then.
     pub fn each(
         answer: &Answer,
-        what: &'static str,
+        asked: Asked,
         mut each: impl FnMut(PropResponse),
     ) -> Result<Option<String>, DavError> {
-        check_status(answer, what, &[207])?;
+        check_status(answer, asked, &[207])?;
         let root = parse_xml_by(&answer.body, &mut |element| {
             if !element.is(DAV, "response") {
                 return Some(element);
@@ -79,9 +79,9 @@ impl Multistatus {
             }
             None
         });
-        let root = root.map_err(|e| not_caldav(answer, what, &e.to_string()))?;
+        let root = root.map_err(|e| not_caldav(answer, asked, Instead::Xml(e)))?;
         if !root.is(DAV, "multistatus") {
-            return Err(not_caldav(answer, what, &format!("<{}> instead of <multistatus>", root.name)));
+            return Err(not_caldav(answer, asked, Instead::Root(root.name)));
         }
         Ok(root.child_text(DAV, "sync-token").map(str::to_owned))
     }
@@ -109,15 +109,15 @@ fn status_code(line: &str) -> Option<u16> {
 }
 
 /// Turns a status that was not asked for into an error.
-pub(crate) fn check_status(answer: &Answer, what: &'static str, good: &[u16]) -> Result<(), DavError> {
+pub(crate) fn check_status(answer: &Answer, asked: Asked, good: &[u16]) -> Result<(), DavError> {
     match answer.status {
         status if good.contains(&status) => Ok(()),
         401 => Err(DavError::SignIn { offered: offered_schemes(answer) }),
-        403 => Err(DavError::Forbidden { what }),
+        403 => Err(DavError::Forbidden { asked }),
         status @ (404 | 410) => Err(DavError::NotFound { url: Box::new(answer.url.clone()), status }),
-        200..300 => Err(not_caldav(answer, what, &describe(answer))),
+        200..300 => Err(not_caldav(answer, asked, describe(answer))),
         status => Err(DavError::Status {
-            what,
+            asked,
             status,
             detail: server_words(answer),
             retry_after: crate::retry_policy::retry_after(answer).map(|d| d.as_secs()),
@@ -125,11 +125,9 @@ pub(crate) fn check_status(answer: &Answer, what: &'static str, good: &[u16]) ->
     }
 }
 
-pub(crate) fn not_caldav(answer: &Answer, what: &'static str, problem: &str) -> DavError {
-    let is_web_page = looks_like_html(answer);
-    let problem = if is_web_page { "a web page" } else { problem };
-    let url = Box::new(answer.url.clone());
-    DavError::NotCalDav { is_web_page, url, what, problem: problem.to_owned() }
+pub(crate) fn not_caldav(answer: &Answer, asked: Asked, instead: Instead) -> DavError {
+    let instead = if looks_like_html(answer) { Instead::WebPage } else { instead };
+    DavError::NotCalDav { url: Box::new(answer.url.clone()), asked, instead }
 }
 
 fn looks_like_html(answer: &Answer) -> bool {
@@ -148,13 +146,13 @@ pub(crate) fn offered_schemes(answer: &Answer) -> Vec<String> {
 }
 
 /// Says what an unexpected success is.
-pub(super) fn describe(answer: &Answer) -> String {
+pub(super) fn describe(answer: &Answer) -> Instead {
+    let status = answer.status;
     if answer.body.is_empty() {
-        return format!("an empty answer (status {})", answer.status);
+        return Instead::Nothing { status };
     }
-    let kind =
-        answer.header("content-type").map_or("something unlabelled", |t| t.split(';').next().unwrap_or(t));
-    format!("{kind} with status {}", answer.status)
+    let content_type = answer.header("content-type").map(|t| shorten(t.split(';').next().unwrap_or(t)));
+    Instead::Format { content_type, status }
 }
 
 /// The server's own words for a refusal: a failed condition by name, or a short text.

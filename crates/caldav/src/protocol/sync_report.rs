@@ -6,7 +6,7 @@ use url::Url;
 use super::listing::{Listed, is_collection, same_collection};
 use super::multistatus::Multistatus;
 use super::{DAV, HEAD, NAMESPACES, escape_xml, href_of, xml_request};
-use crate::error::DavError;
+use crate::error::{Asked, DavError};
 use crate::transport::{Answer, Request};
 
 /// What a server says to a sync report.
@@ -60,7 +60,7 @@ pub fn read_sync(answer: &Answer, calendar: &Url) -> Result<SyncAnswer, DavError
     }
     let own = href_of(calendar.path(), calendar);
     let (mut changed, mut removed, mut more, mut is_gone) = (Vec::new(), Vec::new(), false, false);
-    let token = Multistatus::each(answer, "a sync report", |response| {
+    let token = Multistatus::each(answer, Asked::SyncReport, |response| {
         let Some(href) = href_of(&response.href, calendar) else { return };
         if response.status == Some(507) {
             more = true;

@@ -10,7 +10,7 @@ use url::Url;
 use super::listing::{is_collection, same_collection};
 use super::multistatus::Multistatus;
 use super::{HEAD, NAMESPACES, href_of, xml_request};
-use crate::error::DavError;
+use crate::error::{Asked, DavError};
 use crate::transport::{Answer, Request};
 
 /// Asks for events that lie before a moment, at least in part, and do not recur.
@@ -57,7 +57,7 @@ fn utc(at: Timestamp) -> String {
 pub fn read_found(answer: &Answer, calendar: &Url) -> Result<BTreeSet<ObjectHref>, DavError> {
     let own = href_of(calendar.path(), calendar);
     let (mut found, mut is_cut) = (BTreeSet::new(), false);
-    Multistatus::each(answer, "a search for entries", |response| {
+    Multistatus::each(answer, Asked::Query, |response| {
         let Some(href) = href_of(&response.href, calendar) else { return };
         let itself = own.as_ref().is_some_and(|own| same_collection(own, &href));
         match response.status {

@@ -4,6 +4,8 @@ use quick_xml::NsReader;
 use quick_xml::events::{BytesRef, BytesStart, Event};
 use quick_xml::name::ResolveResult;
 
+use crate::error::XmlError;
+
 /// Deepest nesting that is read.
 const MAX_DEPTH: usize = 48;
 /// Most elements that are read: several per entry of a very large calendar.
@@ -23,11 +25,6 @@ pub struct Element {
     /// The elements inside.
     pub children: Vec<Self>,
 }
-
-/// Why a text is no XML that can be used.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{0}")]
-pub struct XmlError(String);
 
 impl Element {
     /// Tells whether this is the named element.
@@ -71,21 +68,21 @@ pub(super) fn parse_xml_by(
     body: &[u8],
     take: &mut dyn FnMut(Element) -> Option<Element>,
 ) -> Result<Element, XmlError> {
-    let text = std::str::from_utf8(body).map_err(|_| XmlError("not UTF-8".into()))?;
+    let text = std::str::from_utf8(body).map_err(|_| XmlError::NotUtf8)?;
     // XML 1.0, 2.2: these are no characters. A server that sends one would send the entry damaged.
     if body.iter().any(|b| *b < 0x20 && !matches!(b, b'\t' | b'\n' | b'\r')) {
-        return Err(XmlError("a control character, which XML does not allow".into()));
+        return Err(XmlError::ControlCharacter);
     }
     let mut reader = NsReader::from_str(text.trim_start_matches('\u{feff}').trim_start());
     let mut open: Vec<Element> = Vec::new();
     let mut count = 0;
     loop {
-        let event = reader.read_event().map_err(|e| XmlError(format!("no well-formed XML: {e}")))?;
+        let event = reader.read_event().map_err(|e| XmlError::NotWellFormed(e.to_string()))?;
         match event {
             Event::Start(start) => {
                 count += 1;
                 if open.len() >= MAX_DEPTH || count > MAX_ELEMENTS {
-                    return Err(XmlError("XML nested too deeply or too large".into()));
+                    return Err(XmlError::TooLarge);
                 }
                 open.push(element(&reader, &start)?);
             }
@@ -99,7 +96,7 @@ pub(super) fn parse_xml_by(
                 }
             }
             Event::End(_) => {
-                let Some(closed) = open.pop() else { return Err(XmlError("no well-formed XML".into())) };
+                let Some(closed) = open.pop() else { return Err(XmlError::NotWellFormed(String::new())) };
                 match &mut open[..] {
                     [] => return Ok(closed),
                     [root] => root.children.extend(take(closed)),
@@ -110,7 +107,7 @@ pub(super) fn parse_xml_by(
                 if let Some(current) = open.last_mut() {
                     current.text.push_str(&text.xml10_content());
                 } else if !text.trim().is_empty() {
-                    return Err(XmlError("no XML".into()));
+                    return Err(XmlError::NoXml);
                 }
             }
             Event::CData(data) => {
@@ -123,8 +120,8 @@ pub(super) fn parse_xml_by(
                     current.text.push(resolve(&reference)?);
                 }
             }
-            Event::DocType(_) => return Err(XmlError("a document type, which CalDAV has no use for".into())),
-            Event::Eof => return Err(XmlError("the XML ends too early".into())),
+            Event::DocType(_) => return Err(XmlError::DocumentType),
+            Event::Eof => return Err(XmlError::EndsEarly),
             Event::Decl(_) | Event::PI(_) | Event::Comment(_) => {}
         }
     }
@@ -139,7 +136,7 @@ fn element(reader: &NsReader<&[u8]>, start: &BytesStart<'_>) -> Result<Element, 
     };
     let mut attributes = Vec::new();
     for attribute in start.attributes().with_checks(false) {
-        let attribute = attribute.map_err(|e| XmlError(format!("no well-formed XML: {e}")))?;
+        let attribute = attribute.map_err(|e| XmlError::NotWellFormed(e.to_string()))?;
         let value = attribute.normalized_value(quick_xml::XmlVersion::Implicit1_0);
         let value = value.map(|v| v.into_owned()).unwrap_or_default();
         attributes.push((text(attribute.key.local_name().as_ref()), value));
@@ -154,7 +151,7 @@ fn element(reader: &NsReader<&[u8]>, start: &BytesStart<'_>) -> Result<Element, 
 }
 
 fn resolve(reference: &BytesRef<'_>) -> Result<char, XmlError> {
-    let bad = || XmlError(format!("a reference that names no character: &{};", &**reference));
+    let bad = || XmlError::BadReference((**reference).to_owned());
     if let Some(c) = reference.resolve_char_ref().map_err(|_| bad())? {
         let allowed = !c.is_ascii_control() || matches!(c, '\t' | '\n' | '\r' | '\u{7f}');
         return if allowed { Ok(c) } else { Err(bad()) };

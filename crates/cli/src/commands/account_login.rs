@@ -29,7 +29,7 @@ use crate::render::human::account_login::human;
 use crate::report::account_login::Report;
 use crate::settings::{Keeper, SignInSettings, http_options, keep_of, oauth_client};
 use crate::words::{
-    NO_BROWSER, NO_CODE, PAGE_OF_ANOTHER, PAGE_REFUSED, PAGE_SIGNED_IN, cannot_be_reached, no_device_address,
+    NO_BROWSER, PAGE_OF_ANOTHER, PAGE_REFUSED, PAGE_SIGNED_IN, cannot_be_reached, no_device_address,
     no_oauth, no_random_numbers, nobody_signed_in, not_signed_in, open_in_browser, service_not_reached,
     tokens_not_kept, type_this_code,
 };
@@ -114,7 +114,7 @@ impl Login<'_> {
             return Err(self.failure(&error));
         }
         let code = came.get("code").map(|code| SecretString::from(code.clone()));
-        let code = code.ok_or_else(|| self.failure(&OAuthError::Malformed(NO_CODE.to_owned())))?;
+        let code = code.ok_or_else(|| self.failure(&OAuthError::Lacks("code".to_owned())))?;
         let answer = self.send(&self.client.exchange(&code, &redirect, &pkce)).await?;
         read_tokens(&answer, self.now).map_err(|error| self.failure(&error))
     }

@@ -21,7 +21,8 @@ use crate::render::shorten;
 use crate::report::agenda::{Line, Shown};
 use crate::settings::{Connections, Settings};
 use crate::words::{
-    calendar_failure, ends_before_it_begins, entry_unreadable, file_unreadable, not_a_day, not_in_the_list,
+    InWords as _, calendar_failure, ends_before_it_begins, entry_unreadable, file_unreadable, not_a_day,
+    not_in_the_list,
 };
 
 /// What was asked for.
@@ -102,8 +103,8 @@ impl Agenda {
             for entry in entries {
                 match entry {
                     ReadEntry::Entry(entry) => self.add(name, &entry),
-                    ReadEntry::Unreadable { name: file, words } => {
-                        self.troubles.push(entry_unreadable(name, &file, &words));
+                    ReadEntry::Unreadable { name: file, why } => {
+                        self.troubles.push(entry_unreadable(name, &file, &why));
                     }
                 }
             }
@@ -113,9 +114,9 @@ impl Agenda {
 
     fn add_file(&mut self, name: &str, path: &Path) -> Result<(), Failure> {
         let failed = |words: String| file_unreadable(name, &words);
-        let bytes = std::fs::read(path).map_err(|e| failed(e.to_string()))?;
+        let bytes = std::fs::read(path).map_err(|system| failed(system.to_string()))?;
         let texts = CalendarText::read_all(&bytes, None, &Limits::default());
-        for text in texts.map_err(|e| failed(e.to_string()))? {
+        for text in texts.map_err(|error| failed(error.in_words()))? {
             text.entries().iter().for_each(|placed| self.add(name, &placed.entry));
         }
         Ok(())
@@ -135,7 +136,7 @@ impl Agenda {
             }
             Err(error) => {
                 let title = shorten(&entry.title(), 60);
-                self.troubles.push(not_in_the_list(calendar, &title, error));
+                self.troubles.push(not_in_the_list(calendar, &title, &error));
             }
         }
     }

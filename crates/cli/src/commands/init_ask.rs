@@ -24,7 +24,7 @@ use crate::settings::{
     SignInSettings, check_name, path_from, start,
 };
 use crate::words::{
-    A_FEED, A_FILE, COPIES, DELETE_TOO, FEED_ADDRESS, FIRST_FROM, MORE_COPIES, NAME_ON_SERVER,
+    A_FEED, A_FILE, COPIES, DELETE_TOO, FEED_ADDRESS, FIRST_FROM, InWords as _, MORE_COPIES, NAME_ON_SERVER,
     NEW_FOR_COPIES, NO_FEED_ADDRESS, NO_SERVER_ADDRESS, PASSWORD, SERVER_ADDRESS, TASKS_TOO, THEN_ROUTE,
     THEN_TO, USER_NAME, WHICH, WHICH_FILE, calendar_hint, configured_already, it_holds, made_at,
     name_is_taken, name_of_this, no_calendar_yet, nobody_can_be_asked, on_a_server, one_of_account,
@@ -209,7 +209,7 @@ impl Asking<'_, '_> {
         if reads {
             let text = chestnut_engine::FileCalendar::new(file.clone(), false).look();
             let text =
-                text.map_err(|e| Failure::failed(e.to_string()).hint(calendar_hint(&e, &typed, None)))?;
+                text.map_err(|e| Failure::failed(e.in_words()).hint(calendar_hint(&e, &typed, None)))?;
             self.say(&it_holds("", text.entries().len()))?;
         }
         let stem = file.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
@@ -232,7 +232,7 @@ impl Asking<'_, '_> {
         let connections = Connections::new(&self.settings, &self.io.environment);
         let feed = connections.feed("feed", &FeedSource::Address(address.clone()), None)?;
         let text = block_on(feed.look())?;
-        let text = text.map_err(|e| Failure::failed(e.to_string()).hint(calendar_hint(&e, "feed", None)))?;
+        let text = text.map_err(|e| Failure::failed(e.in_words()).hint(calendar_hint(&e, "feed", None)))?;
         drop(connections);
         let title = text.facts().title.unwrap_or_default();
         self.say(&it_holds(&title, text.entries().len()))?;

@@ -11,7 +11,7 @@ use super::held::number_held;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::settings::RouteSettings;
-use crate::words::trouble_words;
+use crate::words::{kept_failure_words, trouble_words};
 
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
@@ -198,7 +198,7 @@ pub(crate) fn status(
             .into_iter()
             .map(|(title, told)| Trouble { title, reason: trouble_words(told.as_ref()) })
             .collect(),
-        error: record.as_ref().and_then(|r| r.summary.error.clone()),
+        error: record.as_ref().and_then(|r| r.summary.error.as_ref()).map(kept_failure_words),
         needs_a_person: !paused && (failed || held > 0 || stale || never_run && !running),
         compared,
         way: route.way(),

@@ -9,7 +9,7 @@ use serde::Serialize;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::settings::RouteSettings;
-use crate::words::told_words;
+use crate::words::{kept_failure_words, told_words};
 
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
@@ -149,7 +149,7 @@ pub(crate) fn begun(route: &RouteSettings, report: RunReport) -> Run {
         damaged: troubles(ChangeAction::Damaged),
         failed: troubles(ChangeAction::Failed),
         newly_left_out: troubles(ChangeAction::LeftOut),
-        error: report.summary.error,
+        error: report.summary.error.as_ref().map(kept_failure_words),
         requests: report.summary.requests,
         writes: report.summary.writes,
         milliseconds: report.summary.milliseconds,

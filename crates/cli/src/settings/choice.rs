@@ -34,8 +34,9 @@ pub(super) fn tests(section: &Section<'_>, is_only: bool) -> Result<Vec<Test>, F
     tests.extend(list("categories")?.map(Test::Categories));
     if let Some(texts) = list("words")? {
         let words = texts.iter().map(|text| {
-            Words::parse(text)
-                .map_err(|e| section.wrong("words", Problem::NotPattern { text, why: &e.to_string() }))
+            Words::parse(text).map_err(|pattern| {
+                section.wrong("words", Problem::NotPattern { text, why: &pattern.to_string() })
+            })
         });
         tests.push(Test::Words(words.collect::<Result<_, _>>()?));
     }

@@ -5,25 +5,25 @@ pub(crate) const IS_THERE: bool = cfg!(feature = "keyring");
 
 #[cfg(feature = "keyring")]
 fn entry(name: &str) -> Result<keyring::v1::Entry, String> {
-    keyring::v1::Entry::new("chestnut", name).map_err(|e| e.to_string())
+    keyring::v1::Entry::new("chestnut", name).map_err(|system| system.to_string())
 }
 
 /// Returns the secret kept under a name.
 #[cfg(feature = "keyring")]
 pub(crate) fn read(name: &str) -> Result<String, String> {
-    entry(name)?.get_password().map_err(|e| e.to_string())
+    entry(name)?.get_password().map_err(|system| system.to_string())
 }
 
 /// Keeps a secret under a name.
 #[cfg(feature = "keyring")]
 pub(crate) fn write(name: &str, secret: &str) -> Result<(), String> {
-    entry(name)?.set_password(secret).map_err(|e| e.to_string())
+    entry(name)?.set_password(secret).map_err(|system| system.to_string())
 }
 
 /// Forgets the secret under a name.
 #[cfg(feature = "keyring")]
 pub(crate) fn forget(name: &str) -> Result<(), String> {
-    entry(name)?.delete_credential().map_err(|e| e.to_string())
+    entry(name)?.delete_credential().map_err(|system| system.to_string())
 }
 
 #[cfg(not(feature = "keyring"))]

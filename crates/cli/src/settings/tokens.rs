@@ -59,9 +59,9 @@ impl TokenKeeper for Keeper {
             Keep::Keyring(name) => super::keyring::read(name)?,
             Keep::File(path) => {
                 check_private(path, &Open::Tokens).map_err(|failure| in_one_line(&failure))?;
-                std::fs::read_to_string(path).map_err(|e| match e.kind() {
+                std::fs::read_to_string(path).map_err(|system| match system.kind() {
                     std::io::ErrorKind::NotFound => not_signed_in_yet(&self.account),
-                    _ => format!("{}: {e}", path.display()),
+                    _ => format!("{}: {system}", path.display()),
                 })?
             }
         };
@@ -83,9 +83,8 @@ impl TokenKeeper for Keeper {
         let text = serde_json::to_string(&kept).expect("texts turn into JSON");
         match &self.keep {
             Keep::Keyring(name) => super::keyring::write(name, &text),
-            Keep::File(path) => {
-                replace_private(path, &format!("{text}\n")).map_err(|e| format!("{}: {e}", path.display()))
-            }
+            Keep::File(path) => replace_private(path, &format!("{text}\n"))
+                .map_err(|system| format!("{}: {system}", path.display())),
         }
     }
 

@@ -2,8 +2,10 @@
 
 use std::path::Path;
 
+use chestnut_caldav::TransportError;
 use chestnut_caldav::oauth::OAuthError;
 
+use super::errors::InWords as _;
 use super::secrets::KEYRING_HINT;
 use crate::failure::Failure;
 
@@ -21,8 +23,8 @@ pub(crate) fn password_prompt(whose: &str) -> String {
     format!("Password for {whose}")
 }
 
-pub(crate) fn password_not_written(path: &Path, error: &std::io::Error) -> Failure {
-    Failure::failed(format!("the password file {} cannot be written: {error}", path.display()))
+pub(crate) fn password_not_written(path: &Path, system: &std::io::Error) -> Failure {
+    Failure::failed(format!("the password file {} cannot be written: {system}", path.display()))
         .hint("Move it away, or name it with --password-from file:PATH.")
 }
 
@@ -100,7 +102,6 @@ pub(crate) fn key_in_keyring(key: &str) -> String {
 /// The address can be opened on another machine.
 pub(crate) const NO_BROWSER: &str =
     "No browser could be opened here. With one on another machine, use --code.";
-pub(crate) const NO_CODE: &str = "no code came back";
 pub(crate) const PAGE_OF_ANOTHER: &str =
     "<!doctype html><title>Chestnut</title><p>This is not the sign-in that was asked for.</p>";
 pub(crate) const PAGE_REFUSED: &str =
@@ -128,11 +129,11 @@ pub(crate) fn not_signed_in(name: &str, error: &OAuthError) -> Failure {
         ),
         _ => format!("Check the addresses of `oauth` in account {name}."),
     };
-    Failure::failed(format!("account {name}: {error}")).hint(hint)
+    Failure::failed(format!("account {name}: {}", error.in_words())).hint(hint)
 }
 
-pub(crate) fn service_not_reached(name: &str, error: &dyn std::fmt::Display) -> Failure {
-    Failure::failed(format!("account {name}: {error}"))
+pub(crate) fn service_not_reached(name: &str, error: &TransportError) -> Failure {
+    Failure::failed(format!("account {name}: {}", error.in_words()))
         .hint(format!("Check the addresses of `oauth` in account {name}, and this machine's network."))
 }
 

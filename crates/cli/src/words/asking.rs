@@ -2,8 +2,10 @@
 
 use std::path::Path;
 
+use chestnut_core::SeriesError;
 use jiff::civil::Date;
 
+use super::errors::InWords as _;
 use crate::failure::Failure;
 
 /// `decide` names a number that is not there.
@@ -36,8 +38,8 @@ pub(crate) fn not_a_day(option: &str, text: &str) -> Failure {
 }
 
 /// When an entry takes place cannot be worked out.
-pub(crate) fn not_in_the_list(calendar: &str, title: &str, error: impl std::fmt::Display) -> Failure {
-    Failure::failed(format!("{calendar}, {title:?}: {error}"))
+pub(crate) fn not_in_the_list(calendar: &str, title: &str, error: &SeriesError) -> Failure {
+    Failure::failed(format!("{calendar}, {title:?}: {}", error.in_words()))
         .hint("It is not in the list; nothing is guessed.")
 }
 
@@ -48,8 +50,8 @@ pub(crate) fn is_there_already(path: &Path) -> Failure {
 }
 
 /// A file cannot be written.
-pub(crate) fn cannot_be_written(path: &Path, error: &std::io::Error) -> Failure {
-    Failure::failed(format!("{} cannot be written: {error}", path.display()))
+pub(crate) fn cannot_be_written(path: &Path, system: &std::io::Error) -> Failure {
+    Failure::failed(format!("{} cannot be written: {system}", path.display()))
 }
 
 /// `init` has written a configuration.
@@ -65,8 +67,8 @@ pub(crate) fn nobody_can_be_asked() -> Failure {
 }
 
 /// There is no randomness to be had.
-pub(crate) fn no_random_numbers(error: impl std::fmt::Display) -> Failure {
-    Failure::failed(format!("no random numbers: {error}"))
+pub(crate) fn no_random_numbers(system: impl std::fmt::Display) -> Failure {
+    Failure::failed(format!("no random numbers: {system}"))
 }
 
 pub(crate) const NO_SUCH_NUMBER: &str = "there is no such number";
@@ -79,8 +81,8 @@ pub(crate) fn yes_or_no(prompt: &str) -> String {
     format!("{prompt} (yes or no)")
 }
 
-pub(crate) fn not_answered(error: &std::io::Error) -> Failure {
-    Failure::usage(format!("the question was not answered: {error}")).hint("Nothing was changed.")
+pub(crate) fn not_answered(system: &std::io::Error) -> Failure {
+    Failure::usage(format!("the question was not answered: {system}")).hint("Nothing was changed.")
 }
 
 pub(crate) fn colour_of_what() -> Failure {

@@ -5,8 +5,9 @@ use std::path::Path;
 use chestnut_caldav::protocol::{CalendarInfo, NewCalendar};
 use chestnut_caldav::{Class, DavError};
 use chestnut_core::Kind;
-use chestnut_engine::CalendarError;
+use chestnut_engine::{CalendarError, Unread};
 
+use super::errors::InWords as _;
 use super::failures::{calendar_hint, dav_hint};
 use crate::failure::Failure;
 use crate::render::clean;
@@ -97,7 +98,7 @@ pub(crate) fn not_made(account: &str, error: &DavError) -> Failure {
             "This server does not let calendars be made from outside, or not by this user. {MAKE_IT_THERE}"
         ),
     };
-    Failure::failed(format!("account {account}: {error}")).hint(hint)
+    Failure::failed(format!("account {account}: {}", error.in_words())).hint(hint)
 }
 
 /// The server says that it made it, and did not.
@@ -118,7 +119,7 @@ pub(crate) fn empty_name() -> Failure {
 
 /// The server does not rename it.
 pub(crate) fn not_renamed(calendar: &str, account: &str, error: &DavError) -> Failure {
-    Failure::failed(format!("calendar {calendar} (account {account}): {error}"))
+    Failure::failed(format!("calendar {calendar} (account {account}): {}", error.in_words()))
         .hint(dav_hint(error, account))
 }
 
@@ -139,11 +140,12 @@ pub(crate) fn renamed(calendar: &str, name: &str, is_in_configuration: bool) -> 
 
 /// A calendar that could not be read, with what to do.
 pub(crate) fn calendar_failure(error: &CalendarError, name: &str, account: Option<&str>) -> Failure {
-    Failure::failed(format!("calendar {name}: {error}")).hint(calendar_hint(error, name, account))
+    Failure::failed(format!("calendar {name}: {}", error.in_words()))
+        .hint(calendar_hint(error, name, account))
 }
 
-pub(crate) fn entry_unreadable(calendar: &str, file: &str, words: &str) -> Failure {
-    Failure::failed(format!("calendar {calendar}, {file}: {words}"))
+pub(crate) fn entry_unreadable(calendar: &str, file: &str, why: &Unread) -> Failure {
+    Failure::failed(format!("calendar {calendar}, {file}: {}", why.in_words()))
 }
 
 pub(crate) fn file_unreadable(name: &str, words: &str) -> Failure {

@@ -4,6 +4,7 @@ use chestnut_caldav::connection_check::{CertificateFacts, ServiceRecord};
 use chestnut_caldav::{Answer, CertificateFault, DavError};
 use jiff::{SignedDuration, Timestamp};
 
+use super::errors::InWords as _;
 use crate::failure::Failure;
 use crate::render::count;
 use crate::settings::{AccountSettings, SignInSettings};
@@ -13,7 +14,7 @@ pub(crate) const TRUSTED_THROUGH_PROXY: &str = "a certificate that is trusted, t
 pub(crate) const NO_PRINCIPAL: &str = "none named: the address is a calendar's own";
 
 pub(crate) fn account_step_failed(name: &str, error: &DavError, hint: String) -> Failure {
-    Failure::failed(format!("account {name}: {error}")).hint(hint)
+    Failure::failed(format!("account {name}: {}", error.in_words())).hint(hint)
 }
 
 pub(crate) fn calendars_are_at(domain: &str, record: &ServiceRecord) -> String {

@@ -3,9 +3,10 @@
 use std::fmt::Display;
 use std::path::Path;
 
-use chestnut_caldav::DavError;
 use chestnut_caldav::connection_check::ServiceRecord;
+use chestnut_caldav::{DavError, SetupError};
 
+use super::errors::InWords as _;
 use super::failures::dav_hint;
 use super::problems::perhaps;
 use crate::failure::Failure;
@@ -22,16 +23,16 @@ pub(crate) fn no_configuration(platform: Option<&Path>) -> Failure {
     )
 }
 
-pub(crate) fn no_configuration_to_read(path: &Path, error: &std::io::Error) -> Failure {
-    no_configuration_to_change(path, error).hint("Name another one with --config.")
+pub(crate) fn no_configuration_to_read(path: &Path, system: &std::io::Error) -> Failure {
+    no_configuration_to_change(path, system).hint("Name another one with --config.")
 }
 
-pub(crate) fn no_configuration_to_change(path: &Path, error: &std::io::Error) -> Failure {
-    Failure::usage(format!("the configuration {} cannot be read: {error}", path.display()))
+pub(crate) fn no_configuration_to_change(path: &Path, system: &std::io::Error) -> Failure {
+    Failure::usage(format!("the configuration {} cannot be read: {system}", path.display()))
 }
 
-pub(crate) fn configuration_not_written(path: &Path, error: &std::io::Error) -> Failure {
-    Failure::failed(format!("the configuration {} cannot be written: {error}", path.display()))
+pub(crate) fn configuration_not_written(path: &Path, system: &std::io::Error) -> Failure {
+    Failure::failed(format!("the configuration {} cannot be written: {system}", path.display()))
         .hint("Nothing was changed.")
 }
 
@@ -74,11 +75,11 @@ pub(crate) fn nothing_called(what: &str, name: &str, near: Option<&String>, know
 
 /// An account that could not be used, with what to do.
 pub(crate) fn account_failure(account: &str, error: &DavError) -> Failure {
-    Failure::failed(format!("account {account}: {error}")).hint(dav_hint(error, account))
+    Failure::failed(format!("account {account}: {}", error.in_words())).hint(dav_hint(error, account))
 }
 
-pub(crate) fn cannot_be_reached(owner: &str, words: &dyn Display) -> Failure {
-    Failure::usage(format!("{owner}: {words}"))
+pub(crate) fn cannot_be_reached(owner: &str, error: &SetupError) -> Failure {
+    Failure::usage(format!("{owner}: {}", error.in_words()))
 }
 
 /// A name service can be lied to: a password goes to another domain only if a person has typed it.

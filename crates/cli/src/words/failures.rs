@@ -1,10 +1,11 @@
 //! Errors for people: one sentence, the cause, and what to do next.
 
-use chestnut_caldav::{CertificateFault, DavError, TransportFault};
+use chestnut_caldav::{CertificateFault, DavError, Instead, TransportFault};
 use chestnut_core::NotACalendar;
 use chestnut_engine::{CalendarError, RunError};
 use chestnut_store::StoreError;
 
+use super::errors::InWords as _;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 
@@ -24,13 +25,13 @@ impl From<StoreError> for Failure {
                 "Run it again; if it stays, move the state file away: the next sync finds all copies again by their UIDs."
             }
         };
-        Self::failed(error.to_string()).hint(hint)
+        Self::failed(error.in_words()).hint(hint)
     }
 }
 
 impl From<RunError> for Failure {
     fn from(error: RunError) -> Self {
-        let message = error.to_string();
+        let message = error.in_words();
         match error {
             RunError::Store(error) => error.into(),
             RunError::Calendar { calendar, account, error } => {
@@ -153,7 +154,7 @@ pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
         DavError::NotFound { .. } => format!(
             "Check the path: see what is there with `chestnut calendar list {account}`; as the url of an account the bare host will do."
         ),
-        DavError::NotCalDav { is_web_page, .. } => not_caldav_hint(*is_web_page, account, &test),
+        DavError::NotCalDav { instead, .. } => not_caldav_hint(*instead == Instead::WebPage, account, &test),
         DavError::NoCalendars { .. } => {
             format!("Check the url of account {account}: a CalDAV address, not that of the web page.")
         }
@@ -181,6 +182,11 @@ pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
             TransportFault::Tls => {
                 format!(
                     "Mostly the server speaks no https at this port, or wants a certificate from you (`certificate` in account {account})."
+                )
+            }
+            TransportFault::UnsendableSecret => {
+                format!(
+                    "See that user and password of account {account} have no line breaks or control characters."
                 )
             }
             TransportFault::SignInEnded => format!("Sign in again: `chestnut account login {account}`."),

@@ -6,6 +6,7 @@ mod calendars;
 mod causes;
 mod checking;
 mod configuration;
+mod errors;
 mod failures;
 mod first_steps;
 pub(crate) mod keys;
@@ -24,7 +25,7 @@ mod stories;
 mod told;
 
 pub(crate) use accounts::{
-    NO_BROWSER, NO_CODE, PAGE_OF_ANOTHER, PAGE_REFUSED, PAGE_SIGNED_IN, account_is_needed, account_is_there,
+    NO_BROWSER, PAGE_OF_ANOTHER, PAGE_REFUSED, PAGE_SIGNED_IN, account_is_needed, account_is_there,
     account_written, key_in_keyring, keyring_takes_none, needed_with_client, no_device_address,
     no_keyring_for_password, no_oauth, no_place_of_secret, no_terminal_for_password, nobody_signed_in,
     not_a_proxy, not_a_server, not_an_address, not_signed_in, nothing_saved, open_in_browser,
@@ -55,6 +56,7 @@ pub(crate) use configuration::{
     no_name, no_routes, no_table, none_of_that_name, not_a_feed_address, not_a_resolver, not_on_a_server,
     nothing_called, of_file, several_of_that_name, there_already,
 };
+pub(crate) use errors::{InWords, kept_failure_words};
 pub(crate) use failures::{calendar_hint, dav_hint};
 pub(crate) use first_steps::{
     A_FEED, A_FILE, COPIES, DELETE_TOO, FEED_ADDRESS, FIRST_FROM, MORE_COPIES, NAME_ON_SERVER,
@@ -95,33 +97,60 @@ pub(crate) use start::first_configuration;
 pub(crate) use stories::{WHICH_ONE, nowhere, part_words, story_words};
 pub(crate) use told::{told_words, trouble_words};
 
+/// Returns the lines of all sources under a folder that are found wrong, with their places; `passed` folders are not
+/// looked into.
+#[cfg(test)]
+fn wrong_lines(folder: &std::path::Path, passed: &[&str], is_wrong: &dyn Fn(&str) -> bool) -> Vec<String> {
+    let mut found = Vec::new();
+    for entry in std::fs::read_dir(folder).expect("a folder") {
+        let path = entry.expect("an entry").path();
+        if path.is_dir() {
+            if !passed.iter().any(|name| path.ends_with(name)) {
+                found.extend(wrong_lines(&path, passed, is_wrong));
+            }
+            continue;
+        }
+        let text = std::fs::read_to_string(&path).expect("a text");
+        let lines = text.lines().enumerate().filter(|(_, line)| is_wrong(line));
+        found.extend(lines.map(|(at, line)| format!("{}:{}: {}", path.display(), at + 1, line.trim())));
+    }
+    found
+}
+
 /// Failures are worded here, and in what renders for people; elsewhere they are only passed on.
 #[test]
 fn no_failure_is_worded_elsewhere() {
-    fn look(folder: &std::path::Path, found: &mut Vec<String>) {
-        for entry in std::fs::read_dir(folder).expect("a folder") {
-            let path = entry.expect("an entry").path();
-            if path.is_dir() {
-                match path.ends_with("words") || path.ends_with("human") {
-                    true => {}
-                    false => look(&path, found),
-                }
-                continue;
-            }
-            let text = std::fs::read_to_string(&path).expect("a text");
-            let made = ["Failure::usage(", "Failure::failed(", "Failure::waiting("];
-            // `hint` may hand on what `words` made, but no text of its own.
-            let worded = ["format!(\"", "\""].map(|text| made.map(|made| format!("{made}{text}"))).concat();
-            let lines = text.lines().enumerate();
-            let wrong = lines.filter(|(_, line)| {
-                worded.iter().any(|made| line.contains(made))
-                    || line.contains(".hint(\"")
-                    || line.contains(".hint(format!")
-            });
-            found.extend(wrong.map(|(at, line)| format!("{}:{}: {}", path.display(), at + 1, line.trim())));
-        }
+    let made = ["Failure::usage(", "Failure::failed(", "Failure::waiting("];
+    // `hint` may hand on what `words` made, but no text of its own.
+    let worded = ["format!(\"", "\""].map(|text| made.map(|made| format!("{made}{text}"))).concat();
+    let is_wrong = |line: &str| {
+        worded.iter().any(|made| line.contains(made))
+            || line.contains(".hint(\"")
+            || line.contains(".hint(format!")
+    };
+    let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("src");
+    let found = wrong_lines(&folder, &["words", "human"], &is_wrong);
+    assert!(found.is_empty(), "{found:#?}");
+}
+
+/// Errors below this crate are facts whose display form is the debug form, and this crate prints none of them: what a
+/// person reads of them is said in `errors.rs`. (An error of the system is called `system` where its words are shown.)
+#[test]
+fn what_fails_below_is_a_fact_and_reaches_nobody_as_it_is() {
+    let crates = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).parent().expect("a folder");
+    for below in ["core", "caldav", "store", "engine"] {
+        let has_prose = |line: &str| line.contains("#[error(") && !line.contains("{self:?}");
+        let found = wrong_lines(&crates.join(below).join("src"), &[], &has_prose);
+        assert!(found.is_empty(), "{found:#?}");
     }
-    let mut found = Vec::new();
-    look(&std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("src"), &mut found);
+    let shown = ["error", "e"].map(|name| [format!("{{{name}}}"), format!("{name}.to_string()")]).concat();
+    let is_shown = |line: &str| {
+        shown.iter().any(|shown| {
+            line.match_indices(shown.as_str()).any(|(at, _)| {
+                !line[..at].ends_with(|before: char| before.is_alphanumeric() || before == '_')
+            })
+        })
+    };
+    let found = wrong_lines(&crates.join("cli").join("src"), &[], &is_shown);
     assert!(found.is_empty(), "{found:#?}");
 }

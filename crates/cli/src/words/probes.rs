@@ -2,6 +2,7 @@
 
 use chestnut_engine::{CannotProbe, ProbeFault, ProbeSkip, ProbeStep};
 
+use super::errors::InWords as _;
 use super::left_out::left_out_why;
 use super::told::told_words;
 use crate::failure::Failure;
@@ -61,7 +62,7 @@ pub(crate) fn fault_words(fault: &ProbeFault, from: &str, to: &str) -> String {
         }
         ProbeFault::LeftOut(key) => format!("the route leaves it out: {}", left_out_why(key)),
         ProbeFault::Told(told) => format!("writing to {to}: {}", told_words(told)),
-        ProbeFault::Run(error) => error.to_string(),
+        ProbeFault::Run(error) => error.in_words(),
         ProbeFault::NothingCame => format!("nothing came to {to}"),
         ProbeFault::Differs(fields) => {
             format!("what stands in {to} says something else: {}", fields.join(", "))

@@ -62,9 +62,9 @@ pub(crate) fn secret_file_unreadable(
     owner: &str,
     what: &str,
     path: &Path,
-    error: &std::io::Error,
+    system: &std::io::Error,
 ) -> Failure {
-    Failure::usage(format!("{owner}: the {what} file {} cannot be read: {error}", path.display()))
+    Failure::usage(format!("{owner}: the {what} file {} cannot be read: {system}", path.display()))
 }
 
 /// Why a program gave no secret.
@@ -76,15 +76,15 @@ pub(crate) enum CommandTrouble {
 
 pub(crate) fn secret_command_failed(owner: &str, what: &str, program: &str, why: &CommandTrouble) -> Failure {
     let why = match why {
-        CommandTrouble::NotRun(error) => format!("could not be run: {error}"),
+        CommandTrouble::NotRun(system) => format!("could not be run: {system}"),
         CommandTrouble::Failed(status) => format!("failed ({status})"),
         CommandTrouble::NotText => "gave bytes that are no text".to_owned(),
     };
     Failure::usage(format!("{owner}: the {what} command `{program}` {why}"))
 }
 
-pub(crate) fn certificate_unreadable(owner: &str, path: &Path, error: &std::io::Error) -> Failure {
-    Failure::usage(format!("{owner}: the certificate file {} cannot be read: {error}", path.display()))
+pub(crate) fn certificate_unreadable(owner: &str, path: &Path, system: &std::io::Error) -> Failure {
+    Failure::usage(format!("{owner}: the certificate file {} cannot be read: {system}", path.display()))
 }
 
 pub(crate) fn not_pem(owner: &str, path: &Path) -> Failure {
@@ -96,12 +96,12 @@ pub(crate) fn holds_no_key(path: &Path) -> Failure {
         .hint("Put back the one you had; without it copies are made anew.")
 }
 
-pub(crate) fn key_unreadable(path: &Path, error: &std::io::Error) -> Failure {
-    Failure::usage(format!("the key file {} cannot be read: {error}", path.display()))
+pub(crate) fn key_unreadable(path: &Path, system: &std::io::Error) -> Failure {
+    Failure::usage(format!("the key file {} cannot be read: {system}", path.display()))
 }
 
-pub(crate) fn key_not_written(path: &Path, error: &std::io::Error) -> Failure {
-    Failure::failed(format!("the key file {} cannot be written: {error}", path.display()))
+pub(crate) fn key_not_written(path: &Path, system: &std::io::Error) -> Failure {
+    Failure::failed(format!("the key file {} cannot be written: {system}", path.display()))
 }
 
 pub(crate) fn no_key(words: &dyn Display) -> Failure {

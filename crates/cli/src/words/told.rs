@@ -1,7 +1,9 @@
 //! What there is to tell of an entry.
 
+use chestnut_engine::CalendarError;
 use chestnut_store::Told;
 
+use super::errors::InWords as _;
 use super::left_out::left_out_why;
 
 /// Says a fact about an entry in words.
@@ -11,13 +13,11 @@ pub(crate) fn told_words(told: &Told) -> String {
         Told::Refused { status, words: None } => format!("the server refuses it ({status})"),
         Told::Changed { fields } => format!("the server changed {}", fields.join(", ")),
         Told::KeepsNothing => "the server said it was stored, and keeps nothing".to_owned(),
-        Told::KeepsOther { problem } if problem.is_empty() => {
-            "the server keeps something else than it was given".to_owned()
-        }
-        Told::KeepsOther { problem } => {
-            format!("the server keeps something else than it was given ({problem})")
-        }
-        Told::Unreadable { problem } | Told::Lost { problem } => problem.clone(),
+        Told::KeepsOther => "the server keeps something else than it was given".to_owned(),
+        Told::Unreadable { problem: Some(problem) } => problem.in_words(),
+        Told::Unreadable { problem: None } => "the server did not give it".to_owned(),
+        Told::Lost { error } => CalendarError::of_facts(error)
+            .map_or_else(|| "no answer came".to_owned(), |error| error.in_words()),
         Told::LeftOut { reason } => left_out_why(reason),
         Told::Fails { status } => format!("the server fails on this entry ({status})"),
         Told::FalseCondition => "the server says that somebody changed it, and nobody did (412)".to_owned(),

@@ -18,8 +18,8 @@ use crate::zones::{database_zone, resolve_zone};
 pub enum Unshown {
     /// It takes none: it is free, declined, called off, or no event.
     TakesNoTime,
-    /// Its time cannot be understood; untrusted text.
-    NotUnderstood(String),
+    /// Its time cannot be understood.
+    NotUnderstood,
 }
 
 /// The times that only say when, and must be read one by one.
@@ -107,7 +107,7 @@ fn bare(
     let mut body = Component::new("VEVENT");
     body.push_property(Property::new("UID", entry.uid().as_str()));
     let start = component.property("DTSTART");
-    let start = start.ok_or_else(|| Unshown::NotUnderstood("an event without start".to_owned()))?;
+    let start = start.ok_or(Unshown::NotUnderstood)?;
     body.push_property(zones.moment("DTSTART", start)?);
     if let Some(end) = component.property("DTEND") {
         body.push_property(zones.moment("DTEND", end)?);
@@ -133,12 +133,8 @@ fn bare(
     Ok(body)
 }
 
-fn not_understood(what: &str, value: &str) -> Unshown {
-    Unshown::NotUnderstood(format!("{what} {value:?}"))
-}
-
 fn duration_text(value: &str) -> Result<String, Unshown> {
-    let duration = parse_duration(value).ok_or_else(|| not_understood("duration", value))?;
+    let duration = parse_duration(value).ok_or(Unshown::NotUnderstood)?;
     let sign = if duration.days < 0 || duration.seconds < 0 { "-" } else { "" };
     let (days, seconds) = (duration.days.abs(), duration.seconds.abs());
     Ok(match (days, seconds) {
@@ -150,7 +146,7 @@ fn duration_text(value: &str) -> Result<String, Unshown> {
 
 /// The rule as it was understood: one that has parts which nobody knows is not passed on.
 fn rule_text(value: &str) -> Result<String, Unshown> {
-    Rule::parse(value).map_err(|e| not_understood("recurrence rule", &e.part))?;
+    Rule::parse(value).map_err(|_| Unshown::NotUnderstood)?;
     Ok(value.to_ascii_uppercase().split_whitespace().collect())
 }
 
@@ -177,7 +173,7 @@ impl<'e> Zones<'e> {
     /// A property with one moment, written anew.
     fn moment(&mut self, name: &str, property: &Property<'_>) -> Result<Property<'static>, Unshown> {
         let value = property.value();
-        let time = parse_time(value).ok_or_else(|| not_understood("time", value))?;
+        let time = parse_time(value).ok_or(Unshown::NotUnderstood)?;
         self.write(name, time, &time.to_string(), property)
     }
 
@@ -243,7 +239,7 @@ impl<'e> Zones<'e> {
     fn other_name(&mut self, tzid: &str) -> Result<String, Unshown> {
         let known = resolve_zone(tzid);
         let Some(beside) = self.beside.component(tzid) else {
-            return known.map(|zone| zone.name).ok_or_else(|| not_understood("time zone", tzid));
+            return known.map(|zone| zone.name).ok_or(Unshown::NotUnderstood);
         };
         if let Some(known) = &known
             && self.beside.agrees(tzid, &known.rules)
@@ -252,7 +248,7 @@ impl<'e> Zones<'e> {
         }
         let name = format!("Zone-{}", self.described.len() + 1);
         let zone = bare_zone(beside, &name);
-        self.described.push(zone.ok_or_else(|| not_understood("time zone", tzid))?);
+        self.described.push(zone.ok_or(Unshown::NotUnderstood)?);
         Ok(name)
     }
 }

@@ -9,7 +9,7 @@ mod property;
 mod write;
 
 pub use component::{Component, Item};
-pub use parse::{Limits, ParseError, ParseProblem, parse, parse_one};
+pub use parse::{Bound, Limits, ParseError, ParseProblem, parse, parse_one};
 pub(crate) use property::is_content_line;
 pub use property::{Parameter, Property};
 pub use write::{fold_line, write, write_to};

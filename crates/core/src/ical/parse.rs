@@ -2,6 +2,8 @@
 
 use std::borrow::Cow;
 
+use serde::{Deserialize, Serialize};
+
 use super::{Component, Item, Property, property::is_content_line};
 
 /// Bounds on what is read, so that hostile input ends in an error and not in exhausted memory.
@@ -21,9 +23,9 @@ impl Default for Limits {
     }
 }
 
-/// Why a text is not iCalendar, and where.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("line {line}, column {column}: {problem}")]
+/// Why a text is not iCalendar, and where. Its display form is for developers.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
+#[error("{self:?}")]
 pub struct ParseError {
     /// The physical line on which the content line begins; the first is 1.
     pub line: usize,
@@ -34,43 +36,49 @@ pub struct ParseError {
 }
 
 /// What can be wrong with a text.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum ParseProblem {
     /// Not one component in it: an empty answer, a web page, another format.
-    #[error("this is no iCalendar text (it does not begin with BEGIN:)")]
     NotCalendar,
     /// A line without a colon, or without a name before it.
-    #[error("a line without a name and a colon")]
     NoColon,
-    /// The text ends inside a component: it was cut off.
-    #[error("the text ends before END:{0}")]
+    /// The text ends inside a component, which is named: it was cut off. Untrusted text.
     CutOff(String),
     /// `END:` that closes nothing, or something else than was opened.
-    #[error("END:{found} where END:{expected} should stand")]
     WrongEnd {
-        /// What the text closes.
+        /// What the text closes; untrusted text.
         found: String,
-        /// What was opened last; empty outside any component.
+        /// What was opened last; empty outside any component; untrusted text.
         expected: String,
     },
     /// A property before `BEGIN:` or after the last `END:`.
-    #[error("a property outside any component")]
     Outside,
     /// Bytes that are not UTF-8, even after unfolding.
-    #[error("bytes that are not UTF-8")]
     NotUtf8,
     /// A bound of [`Limits`] was passed.
-    #[error("more than the limit of {limit} {what}")]
     TooMuch {
         /// What there is too much of.
-        what: &'static str,
+        what: Bound,
         /// The bound.
         limit: usize,
     },
     /// More or fewer objects than the one that was asked for.
-    #[error("{0} calendar objects where one should stand")]
     NotOne(usize),
+}
+
+/// What [`Limits`] bounds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum Bound {
+    /// The lines of a text.
+    Lines,
+    /// The bytes of one unfolded line.
+    LineBytes,
+    /// Components inside one another.
+    Depth,
 }
 
 /// Reads every top-level component of a text (nearly always one VCALENDAR).
@@ -367,8 +375,8 @@ impl<'a, 'l> Checker<'a, 'l> {
     #[cold]
     fn too_much(&self) -> Checked {
         let (what, limit) = match self.lines > self.limits.lines {
-            true => ("lines", self.limits.lines),
-            false => ("bytes in one line", self.limits.line),
+            true => (Bound::Lines, self.limits.lines),
+            false => (Bound::LineBytes, self.limits.line),
         };
         fault(1, ParseProblem::TooMuch { what, limit })
     }
@@ -385,7 +393,7 @@ impl<'a, 'l> Checker<'a, 'l> {
 
     fn begin(&mut self, name: Cow<'a, str>, body: usize) -> Checked {
         if self.open.len() >= self.limits.depth {
-            return fault(1, ParseProblem::TooMuch { what: "nested components", limit: self.limits.depth });
+            return fault(1, ParseProblem::TooMuch { what: Bound::Depth, limit: self.limits.depth });
         }
         if self.open.is_empty() {
             self.body = body;

@@ -13,7 +13,7 @@ pub struct Budget {
 
 /// A rule asks for more work than one question may cost.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-#[error("its recurrence takes too long to work out")]
+#[error("{self:?}")]
 pub struct OverBudget;
 
 impl Default for Budget {

@@ -56,7 +56,7 @@ pub struct Rule {
 
 /// Why a text is no rule.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("`{part}` is no part of a recurrence rule that is understood")]
+#[error("{self:?}")]
 pub struct RuleError {
     /// The part that is wrong; untrusted text.
     pub part: String,

@@ -18,19 +18,16 @@ const CLOCKS_JUMP: i64 = 3 * 3600;
 
 /// Why an entry's occurrences cannot be worked out. They are never guessed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{self:?}")]
 #[non_exhaustive]
 pub enum SeriesError {
     /// A rule that is not understood.
-    #[error(transparent)]
     Rule(#[from] RuleError),
     /// A rule that asks for too much work.
-    #[error(transparent)]
     OverBudget(#[from] OverBudget),
     /// A zone that neither the database nor the entry explains; untrusted text.
-    #[error("its time zone {0:?} is known to nobody")]
     UnknownZone(String),
     /// A start that is no time; untrusted text.
-    #[error("its start {0:?} is no time")]
     BadTime(String),
 }
 

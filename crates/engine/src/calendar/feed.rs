@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::rc::Rc;
 
 use chestnut_caldav::protocol::{FeedAnswer, FeedText, Listed, Listing, Validators};
-use chestnut_caldav::{Client, DavError, Fetched, RequestCounts};
+use chestnut_caldav::{Client, DavError, Fetched, Instead, RequestCounts};
 use chestnut_core::ical::Limits;
 use chestnut_core::{CalendarText, ObjectHref, SyncToken, hex};
 use sha2::{Digest, Sha256};
@@ -76,8 +76,7 @@ impl FeedCalendar {
         let FeedText { body, charset, validators, date } = match (answer, known) {
             (FeedAnswer::Unchanged, Some(known)) => return Ok((false, known.to_token())),
             (FeedAnswer::Unchanged, None) => {
-                let problem = "no text (status 304), although nothing was known of it".to_owned();
-                return Err(DavError::NotAFeed { problem }.into());
+                return Err(DavError::NotAFeed { instead: Instead::UnchangedFromNothing }.into());
             }
             (FeedAnswer::Text(text), _) => text,
         };

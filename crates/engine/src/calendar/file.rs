@@ -14,7 +14,7 @@ use sha2::{Digest, Sha256};
 use tokio::sync::oneshot;
 
 use super::feed::{fetched, listed};
-use super::{CalendarError, Result};
+use super::{CalendarError, DiskAct, Result};
 
 /// How often a file that others keep changing is read again for one write.
 const ROUNDS: usize = 5;
@@ -123,7 +123,7 @@ impl FileCalendar {
             Ok(bytes) if bytes.is_empty() && self.inner.may_be_missing => Ok(None),
             Ok(bytes) => Ok(Some(bytes)),
             Err(e) if e.kind() == ErrorKind::NotFound && self.inner.may_be_missing => Ok(None),
-            Err(e) => Err(CalendarError::disk("reading", path)(e)),
+            Err(e) => Err(CalendarError::disk(DiskAct::Read, path)(e)),
         }
     }
 
@@ -171,7 +171,7 @@ impl FileCalendar {
     pub(super) async fn put(&self, href: &ObjectHref, text: &str, condition: &Condition) -> Result<Stored> {
         match Entry::parse(text, &Limits::default()) {
             Ok(entry) => self.write(href, Some(entry), condition).await,
-            Err(error) => Ok(Stored::Refused { status: 400, words: Some(error.to_string()), for_good: true }),
+            Err(_) => Ok(Stored::Refused { status: 400, words: None, for_good: true }),
         }
     }
 
@@ -207,11 +207,8 @@ impl FileCalendar {
                     tracing::debug!(path = %self.path().display(), "the file changed; reading it again")
                 }
                 Err(error) => {
-                    let words = error.to_string();
                     for waiting in batch {
-                        let error =
-                            CalendarError::disk("writing", self.path())(std::io::Error::other(words.clone()));
-                        drop(waiting.tell.send(Err(error)));
+                        drop(waiting.tell.send(Err(error.clone())));
                     }
                     return;
                 }
@@ -291,7 +288,7 @@ pub(super) fn replace_file(
     bytes: &[u8],
     is_still: impl FnOnce() -> Result<bool>,
 ) -> Result<bool> {
-    let failed = |error| CalendarError::disk("writing", path)(error);
+    let failed = |error| CalendarError::disk(DiskAct::Write, path)(error);
     // What is written goes where a symbolic link leads, not in its place.
     let real = path.canonicalize();
     let path = real.as_deref().unwrap_or(path);

@@ -7,12 +7,12 @@ use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
 use chestnut_caldav::protocol::{Condition, Listed, Listing, Stored};
-use chestnut_caldav::{Fetched, RequestCounts};
+use chestnut_caldav::{Fetched, NotGiven, RequestCounts};
 use chestnut_core::{ETag, ObjectHref, hex};
 use sha2::{Digest, Sha256};
 
 use super::file::{remove_leftovers, replace_file, sync_folder, temporary_beside};
-use super::{CalendarError, Result};
+use super::{CalendarError, DiskAct, Result};
 
 /// A folder of `.ics` files. Other files, hidden ones and folders inside do not belong to the calendar.
 #[derive(Debug, Clone)]
@@ -57,11 +57,11 @@ impl FolderCalendar {
         let folder = match std::fs::read_dir(&self.path) {
             Ok(folder) => folder,
             Err(e) if e.kind() == ErrorKind::NotFound && self.may_be_missing => return Ok(Listing::default()),
-            Err(e) => return Err(CalendarError::disk("reading", &self.path)(e)),
+            Err(e) => return Err(CalendarError::disk(DiskAct::Read, &self.path)(e)),
         };
         let mut listing = Listing::default();
         for file in folder {
-            let file = file.map_err(CalendarError::disk("reading", &self.path))?;
+            let file = file.map_err(CalendarError::disk(DiskAct::Read, &self.path))?;
             // A name that is no text cannot be told from another one; it is left where it is.
             let Ok(name) = file.file_name().into_string() else { continue };
             if !is_calendar_name(&name) || !file.path().is_file() {
@@ -81,7 +81,7 @@ impl FolderCalendar {
         match std::fs::read(&path) {
             Ok(bytes) => Ok(Some(bytes)),
             Err(e) if e.kind() == ErrorKind::NotFound => Ok(None),
-            Err(e) => Err(CalendarError::disk("reading", &path)(e)),
+            Err(e) => Err(CalendarError::disk(DiskAct::Read, &path)(e)),
         }
     }
 
@@ -91,7 +91,7 @@ impl FolderCalendar {
                 None => Fetched::Missing,
                 Some(bytes) => match String::from_utf8(bytes) {
                     Ok(text) => Fetched::Text { etag: Some(etag(text.as_bytes())), text },
-                    Err(_) => Fetched::NotGiven("bytes that are not UTF-8".to_owned()),
+                    Err(_) => Fetched::NotGiven(NotGiven::NotUtf8),
                 },
             };
             Ok((href.clone(), fetched))
@@ -116,7 +116,7 @@ impl FolderCalendar {
 
     pub(super) fn put(&self, href: &ObjectHref, text: &str, condition: &Condition) -> Result<Stored> {
         if self.may_be_missing && !self.path.exists() {
-            std::fs::create_dir(&self.path).map_err(CalendarError::disk("making", &self.path))?;
+            std::fs::create_dir(&self.path).map_err(CalendarError::disk(DiskAct::Make, &self.path))?;
         }
         if let Some(refusal) = self.refusal(href, condition, false)? {
             return Ok(refusal);
@@ -141,7 +141,7 @@ impl FolderCalendar {
         }
         self.writes.set(self.writes.get() + 1);
         let path = self.path.join(href.as_str());
-        std::fs::remove_file(&path).map_err(CalendarError::disk("deleting", &path))?;
+        std::fs::remove_file(&path).map_err(CalendarError::disk(DiskAct::Delete, &path))?;
         sync_folder(&path);
         Ok(Stored::Done { etag: None })
     }
@@ -157,7 +157,7 @@ fn etag(bytes: &[u8]) -> ETag {
 
 /// Puts a new file in its place, unless one appeared there meanwhile.
 fn place_new(path: &Path, bytes: &[u8]) -> Result<bool> {
-    let failed = |error| CalendarError::disk("writing", path)(error);
+    let failed = |error| CalendarError::disk(DiskAct::Write, path)(error);
     let (temporary, mut file) = temporary_beside(path).map_err(failed)?;
     let written = file.write_all(bytes).and_then(|()| file.sync_all());
     drop(file);

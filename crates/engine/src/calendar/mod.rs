@@ -14,41 +14,66 @@ use chestnut_caldav::protocol::{Condition, Listing, Stored, SyncAnswer, href_of}
 use chestnut_caldav::{Client, DavError, Fetched, RequestCounts, TransportFault};
 use chestnut_core::{EventUid, Kind, Kinds, NotACalendar, ObjectHref, Scheduling, SyncToken};
 use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
 use url::Url;
 
 pub use feed::FeedCalendar;
 pub use file::FileCalendar;
 pub use folder::FolderCalendar;
 
-/// Why a calendar could not be read or written.
-#[derive(Debug, thiserror::Error)]
+/// Why a calendar could not be read or written. Its display form is for developers.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
+#[error("{self:?}")]
+#[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum CalendarError {
     /// A server did not give what was asked for.
-    #[error(transparent)]
     Dav(#[from] DavError),
     /// What was read is not one complete calendar.
-    #[error("what was read is no complete calendar: {0}")]
     Text(#[from] NotACalendar),
     /// A file or folder could not be read or written.
-    #[error("{what} {} failed: {error}", path.display())]
     Disk {
         /// What was tried.
-        what: &'static str,
+        act: DiskAct,
         /// Which file or folder.
         path: PathBuf,
-        /// Why it failed.
-        error: std::io::Error,
+        /// The system's words for why it failed.
+        problem: String,
     },
     /// A feed can only be read.
-    #[error("a feed can only be read")]
     ReadOnly,
 }
 
+/// What is done to a file or a folder.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum DiskAct {
+    /// Its contents are read.
+    Read,
+    /// It is written.
+    Write,
+    /// It is made.
+    Make,
+    /// It is deleted.
+    Delete,
+}
+
 impl CalendarError {
-    pub(crate) fn disk(what: &'static str, path: &std::path::Path) -> impl FnOnce(std::io::Error) -> Self {
+    pub(crate) fn disk(act: DiskAct, path: &std::path::Path) -> impl FnOnce(std::io::Error) -> Self {
         let path = path.to_owned();
-        move |error| Self::Disk { what, path, error }
+        move |error| Self::Disk { act, path, problem: error.to_string() }
+    }
+
+    /// Returns it as facts that can be kept; [`Self::of_facts`] reads them.
+    pub(crate) fn facts(&self) -> serde_json::Value {
+        serde_json::to_value(self).unwrap_or_default()
+    }
+
+    /// Reads what [`Self::facts`] gave; `None` where another version wrote it.
+    #[must_use]
+    pub fn of_facts(facts: &serde_json::Value) -> Option<Self> {
+        Self::deserialize(facts).ok()
     }
 
     /// Tells whether a person asked to stop before this was sent.
@@ -144,7 +169,7 @@ impl Calendar {
             Self::Folder(folder) => folder.path(),
             Self::Dav { .. } | Self::Feed(_) | Self::Made(_) => std::path::Path::new(""),
         };
-        CalendarError::disk("reading", path)(std::io::ErrorKind::NotFound.into())
+        CalendarError::disk(DiskAct::Read, path)(std::io::ErrorKind::NotFound.into())
     }
 
     /// Returns a number that tells whose requests [`Self::counts`] counts.

@@ -4,6 +4,7 @@ use chestnut_store::{RunRecord, RunResult};
 use jiff::tz::TimeZone;
 
 use crate::render::{Align, clean, moment_text, style, table};
+use crate::words::kept_failure_words;
 
 pub(crate) fn list(records: &[RunRecord], zone: &TimeZone) -> String {
     if records.is_empty() {
@@ -44,9 +45,10 @@ pub(crate) fn result_text(record: &RunRecord) -> String {
         Some(RunResult::Ok) => style::paint(style::GOOD, "done"),
         Some(RunResult::Held) => style::paint(style::WARN, format!("done, {} held", summary.held)),
         Some(RunResult::Failed) => match (&summary.error, summary.failed + summary.damaged) {
-            (Some(error), _) => {
-                style::paint(style::BAD, format!("failed: {}", crate::render::shorten(error, 70)))
-            }
+            (Some(error), _) => style::paint(
+                style::BAD,
+                format!("failed: {}", crate::render::shorten(&kept_failure_words(error), 70)),
+            ),
             (None, entries) => style::paint(style::BAD, format!("{entries} not stored as sent")),
         },
     }

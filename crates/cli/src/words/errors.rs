@@ -1,0 +1,387 @@
+//! The errors of the crates below, in words. They are facts: nothing of them reaches a person but through here.
+
+use chestnut_caldav::oauth::OAuthError;
+use chestnut_caldav::{
+    Asked, CertificateFault, DavError, Detail, Instead, NotGiven, SetupError, TransportError, TransportFault,
+    XmlError,
+};
+use chestnut_core::ical::{Bound, ParseError, ParseProblem};
+use chestnut_core::{EntryError, NotACalendar, SeriesError};
+use chestnut_engine::{CalendarError, DiskAct, RunError, Unread};
+use chestnut_store::{Damage, StoreError};
+
+/// An error of a crate below.
+pub(crate) trait InWords {
+    /// Says what happened, without a full stop. What servers and files wrote may be in it; it is cleaned when it is shown.
+    fn in_words(&self) -> String;
+}
+
+/// Says why a run failed, as it is kept in the history.
+pub(crate) fn kept_failure_words(facts: &serde_json::Value) -> String {
+    RunError::of_facts(facts).map_or_else(
+        || "failed; another version of Chestnut wrote down why".to_owned(),
+        |error| error.in_words(),
+    )
+}
+
+/// ` (WORDS)`, where there are any.
+fn in_brackets(words: Option<&str>) -> String {
+    words.filter(|words| !words.is_empty()).map(|words| format!(" ({words})")).unwrap_or_default()
+}
+
+impl InWords for RunError {
+    fn in_words(&self) -> String {
+        let of_account = |account: &Option<String>| {
+            account.as_ref().map(|a| format!(" (account {a})")).unwrap_or_default()
+        };
+        match self {
+            Self::Calendar { calendar, account, error } => {
+                format!("calendar {calendar}{}: {}", of_account(account), error.in_words())
+            }
+            Self::Store(error) => error.in_words(),
+            Self::Running { route, .. } => format!("route {route} is running elsewhere"),
+            Self::OtherCalendars { route, before } => {
+                format!("route {route} last ran between other calendars ({before})")
+            }
+            Self::SameCalendar { route, place } => {
+                format!("route {route} names one calendar twice ({place})")
+            }
+            Self::ClocksApart { seconds } => format!(
+                "this machine's clock and that of a server are {} hours apart; nothing was deleted",
+                seconds / 3600
+            ),
+            Self::ReadOnly { calendar, account } => {
+                format!("calendar {calendar}{} may only be read", of_account(account))
+            }
+            Self::Stopped { left } => format!("stopped, {left} changes left"),
+            _ => "the run failed".to_owned(),
+        }
+    }
+}
+
+impl InWords for CalendarError {
+    fn in_words(&self) -> String {
+        match self {
+            Self::Dav(error) => error.in_words(),
+            Self::Text(error) => format!("what was read is no complete calendar: {}", error.in_words()),
+            Self::Disk { act, path, problem } => {
+                let act = match act {
+                    DiskAct::Write => "writing",
+                    DiskAct::Make => "making",
+                    DiskAct::Delete => "deleting",
+                    _ => "reading",
+                };
+                format!("{act} {} failed: {problem}", path.display())
+            }
+            Self::ReadOnly => "a feed can only be read".to_owned(),
+            _ => "the calendar could not be used".to_owned(),
+        }
+    }
+}
+
+impl InWords for StoreError {
+    fn in_words(&self) -> String {
+        match self {
+            Self::Newer { path, found, known } => format!(
+                "the state {} was written by a newer Chestnut (format {found}; this one knows up to {known})",
+                path.display()
+            ),
+            Self::Unreadable { path, damage } => {
+                let damage = match damage {
+                    Damage::NoDatabase => "it is no database, or damaged",
+                    Damage::OtherProgram => "it is a database of another program",
+                    Damage::Somewhere => "it is damaged",
+                };
+                format!("the state {} cannot be read: {damage}", path.display())
+            }
+            Self::Open { path, problem } => {
+                format!("the state {} cannot be opened: {problem}", path.display())
+            }
+            Self::Full => "the disk under the state is full".to_owned(),
+            Self::Busy { name, holder } => {
+                let holder = holder.as_ref().map(|h| format!(" (process {}, since {})", h.process, h.since));
+                format!("{name} is in use{}", holder.unwrap_or_default())
+            }
+            Self::Damaged => "the state is damaged".to_owned(),
+            Self::CutOff => "cut off".to_owned(),
+            Self::Sqlite(problem) => format!("the state could not be used: {problem}"),
+            _ => "the state could not be used".to_owned(),
+        }
+    }
+}
+
+impl InWords for DavError {
+    fn in_words(&self) -> String {
+        match self {
+            Self::Transport(error) => error.in_words(),
+            Self::SignIn { offered } => sign_in_words(offered),
+            Self::Forbidden { asked } => {
+                format!("the server does not allow this ({}: 403)", asked_words(*asked))
+            }
+            Self::NotFound { url, status } => format!("there is nothing at {url} ({status})"),
+            Self::Status { asked, status, detail, .. } => {
+                let detail = detail.as_ref().map(|detail| format!(": {detail}")).unwrap_or_default();
+                let asked = match asked {
+                    Asked::Feed => "the request for the feed",
+                    asked => asked_words(*asked),
+                };
+                format!("the server answered {status} to {asked}{detail}")
+            }
+            Self::NotCalDav { url, asked, instead } => {
+                format!("{url} gave no CalDAV answer to {}: {}", asked_words(*asked), instead.in_words())
+            }
+            Self::NotAFeed { instead } => format!("the feed's address gives {}", instead.in_words()),
+            Self::Incomplete => "the server gave an incomplete listing of the calendar".to_owned(),
+            Self::NoCalendars { url, home_named } => {
+                let problem = if *home_named {
+                    "the calendar home could not be listed"
+                } else {
+                    "the server names no principal and no calendar home"
+                };
+                format!("no calendars could be found from {url}: {problem}")
+            }
+            _ => "the server did not give what was asked for".to_owned(),
+        }
+    }
+}
+
+fn sign_in_words(offered: &[String]) -> String {
+    let known = ["basic", "digest", "bearer"];
+    if offered.is_empty() || offered.iter().any(|scheme| known.contains(&scheme.as_str())) {
+        let what = if offered == ["bearer"] { "token" } else { "user name or the password" };
+        return format!("the server refuses the {what} (401)");
+    }
+    let offered = offered.join(", ");
+    format!("the server offers only ways to sign in that Chestnut does not know: {offered} (401)")
+}
+
+fn asked_words(asked: Asked) -> &'static str {
+    match asked {
+        Asked::Search => "the search for calendars",
+        Asked::Home => "the calendar home",
+        Asked::Calendars => "a listing of calendars",
+        Asked::Calendar => "a look at the calendar",
+        Asked::User => "who is signed in",
+        Asked::Addresses => "the user's addresses",
+        Asked::Listing => "a listing of entries",
+        Asked::SyncReport => "a sync report",
+        Asked::Query => "a search for entries",
+        Asked::Multiget => "a batch of entries",
+        Asked::Entry => "one entry",
+        Asked::Feed => "the feed",
+        Asked::NewCalendar => "the new calendar",
+        Asked::NewName => "the new name",
+        _ => "a question",
+    }
+}
+
+impl InWords for Instead {
+    fn in_words(&self) -> String {
+        match self {
+            Self::WebPage => "a web page".to_owned(),
+            Self::Nothing { status } => format!("an empty answer (status {status})"),
+            Self::Format { content_type, status } => {
+                format!("{} with status {status}", content_type.as_deref().unwrap_or("something unlabelled"))
+            }
+            Self::Xml(error) => error.in_words(),
+            Self::Root(name) => format!("<{name}> instead of <multistatus>"),
+            Self::NotUtf8 => "bytes that are not UTF-8".to_owned(),
+            Self::NoCalendar => "something that is no calendar".to_owned(),
+            Self::UnchangedFromNothing => "no text (status 304), although nothing was known of it".to_owned(),
+            _ => "something else".to_owned(),
+        }
+    }
+}
+
+impl InWords for XmlError {
+    fn in_words(&self) -> String {
+        match self {
+            Self::NotUtf8 => "not UTF-8".to_owned(),
+            Self::ControlCharacter => "a control character, which XML does not allow".to_owned(),
+            Self::NotWellFormed(words) if words.is_empty() => "no well-formed XML".to_owned(),
+            Self::NotWellFormed(words) => format!("no well-formed XML: {words}"),
+            Self::TooLarge => "XML nested too deeply or too large".to_owned(),
+            Self::NoXml => "no XML".to_owned(),
+            Self::DocumentType => "a document type, which CalDAV has no use for".to_owned(),
+            Self::EndsEarly => "the XML ends too early".to_owned(),
+            Self::BadReference(name) => format!("a reference that names no character: &{name};"),
+            _ => "XML that cannot be read".to_owned(),
+        }
+    }
+}
+
+impl InWords for TransportError {
+    fn in_words(&self) -> String {
+        let through = self.proxy.as_ref().map(|proxy| format!(", through the proxy {proxy}"));
+        format!("{}{}", without_proxy(self), through.unwrap_or_default())
+    }
+}
+
+fn without_proxy(error: &TransportError) -> String {
+    let TransportError { fault, host, .. } = error;
+    let detail = detail_words(&error.detail);
+    let detail = in_brackets(detail.as_deref());
+    if let Some(fault) = error.certificate {
+        let what = match fault {
+            CertificateFault::Expired => "has expired",
+            CertificateFault::NotYetValid => "is not valid yet",
+            CertificateFault::WrongName => "is made out to another name",
+            CertificateFault::UnknownIssuer => "is signed by nobody whom this machine trusts",
+            _ => "is not accepted",
+        };
+        return format!("the certificate of {host} {what}{detail}");
+    }
+    match fault {
+        TransportFault::Resolve => format!("the host name {host} is not known"),
+        TransportFault::Connect => format!("nothing answers at {host}{detail}"),
+        TransportFault::Tls => format!("no secure connection to {host}{detail}"),
+        TransportFault::Timeout => format!("{host} did not answer in time"),
+        TransportFault::Broken => format!("the connection to {host} broke before the answer was complete"),
+        TransportFault::Redirect => format!("{host} redirects in a circle or to nowhere"),
+        TransportFault::TooLarge => match error.detail {
+            Detail::Limit(bytes) => {
+                format!("the answer of {host} is larger than the limit of {} MiB", bytes >> 20)
+            }
+            _ => format!("the answer of {host} is larger than the limit"),
+        },
+        TransportFault::PlainHttp => format!("a password would travel unencrypted to {host}"),
+        TransportFault::UnsendableSecret => {
+            format!("the user or the password for {host} holds characters that cannot be sent")
+        }
+        TransportFault::Stopped => "stopped".to_owned(),
+        TransportFault::SignInEnded => format!("the sign-in at {host} is no longer valid{detail}"),
+        _ => format!("{host} gave no answer{detail}"),
+    }
+}
+
+fn detail_words(detail: &Detail) -> Option<String> {
+    Some(match detail {
+        Detail::Words(words) => words.clone(),
+        Detail::NameServiceSilent => "the name service does not answer".to_owned(),
+        Detail::NoAddress => "it has no address".to_owned(),
+        Detail::NoCertificate => "the server showed no certificate".to_owned(),
+        Detail::UnreadableCertificate => "its certificate cannot be read".to_owned(),
+        Detail::NothingToRenewWith => {
+            "it has run out, and the service gave nothing to renew it with".to_owned()
+        }
+        Detail::SignIn(error) => error.in_words(),
+        _ => return None,
+    })
+}
+
+impl InWords for OAuthError {
+    fn in_words(&self) -> String {
+        match self {
+            Self::Revoked(words) => {
+                format!("the sign-in has run out or was revoked{}", in_brackets(words.as_deref()))
+            }
+            Self::Pending => "waiting for the sign-in on the other device".to_owned(),
+            Self::SlowDown => "waiting for the sign-in on the other device, and asked too often".to_owned(),
+            Self::Denied => "the sign-in was refused".to_owned(),
+            Self::Expired => "the code has run out before anybody signed in".to_owned(),
+            Self::Refused(words) => format!("the sign-in service answered: {words}"),
+            Self::Lacks(name) => {
+                format!("the sign-in service gave no answer that can be understood (no {name} in it)")
+            }
+            Self::NotOAuth { status } => {
+                format!("the sign-in service gave no answer that can be understood (status {status})")
+            }
+            _ => "the sign-in service gave no token".to_owned(),
+        }
+    }
+}
+
+impl InWords for NotACalendar {
+    fn in_words(&self) -> String {
+        match self {
+            Self::Nothing => "it is empty".to_owned(),
+            Self::WebPage => "it is a web page, no calendar".to_owned(),
+            Self::Parse(error) => error.in_words(),
+            Self::Other(name) => format!("it holds a {name}, no VCALENDAR"),
+            Self::Several(count) => format!("it holds {count} calendars one after the other"),
+            Self::TooMany { limit } => format!("it holds more than {limit} entries"),
+            _ => "it is no calendar".to_owned(),
+        }
+    }
+}
+
+impl InWords for EntryError {
+    fn in_words(&self) -> String {
+        match self {
+            Self::Parse(error) => error.in_words(),
+            Self::Empty => "no event, task or journal in it".to_owned(),
+            Self::NoUid => "an entry without UID".to_owned(),
+            Self::SeveralUids(count) => format!("{count} different UIDs in one calendar object"),
+            _ => "it is no entry".to_owned(),
+        }
+    }
+}
+
+impl InWords for Unread {
+    fn in_words(&self) -> String {
+        match self {
+            Self::NotGiven(NotGiven::Dav(error)) => error.in_words(),
+            Self::NotGiven(_) => "bytes that are not UTF-8".to_owned(),
+            Self::NoEntry(error) => error.in_words(),
+        }
+    }
+}
+
+impl InWords for SeriesError {
+    fn in_words(&self) -> String {
+        match self {
+            Self::Rule(error) => {
+                format!("`{}` is no part of a recurrence rule that is understood", error.part)
+            }
+            Self::OverBudget(_) => "its recurrence takes too long to work out".to_owned(),
+            Self::UnknownZone(zone) => format!("its time zone {zone:?} is known to nobody"),
+            Self::BadTime(start) => format!("its start {start:?} is no time"),
+            _ => "when it is cannot be worked out".to_owned(),
+        }
+    }
+}
+
+impl InWords for SetupError {
+    fn in_words(&self) -> String {
+        match self {
+            Self::Proxy => "the proxy's address cannot be understood".to_owned(),
+            Self::NoAuthority => {
+                "the `ca` file holds no certificate (PEM: -----BEGIN CERTIFICATE-----)".to_owned()
+            }
+            Self::Certificate => {
+                "the certificate for signing in needs a certificate and its key in PEM".to_owned()
+            }
+            Self::Other(words) => words.clone(),
+            _ => "no connection can be prepared".to_owned(),
+        }
+    }
+}
+
+impl InWords for ParseError {
+    fn in_words(&self) -> String {
+        let problem = match &self.problem {
+            ParseProblem::NotCalendar => {
+                "this is no iCalendar text (it does not begin with BEGIN:)".to_owned()
+            }
+            ParseProblem::NoColon => "a line without a name and a colon".to_owned(),
+            ParseProblem::CutOff(name) => format!("the text ends before END:{name}"),
+            ParseProblem::WrongEnd { found, expected } => {
+                format!("END:{found} where END:{expected} should stand")
+            }
+            ParseProblem::Outside => "a property outside any component".to_owned(),
+            ParseProblem::NotUtf8 => "bytes that are not UTF-8".to_owned(),
+            ParseProblem::TooMuch { what, limit } => {
+                let what = match what {
+                    Bound::Lines => "lines",
+                    Bound::LineBytes => "bytes in one line",
+                    Bound::Depth => "nested components",
+                    _ => "of something",
+                };
+                format!("more than the limit of {limit} {what}")
+            }
+            ParseProblem::NotOne(count) => format!("{count} calendar objects where one should stand"),
+            _ => "it cannot be read".to_owned(),
+        };
+        format!("line {}, column {}: {problem}", self.line, self.column)
+    }
+}
