@@ -162,7 +162,8 @@ impl Rule {
     }
 
     /// What changes the result of a run over unchanged calendars: another text here is owed to every case.
-    pub(crate) fn settings(&self) -> String {
+    #[must_use]
+    pub fn settings(&self) -> String {
         let kinds: Vec<_> = self.kinds.iter().map(|k| k.word()).collect();
         let reach = |reach: Reach| match reach {
             Reach::Unlimited => "all".to_owned(),

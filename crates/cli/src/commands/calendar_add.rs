@@ -21,7 +21,7 @@ use crate::settings::{
 };
 use crate::words::{
     NEW_UIDS, NOT_THERE_YET, ON_A_SERVER, calendar_failure, feed_with_password, has_calendar, is_a_file,
-    is_a_folder, not_a_feed, not_one_calendar, oddity_words,
+    is_a_folder, not_a_feed, not_one_calendar, oddity_words, rights_word,
 };
 
 /// What a look at a calendar came to.
@@ -98,16 +98,10 @@ fn look_at_server(
         Some(_) => ("path", Value::from(info.href.as_str())),
         None => ("name", Value::from(info.name.as_str())),
     });
-    let rights = match info.writable {
-        Some(false) => "read only",
-        Some(true) => "read, write",
-        None => "not told",
-    };
     let report = Report {
         title: Some(info.name.clone()),
-        rights,
         entries,
-        ..empty_report(args, ON_A_SERVER, settings)
+        ..empty_report(args, ON_A_SERVER, info.writable, settings)
     };
     Ok(Looked { keys, report })
 }
@@ -142,8 +136,7 @@ fn look_at_feed(
             FeedSource::Secret(source) => secret_value(source),
         },
     ));
-    let mut report = report(args, "feed", settings, &text);
-    report.rights = "read only";
+    let mut report = report(args, "feed", false, settings, &text);
     if has_new_uids(&text, &again) {
         report.odd.push(NEW_UIDS.to_owned());
     }
@@ -170,7 +163,7 @@ fn look_at_file(args: &CalendarAdd, settings: &Settings, file: &Path) -> Result<
     } else {
         CalendarText::empty()
     };
-    let mut report = report(args, "file", settings, &text);
+    let mut report = report(args, "file", true, settings, &text);
     if !here.exists() {
         report.odd = vec![NOT_THERE_YET.to_owned()];
     }
@@ -188,7 +181,7 @@ fn look_at_folder(args: &CalendarAdd, settings: &Settings, folder: &Path) -> Res
     let listing =
         FolderCalendar::new(here.to_owned(), true).listing().map_err(|error| unreadable(args, &error))?;
     let entries = [("files", listing.entries.len())].into();
-    let mut report = Report { entries, rights: "read, write", ..empty_report(args, "folder", settings) };
+    let mut report = Report { entries, ..empty_report(args, "folder", Some(true), settings) };
     if !here.exists() {
         report.odd = vec![NOT_THERE_YET.to_owned()];
     }
@@ -202,12 +195,18 @@ fn unreadable(args: &CalendarAdd, error: &CalendarError) -> Failure {
     calendar_failure(error, &args.calendar, args.account.as_deref())
 }
 
-fn empty_report(args: &CalendarAdd, kind: &'static str, settings: &Settings) -> Report {
+fn empty_report(
+    args: &CalendarAdd,
+    kind: &'static str,
+    writable: Option<bool>,
+    settings: &Settings,
+) -> Report {
     Report {
         calendar: args.calendar.clone(),
         kind,
         title: None,
-        rights: "read, write",
+        rights: rights_word(writable),
+        is_read_only: writable == Some(false),
         entries: BTreeMap::new(),
         first: None,
         last: None,
@@ -219,7 +218,13 @@ fn empty_report(args: &CalendarAdd, kind: &'static str, settings: &Settings) -> 
     }
 }
 
-fn report(args: &CalendarAdd, kind: &'static str, settings: &Settings, text: &CalendarText) -> Report {
+fn report(
+    args: &CalendarAdd,
+    kind: &'static str,
+    writable: bool,
+    settings: &Settings,
+    text: &CalendarText,
+) -> Report {
     let CalendarFacts { title, zone, refresh, kinds, first, last, endless, .. } = text.facts();
     Report {
         title,
@@ -231,6 +236,6 @@ fn report(args: &CalendarAdd, kind: &'static str, settings: &Settings, text: &Ca
         refresh_seconds: refresh
             .map(|DurationValue { days, seconds }| days.saturating_mul(86_400).saturating_add(seconds)),
         odd: text.oddities().iter().map(oddity_words).collect(),
-        ..empty_report(args, kind, settings)
+        ..empty_report(args, kind, Some(writable), settings)
     }
 }

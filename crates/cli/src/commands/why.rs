@@ -18,7 +18,7 @@ use crate::open::{block_on, load, look_at_state};
 use crate::questions::Questions;
 use crate::render::human::why::{ENOUGH, choices, told};
 use crate::render::midnight;
-use crate::report::why::{Past, Report, Telling, Uncovered};
+use crate::report::why::{NotAsked, Past, Report, Telling, Uncovered};
 use crate::settings::{Connections, RouteSettings, Settings, route_key, uncovered_calendars};
 use crate::words::{WHICH_ONE, nowhere};
 
@@ -44,14 +44,14 @@ pub(crate) fn run(words: &[String], common: &Common, io: &mut Io<'_>) -> Result<
             };
             match told.await {
                 Ok(stories) => found.extend(stories.into_iter().map(|story| (*name, *route, story))),
-                Err(failure) => failures.push(failure),
+                Err(failure) => failures.push((*name, failure)),
             }
         }
         if routes.len() == settings.routes.len() {
             for name in uncovered_calendars(&settings) {
                 match in_calendar(name, &connections, &wanted).await {
                     Ok(entries) => uncovered.extend(entries),
-                    Err(failure) => failures.push(failure),
+                    Err(failure) => failures.push((name, failure)),
                 }
             }
         }
@@ -74,8 +74,13 @@ pub(crate) fn run(words: &[String], common: &Common, io: &mut Io<'_>) -> Result<
         stories: found.into_iter().map(tell).collect(),
         uncovered,
         past: past.iter().map(Past::of).collect(),
+        not_asked: failures.iter().map(|(name, failure)| NotAsked::of(name, failure)).collect(),
     };
+    let failures: Vec<_> = failures.into_iter().map(|(_, failure)| failure).collect();
     if report.stories.is_empty() && report.uncovered.is_empty() && report.past.is_empty() {
+        if common.json {
+            show(common, io, &report, String::new)?;
+        }
         return Err(failures.into_iter().next().unwrap_or_else(|| nowhere(words, &routes)));
     }
     let zone = &settings.zone;

@@ -11,6 +11,8 @@ pub(crate) struct Report {
     pub(crate) kind: &'static str,
     pub(crate) title: Option<String>,
     pub(crate) rights: &'static str,
+    #[serde(skip)]
+    pub(crate) is_read_only: bool,
     pub(crate) entries: BTreeMap<&'static str, usize>,
     pub(crate) first: Option<String>,
     pub(crate) last: Option<String>,

@@ -8,7 +8,7 @@ use serde::Serialize;
 
 use crate::failure::Failure;
 use crate::settings::{CalendarSettings, FeedSource, Place, Settings, routes_of};
-use crate::words::KEPT_AS_SECRET;
+use crate::words::{KEPT_AS_SECRET, rights_word};
 
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
@@ -76,11 +76,7 @@ pub(crate) fn configured(settings: Option<&Settings>, account: &str, found: &Fou
             color: info.color.clone(),
             kinds: info.kinds.iter().map(Kind::word).collect(),
             entries: None,
-            rights: match info.writable {
-                Some(true) => "read, write",
-                Some(false) => "read only",
-                None => "not told",
-            },
+            rights: rights_word(info.writable),
             shared: info.is_shared || others,
             routes: settings.map(|s| routes_of(s, &configured_as)).unwrap_or_default(),
             configured_as,
@@ -101,7 +97,7 @@ pub(crate) fn others(settings: &Settings) -> Vec<OtherReport> {
             name: name.clone(),
             kind: calendar.place.kind(),
             place: elsewhere(&calendar.place)?,
-            rights: if matches!(calendar.place, Place::Feed(_)) { "read only" } else { "read, write" },
+            rights: rights_word(Some(!matches!(calendar.place, Place::Feed(_)))),
             routes: routes_of(settings, std::slice::from_ref(name)),
         })
     });

@@ -1,9 +1,11 @@
 //! What `history` reports: runs, and what they changed.
 
-use chestnut_store::{Change, RunRecord, RunResult};
+use std::collections::BTreeMap;
+
+use chestnut_store::{Change, Counts, RouteSummary, RunRecord, RunResult};
 use serde::Serialize;
 
-use crate::words::told_words;
+use crate::words::{kept_failure_words, told_words};
 
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
@@ -20,10 +22,59 @@ pub(crate) struct Run {
     pub(crate) finished: Option<String>,
     #[cfg_attr(test, schemars(with = "Option<super::schema::RunResult>"))]
     pub(crate) result: Option<RunResult>,
-    #[cfg_attr(test, schemars(with = "std::collections::BTreeMap<String, serde_json::Value>"))]
-    pub(crate) summary: chestnut_store::RouteSummary,
+    pub(crate) summary: Summary,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) changes: Option<Vec<ChangeLine>>,
+}
+
+/// What a run came to.
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub(crate) struct Summary {
+    #[cfg_attr(test, schemars(with = "BTreeMap<String, super::schema::Counts>"))]
+    pub(crate) calendars: BTreeMap<String, Counts>,
+    pub(crate) linked: usize,
+    pub(crate) in_step: usize,
+    pub(crate) left_out: BTreeMap<String, usize>,
+    pub(crate) held: usize,
+    pub(crate) held_disagreements: usize,
+    pub(crate) disagreements: usize,
+    /// Calendars in which entries get UIDs of the route's own.
+    pub(crate) own_uids: Vec<String>,
+    /// In seconds, where it is more than a day.
+    pub(crate) clocks_apart: Option<i64>,
+    pub(crate) partly: BTreeMap<String, usize>,
+    pub(crate) damaged: usize,
+    pub(crate) failed: usize,
+    /// Why the run as a whole failed.
+    pub(crate) error: Option<String>,
+    pub(crate) requests: u64,
+    pub(crate) writes: u64,
+    pub(crate) milliseconds: u64,
+}
+
+impl Summary {
+    fn of(summary: &RouteSummary) -> Self {
+        let summary = summary.clone();
+        Self {
+            calendars: summary.calendars,
+            linked: summary.linked,
+            in_step: summary.in_step,
+            left_out: summary.left_out,
+            held: summary.held,
+            held_disagreements: summary.held_disagreements,
+            disagreements: summary.disagreements,
+            own_uids: summary.own_uids,
+            clocks_apart: summary.clocks_apart,
+            partly: summary.partly,
+            damaged: summary.damaged,
+            failed: summary.failed,
+            error: summary.error.as_ref().map(kept_failure_words),
+            requests: summary.requests,
+            writes: summary.writes,
+            milliseconds: summary.milliseconds,
+        }
+    }
 }
 
 #[derive(Debug, Serialize)]
@@ -54,7 +105,7 @@ pub(crate) fn run_of(record: &RunRecord, changes: Option<&[Change]>) -> Run {
         started: record.started.to_string(),
         finished: record.finished.map(|at| at.to_string()),
         result: record.result,
-        summary: record.summary.clone(),
+        summary: Summary::of(&record.summary),
         changes: changes.map(|changes| changes.iter().map(line).collect()),
     }
 }

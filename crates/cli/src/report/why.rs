@@ -4,6 +4,7 @@ use chestnut_engine::{Difference, Part, PreviewedChange, Story, StoryPlace};
 use chestnut_store::PastChange;
 use serde::Serialize;
 
+use crate::failure::Failure;
 use crate::settings::RouteSettings;
 use crate::words::{cause_words, part_words, story_words, told_words, why_words};
 
@@ -15,6 +16,22 @@ pub(crate) struct Report {
     pub(crate) uncovered: Vec<Uncovered>,
     /// What runs did, the newest first.
     pub(crate) past: Vec<Past>,
+    /// What could not be asked: the entry may stand there.
+    pub(crate) not_asked: Vec<NotAsked>,
+}
+
+/// A route, or a calendar without one, that could not be asked.
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub(crate) struct NotAsked {
+    pub(crate) name: String,
+    pub(crate) error: String,
+}
+
+impl NotAsked {
+    pub(crate) fn of(name: &str, failure: &Failure) -> Self {
+        Self { name: name.to_owned(), error: failure.message.clone() }
+    }
 }
 
 impl Report {

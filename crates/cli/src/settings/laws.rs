@@ -2,7 +2,9 @@
 
 use std::path::Path;
 
-use super::Settings;
+use super::{Connections, Settings};
+use crate::environment::Environment;
+use crate::open::block_on;
 use crate::words::first_configuration;
 use crate::words::keys::{ACCOUNT, CALENDAR, Default, Key, OAUTH, ROUTE, TOP, Ways};
 
@@ -67,6 +69,25 @@ fn defaults_are_what_holds_and_examples_can_be_written() {
             // An example with "…" in it is a shape.
             assert!(read.is_ok() || value.contains('…'), "{}: {read:?}", key.name);
         }
+    }
+}
+
+/// What the engine compares between runs is what the keys say of themselves.
+#[test]
+fn another_value_is_owed_to_every_entry_or_to_none() {
+    let compared = |key: &str, value: Option<&str>| {
+        let said = value.map(|value| format!("{key} = {value}\n")).unwrap_or_default();
+        let text = format!("{BASE}[route.r]\n{}\n{said}", beside("[route.r]", key));
+        let settings = Settings::parse(Path::new("chestnut.toml"), &text).expect("settings");
+        let environment = Environment::of_process();
+        let connections = Connections::new(&settings, &environment);
+        let rule = block_on(connections.route("r", &settings.routes["r"], b"a key for tests"));
+        rule.expect("a runtime").expect("a rule").settings()
+    };
+    for key in ROUTE.iter().filter(|key| !["from", "to", "between"].contains(&key.name)) {
+        let example = key.example.expect("an example");
+        let is_compared = compared(key.name, Some(example)) != compared(key.name, None);
+        assert_eq!(is_compared, key.is_compared, "{}", key.name);
     }
 }
 

@@ -154,4 +154,18 @@ pub(crate) fn file_unreadable(name: &str, words: &str) -> Failure {
 
 /// What sort of calendar it is; where its feed is.
 pub(crate) const ON_A_SERVER: &str = "on a server";
+
+/// What may be done in a calendar; `None` where its server does not tell.
+pub(crate) fn rights_word(writable: Option<bool>) -> &'static str {
+    match writable {
+        Some(true) => "read, write",
+        Some(false) => "read only",
+        None => "not told",
+    }
+}
+
+/// Where a calendar is, as one says it of one.
+pub(crate) fn placed(kind: &str) -> String {
+    if kind == ON_A_SERVER { kind.to_owned() } else { format!("a {kind}") }
+}
 pub(crate) const KEPT_AS_SECRET: &str = "kept as a secret";

@@ -14,6 +14,9 @@ pub(crate) struct Key {
     pub(crate) ways: Ways,
     /// It says something only where copies show when, and nothing else.
     pub(crate) is_of_busy: bool,
+    /// Another value changes what a run decides: it is owed to every entry.
+    #[cfg_attr(not(test), expect(dead_code, reason = "held against what the engine compares"))]
+    pub(crate) is_compared: bool,
     /// In a new configuration: a value, and a remark on it.
     pub(crate) start: Option<(&'static str, &'static str)>,
 }
@@ -47,6 +50,7 @@ const fn key(name: &'static str, means: &'static str) -> Key {
         example: None,
         ways: Ways::All,
         is_of_busy: false,
+        is_compared: true,
         start: None,
     }
 }
@@ -84,6 +88,10 @@ impl Key {
 
     const fn of_busy(self) -> Self {
         Self { is_of_busy: true, ..self }
+    }
+
+    const fn of_no_entry(self) -> Self {
+        Self { is_compared: false, ..self }
     }
 
     const fn two_way(self) -> Self {
@@ -155,7 +163,7 @@ pub(crate) const ROUTE: &[Key] = &[
     key("to", "the calendar that receives copies").needed().example(r#""board""#).one_way().start(r#""board""#, ""),
     key("between", "instead of `from` and `to`: two or more calendars that are kept alike: see [the guide](../guide/both-ways-and-deletions.md)").example(r#"["crews-office", "crews-phones"]"#).two_way().start(r#"["presses", "board"]"#, ""),
     key("disagree", r#"with `between`: whose word counts: `"newest"`, a calendar, `"hold"`"#).default(r#""newest""#).example(r#""hold""#).two_way().start(r#""newest""#, r#"or a calendar, or "hold": you decide"#),
-    key("deletion-limit", "how much a run deletes unasked").default("{ entries = 10, percent = 20 }").example("5"),
+    key("deletion-limit", "how much a run deletes unasked").default("{ entries = 10, percent = 20 }").example("5").of_no_entry(),
     key("matches", r#"entries that are on the far side already, by UID or by title, time and recurrence: `"follow"` lays the source's changes over them and never deletes or corrects them; `"own"` treats them as copies"#).default(r#""follow""#).example(r#""own""#).one_way(),
     key("strangers", r#"entries on the far side that are nobody's copies: `"leave"`, `"remove"`"#).default(r#""leave""#).example(r#""remove""#).one_way(),
     key("relay", "take copies of other routes like originals").default("false").example("true"),
@@ -170,6 +178,6 @@ pub(crate) const ROUTE: &[Key] = &[
     key("join-busy", "join overlapping and touching busy times into blocks").default("false").example("true").of_busy().one_way(),
     key("deletions", r#"what a deletion at the source does: `"carry"` deletes the copy, `"keep"` leaves it"#).default(r#""carry""#).example(r#""keep""#).start(r#""carry""#, r#""keep": a copy stays when its entry is deleted"#),
     key("far-edits", r#"what happens to a copy that somebody edited: `"correct"` puts it right, `"leave"` leaves it until the source changes"#).default(r#""correct""#).example(r#""leave""#).one_way(),
-    key("stale-after", "without a run that went well for so long, `status` calls the route behind, with exit status 3").otherwise("never").example(r#""6 hours""#),
-    key("full-look-every", "how often the whole listing is compared, against servers that forget to tell changes").default(r#""24 hours""#).example(r#""6 hours""#),
+    key("stale-after", "without a run that went well for so long, `status` calls the route behind, with exit status 3").otherwise("never").example(r#""6 hours""#).of_no_entry(),
+    key("full-look-every", "how often the whole listing is compared, against servers that forget to tell changes").default(r#""24 hours""#).example(r#""6 hours""#).of_no_entry(),
 ];

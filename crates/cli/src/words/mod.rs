@@ -42,7 +42,7 @@ pub(crate) use calendars::{
     KEPT_AS_SECRET, NEW_UIDS, NOT_THERE_YET, ON_A_SERVER, calendar_failure, empty_name, entry_unreadable,
     feed_with_password, file_unreadable, has_calendar, has_calendar_so_none_was_made, has_no_name, is_a_file,
     is_a_folder, keeps_its_name, made_and_not_there, made_differently, no_home, not_a_feed, not_made,
-    not_one_calendar, not_renamed, renamed, server_has_calendar,
+    not_one_calendar, not_renamed, placed, renamed, rights_word, server_has_calendar,
 };
 pub(crate) use causes::{cause_advice, cause_words};
 pub(crate) use checking::{

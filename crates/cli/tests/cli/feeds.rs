@@ -151,6 +151,9 @@ fn no_odd_feed_deletes_or_doubles_anything() {
         let told = desk.run(&["sync", "--json"]);
         let [created, _, deleted] = counts(&told.json());
         let words = told.json()["runs"][0]["error"].as_str().unwrap_or_default().to_owned();
+        // The state keeps facts; history says them as the run did.
+        let kept = desk.ok(&["history", "--json"]).json()["runs"][0]["summary"]["error"].clone();
+        assert_eq!(kept.as_str().unwrap_or_default(), words, "{name}");
         let expected = match comes {
             Same => told.code == 0 && created == 0,
             OneMore => told.code == 0 && created == 1,

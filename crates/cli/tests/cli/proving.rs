@@ -395,6 +395,11 @@ fn a_story_is_found_wherever_the_entry_is_or_was() {
     set_up.configure(&format!("{}{uncovered}", set_up.standard()));
     assert!(set_up.ok(&["why", "aside"]).out.contains("stands in aside, which no route takes from"));
     assert!(set_up.run(&["status"]).out.contains("nothing in it is copied: aside"));
+    // A calendar that cannot be asked: machines get a document, too.
+    std::fs::remove_dir_all(set_up.path("aside")).expect("removed");
+    let told = set_up.run(&["why", "aside", "--json"]);
+    assert_eq!(told.code, 1);
+    assert_eq!(told.json()["not_asked"][0]["name"], "aside");
 }
 
 /// Titles that somebody sends to harm whoever reads them.

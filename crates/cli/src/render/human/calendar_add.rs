@@ -3,12 +3,11 @@
 use super::calendar_list::entries_words;
 use crate::render::{clean, count, style};
 use crate::report::calendar_add::Report;
-use crate::words::interval;
+use crate::words::{interval, placed};
 
 pub(crate) fn human(report: &Report) -> String {
     let line = |name: &str, text: &str| format!("  {name:12}{}\n", clean(text));
-    let kind =
-        if report.kind == "on a server" { report.kind.to_owned() } else { format!("a {}", report.kind) };
+    let kind = placed(report.kind);
     let mut out = format!("{}, {kind}\n", style::paint(style::STRONG, &report.calendar));
     if let Some(title) = &report.title {
         out += &line("title", title);
@@ -33,7 +32,7 @@ pub(crate) fn human(report: &Report) -> String {
         out += &format!("  {}  {}\n", style::paint(style::WARN, format!("{:10}", "odd")), clean(odd));
     }
     out += &format!("\nWritten into {}.\n", report.configuration);
-    if report.rights == "read only" {
+    if report.is_read_only {
         out += "It can only be read: use it as `from` of a route.\n";
     }
     out

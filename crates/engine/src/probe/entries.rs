@@ -1,0 +1,72 @@
+//! Test entries where they stand: noted, read, carried by a run over them alone, and taken away.
+
+use std::cell::Cell;
+use std::rc::Rc;
+
+use chestnut_caldav::Fetched;
+use chestnut_caldav::protocol::Condition;
+use chestnut_core::ical::Limits;
+use chestnut_core::{ETag, Entry, ObjectHref, PROBE_DAYS, PROBE_LENGTH};
+use chestnut_store::{ProbeRow, Store};
+
+use crate::error::RunError;
+use crate::options::{Only, RunOptions};
+use crate::rule::{CalendarEnd, Rule};
+use crate::sender::{Outgoing, send};
+
+/// A run over test entries alone, which looks anew.
+pub(super) fn over_test_entries(options: &RunOptions, spans: &[(i64, i64)]) -> RunOptions {
+    RunOptions {
+        only: Some(Rc::new(Only::Probe(spans.to_vec()))),
+        allow_deletions: true,
+        round: Default::default(),
+        ..options.clone()
+    }
+}
+
+/// What is noted of test entries of a route in one of its calendars.
+pub(super) fn noted<'n>(
+    rule: &'n Rule,
+    store: &Store,
+    end: &'n CalendarEnd,
+) -> Result<impl Iterator<Item = ProbeRow> + use<'n>, RunError> {
+    let rows = store.probes()?.into_iter();
+    Ok(rows.filter(move |row| row.route == rule.name && row.calendar == end.name))
+}
+
+/// When a test entry may have taken place that did so once: a day before or after, and the days of its series.
+pub(super) fn may_have_been(start: i64) -> impl Iterator<Item = (i64, i64)> {
+    let moved = (-1..=PROBE_DAYS).flat_map(|day| [24 * day, 24 * day + 1]);
+    moved.map(move |hours| (start + hours * 3600, start + hours * 3600 + PROBE_LENGTH.as_secs()))
+}
+
+/// What became of something that was to be taken away.
+pub(super) enum Taken {
+    Gone { was_there: bool },
+    Stands,
+}
+
+/// Deletes what stands at a place, where it bears the mark of a test entry; all else is not ours.
+pub(super) async fn take_away(end: &CalendarEnd, href: &ObjectHref, mark: &str) -> Result<Taken, RunError> {
+    let Some((entry, etag)) = read(end, href).await? else { return Ok(Taken::Gone { was_there: false }) };
+    if !entry.uid().as_str().starts_with(mark) {
+        return Ok(Taken::Gone { was_there: false });
+    }
+    let condition = etag.map_or(Condition::Exists, Condition::Is);
+    let out = Outgoing { href, text: None, condition };
+    drop(send(end, &out, &Cell::new(false)).await);
+    Ok(match read(end, href).await? {
+        None => Taken::Gone { was_there: true },
+        Some(_) => Taken::Stands,
+    })
+}
+
+pub(super) async fn read(
+    end: &CalendarEnd,
+    href: &ObjectHref,
+) -> Result<Option<(Entry, Option<ETag>)>, RunError> {
+    let mut fetched =
+        end.calendar.fetch(std::slice::from_ref(href)).await.map_err(|error| end.failed(error))?;
+    let Some(Fetched::Text { text, etag }) = fetched.remove(href) else { return Ok(None) };
+    Ok(Entry::parse(&text, &Limits::default()).ok().map(|entry| (entry, etag)))
+}
