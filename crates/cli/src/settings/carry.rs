@@ -8,10 +8,7 @@ use chestnut_core::{
 
 use super::reader::Section;
 use crate::failure::Failure;
-use crate::words::Problem;
-
-const KEYS: &[&str] =
-    &["details", "title", "prefix", "blocks-time", "privacy", "reminders", "people", "categories", "colour"];
+use crate::words::{Problem, keys};
 
 /// Reads `carry` and `busy-title`.
 pub(super) fn carry(route: &Section<'_>) -> Result<Carry, Failure> {
@@ -37,7 +34,7 @@ pub(super) fn carry(route: &Section<'_>) -> Result<Carry, Failure> {
 
 fn details(table: &Section<'_>) -> Result<Carry, Failure> {
     table.renamed(&[("show-as", "blocks-time")])?;
-    table.allow(KEYS)?;
+    table.allow_described(keys::CARRY)?;
     let mut details = Details {
         title: table.text("title")?,
         prefix: table.text("prefix")?,

@@ -6,21 +6,6 @@ use super::reader::Section;
 use crate::failure::Failure;
 use crate::words::Problem;
 
-pub(super) const ONLY_KEYS: &[&str] = &[
-    "kinds",
-    "categories",
-    "words",
-    "all-day",
-    "declined",
-    "cancelled",
-    "tentative",
-    "free",
-    "private",
-    "organiser",
-];
-pub(super) const SKIP_KEYS: &[&str] =
-    &["categories", "words", "all-day", "declined", "cancelled", "tentative", "free", "private", "organiser"];
-
 type MakeTest = fn(bool) -> Test;
 
 /// Reads the tests of one table. `declined = false` and the like in `skip` could be read both ways, and are refused.

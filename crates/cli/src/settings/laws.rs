@@ -6,7 +6,13 @@ use super::{Connections, Settings};
 use crate::environment::Environment;
 use crate::open::block_on;
 use crate::words::first_configuration;
-use crate::words::keys::{ACCOUNT, CALENDAR, Default, Key, OAUTH, ROUTE, TOP, Ways};
+use crate::words::keys::{
+    ACCOUNT, CALENDAR, CARRY, DELETION_LIMIT, Default, Key, OAUTH, ONLY, ROUTE, TOP, WINDOW, Ways,
+};
+
+/// Tables inside a route.
+const INNER: [(&str, &[Key]); 4] =
+    [("only", ONLY), ("window", WINDOW), ("carry", CARRY), ("deletion-limit", DELETION_LIMIT)];
 
 /// What every other table leans on.
 const BASE: &str = "[account.packhouse]\nurl = \"https://dav.packhouse.example/\"\n\
@@ -91,6 +97,23 @@ fn another_value_is_owed_to_every_entry_or_to_none() {
     }
 }
 
+/// The tables inside a route: what is said of a key of theirs holds, and the guide has an example of each.
+#[test]
+fn keys_of_inner_tables_are_read_and_shown() {
+    let guide = include_str!("../../../../docs/guide/what-a-route-takes.md");
+    let both = include_str!("../../../../docs/guide/both-ways-and-deletions.md");
+    for (outer, key) in INNER.iter().flat_map(|(outer, keys)| keys.iter().map(move |key| (*outer, key))) {
+        let with = |value: &str| read("[route.r]", outer, Some(&format!("{{ {} = {value} }}", key.name)));
+        let example = with(key.example.expect("an example"));
+        assert!(example.is_ok(), "{outer}.{}: {example:?}", key.name);
+        if let Default::Value(value) = key.default {
+            assert_eq!(with(value), read("[route.r]", outer, Some("{ }")), "{outer}.{}", key.name);
+        }
+        let shown = format!("{} = ", key.name);
+        assert!(guide.contains(&shown) || both.contains(&shown), "{outer}.{} is in no guide", key.name);
+    }
+}
+
 #[test]
 fn a_first_configuration_works_once_its_lines_are_no_comments() {
     let is_line = |line: &&str| line.starts_with("# [") || line.contains(" = ");
@@ -137,7 +160,9 @@ fn the_reference_says_what_the_program_reads() {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/reference/configuration.md");
     let mut text = std::fs::read_to_string(&path).expect("the reference");
     let tables =
-        [("top", TOP), ("account", ACCOUNT), ("oauth", OAUTH), ("calendar", CALENDAR), ("route", ROUTE)];
+        [("top", TOP), ("account", ACCOUNT), ("oauth", OAUTH), ("calendar", CALENDAR), ("route", ROUTE)]
+            .into_iter()
+            .chain(INNER.map(|(key, keys)| (key, keys)));
     let mut wanted = text.clone();
     for (name, keys) in tables {
         let mark = format!("<!-- keys: {name} -->\n\n");

@@ -11,7 +11,7 @@ use jiff::civil::Date;
 use jiff::{SignedDuration, Span};
 
 use super::carry::carry;
-use super::choice::{ONLY_KEYS, SKIP_KEYS, tests};
+use super::choice::tests;
 use super::reader::Section;
 use crate::failure::Failure;
 use crate::words::Problem;
@@ -86,7 +86,7 @@ pub(super) fn route(section: &Section<'_>) -> Result<RouteSettings, Failure> {
     let kinds = match section.section("only")? {
         None => None,
         Some(only) => {
-            only.allow(ONLY_KEYS)?;
+            only.allow_described(keys::ONLY)?;
             only.texts("kinds")?.map(|words| kinds(&only, &words)).transpose()?
         }
     };
@@ -95,7 +95,7 @@ pub(super) fn route(section: &Section<'_>) -> Result<RouteSettings, Failure> {
         choice.only = tests(&only, true)?;
     }
     if let Some(skip) = section.section("skip")? {
-        skip.allow(SKIP_KEYS)?;
+        skip.allow_described(&keys::skip())?;
         choice.skip = tests(&skip, false)?;
     }
     choice.add_addresses(&section.texts("me")?.unwrap_or_default());
@@ -195,7 +195,7 @@ fn deletion_limit(section: &Section<'_>) -> Result<DeletionLimit, Failure> {
         );
     }
     let table = section.section("deletion-limit")?.expect("it is a table");
-    table.allow(&["entries", "percent"])?;
+    table.allow_described(keys::DELETION_LIMIT)?;
     let default = DeletionLimit::default();
     Ok(DeletionLimit {
         entries: table.number("entries")?.unwrap_or(default.entries),
@@ -230,7 +230,7 @@ fn kinds(only: &Section<'_>, words: &[String]) -> Result<Kinds, Failure> {
 /// `window = { past = "7 days", ahead = "3 months" }`, or `{ from = "2026-12-01", to = "2027-02-28" }`.
 fn window(route: &Section<'_>) -> Result<Window, Failure> {
     let Some(section) = route.section("window")? else { return Ok(Window::default()) };
-    section.allow(&["past", "ahead", "from", "to"])?;
+    section.allow_described(keys::WINDOW)?;
     let edge = |relative: &str, fixed: &str| {
         if section.has(relative) && section.has(fixed) {
             return Err(section.wrong(fixed, Problem::Excludes(relative)));

@@ -181,3 +181,54 @@ pub(crate) const ROUTE: &[Key] = &[
     key("stale-after", "without a run that went well for so long, `status` calls the route behind, with exit status 3").otherwise("never").example(r#""6 hours""#).of_no_entry(),
     key("full-look-every", "how often the whole listing is compared, against servers that forget to tell changes").default(r#""24 hours""#).example(r#""6 hours""#).of_no_entry(),
 ];
+
+/// `only = { … }`
+pub(crate) const ONLY: &[Key] = &[
+    key("kinds", "entries of these kinds: `events`, `tasks`, `journals`")
+        .default(r#"["events"]"#)
+        .example(r#"["tasks"]"#),
+    key("categories", "with one of these categories, in any case").example(r#"["Town"]"#),
+    key("words", "with one of these in title, place or notes, in any case; between slashes it is a pattern")
+        .example(r#""press hall""#),
+    key("all-day", "of whole days (`true`), or with times (`false`)").example("true"),
+    key("declined", "to which the owner has said no").example("true"),
+    key("cancelled", "that are called off").example("true"),
+    key("tentative", "that are not certain yet").example("true"),
+    key("free", "that take no time").example("true"),
+    key("private", "that are private or confidential").example("true"),
+    key("organiser", "that one of these addresses has called").example(r#"["crews@packhouse.example"]"#),
+];
+
+/// `skip = { … }`: the same, but for the kinds.
+pub(crate) fn skip() -> Vec<Key> {
+    ONLY.iter().filter(|key| key.name != "kinds").copied().collect()
+}
+
+/// `window = { … }`
+pub(crate) const WINDOW: &[Key] = &[
+    key("past", "so far back from today: days, weeks, months or years")
+        .otherwise("no end")
+        .example(r#""7 days""#),
+    key("ahead", "so far ahead of today").otherwise("no end").example(r#""3 months""#),
+    key("from", "instead of `past`: from this day on").example(r#""2027-01-01""#),
+    key("to", "instead of `ahead`: up to this day, which is inside").example(r#""2027-02-28""#),
+];
+
+/// `carry = { … }`
+pub(crate) const CARRY: &[Key] = &[
+    key("details", "which of `title`, `location`, `notes`, `people`, `reminders`, `categories`, `colour`, `link`, `attachments`, `other` go along").otherwise("all of them").example(r#"["title", "location"]"#),
+    key("title", "a title for every copy").otherwise("its own").example(r#""Market""#),
+    key("prefix", "stands before every title").otherwise("none").example(r#""[Stall] ""#),
+    key("blocks-time", r#"whether copies take time: `"as-it-is"`, `"yes"` or `"no"`"#).default(r#""as-it-is""#).example(r#""no""#),
+    key("privacy", r#"`"as-it-is"`, `"public"`, `"private"` or `"confidential"`"#).default(r#""as-it-is""#).example(r#""private""#),
+    key("reminders", r#"`"as-they-are"`, `"none"`, or one so long before the start"#).default(r#""as-they-are""#).example(r#""30 minutes""#),
+    key("people", r#"`"silent"`: they go along where the far server cannot write to them; `"listed"`: they become lines in the notes; `"none"`: they stay behind; `"invite"`: they go along in any case, and **the far server may write to them**"#).default(r#""silent""#).example(r#""listed""#),
+    key("categories", "these, or a table that renames them; an empty name takes one out").otherwise("its own").example(r#"["Markets"]"#),
+    key("colour", "a name that web pages use, or a table of colours by category").otherwise("its own").example(r#""orange""#),
+];
+
+/// `deletion-limit = { … }`
+pub(crate) const DELETION_LIMIT: &[Key] = &[
+    key("entries", "so many deletions in one run are always done").default("10").example("5"),
+    key("percent", "so many of a hundred of the route's entries, too").default("20").example("0"),
+];
