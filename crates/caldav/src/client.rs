@@ -14,7 +14,7 @@ use crate::error::{Asked, DavError, Detail, Instead, TransportError, TransportFa
 use crate::pace::Pace;
 use crate::protocol::{
     self, CalendarInfo, Condition, Discovery, DiscoveryNext, DiscoveryStage, FeedAnswer, Found, Listing,
-    MakeBy, NewCalendar, Part, Stored, SyncAnswer, Validators,
+    MakeBy, NewCalendar, Part, PropResponse, Propfind, PropfindNext, Stored, SyncAnswer, Validators,
 };
 use crate::retry_policy::{is_transient, pause_before_retry};
 use crate::transport::{Answer, Request, Transport};
@@ -154,25 +154,47 @@ impl Client {
     /// # Errors
     /// No answer, a refused sign-in, or nothing found; see [`Discovery::handle`].
     pub async fn discover(&self, start: &Url) -> Result<Found, DavError> {
-        self.discover_told(start, |_, _| {}).await
+        self.search(Discovery::new(start, false), |_, _| {}).await
     }
 
-    /// As [`Self::discover`], and tells of every answer as it comes.
+    /// As [`Self::discover`], with the calendars of those for whom the user stands in; tells of every answer as it
+    /// comes.
     ///
     /// # Errors
     /// As [`Self::discover`].
-    pub async fn discover_told(
+    pub async fn discover_all(
         &self,
         start: &Url,
+        tell: impl FnMut(DiscoveryStage, &Answer),
+    ) -> Result<Found, DavError> {
+        self.search(Discovery::new(start, true), tell).await
+    }
+
+    async fn search(
+        &self,
+        (mut search, mut request): (Discovery, Request),
         mut tell: impl FnMut(DiscoveryStage, &Answer),
     ) -> Result<Found, DavError> {
-        let (mut search, mut request) = Discovery::new(start);
         loop {
-            let answer = self.send(&request).await?;
+            let answer = self.send_unless(&request, |answer| search.can_ask_for_less(answer)).await?;
             tell(search.stage(), &answer);
             match search.handle(&answer)? {
                 DiscoveryNext::Ask(next) => request = next,
                 DiscoveryNext::Done(found) => return Ok(found),
+            }
+        }
+    }
+
+    /// Asks for properties, in parts where that is needed. Returns them with the last answer.
+    async fn properties(
+        &self,
+        (mut ask, mut request): (Propfind, Request),
+    ) -> Result<(Vec<PropResponse>, Answer), DavError> {
+        loop {
+            let answer = self.send_unless(&request, |answer| ask.can_ask_for_less(answer)).await?;
+            match ask.handle(&answer)? {
+                PropfindNext::Ask(next) => request = next,
+                PropfindNext::Done(found) => return Ok((found, answer)),
             }
         }
     }
@@ -209,8 +231,8 @@ impl Client {
     /// The server refuses, or does not say.
     pub async fn rename_calendar(&self, url: &Url, name: &str) -> Result<Option<String>, DavError> {
         protocol::read_renamed(&self.send(&protocol::rename_calendar(url, name)).await?)?;
-        let answer = self.send(&protocol::calendar_properties(url, "0")).await?;
-        Ok(protocol::read_calendars(&answer)?.into_iter().next().map(|info| info.name))
+        let (found, answer) = self.properties(Propfind::of_calendar(url)).await?;
+        Ok(protocol::read_calendar(&found, &answer.url)?.map(|info| info.name))
     }
 
     /// Counts the entries of a calendar by kind.
@@ -231,20 +253,19 @@ impl Client {
     /// # Errors
     /// The address is no calendar, or the server does not answer.
     pub async fn capabilities(&self, calendar: &Url) -> Result<Capabilities, DavError> {
-        let answer = self.send(&protocol::calendar_properties(calendar, "0")).await?;
-        let info =
-            protocol::read_calendars(&answer)?.into_iter().next().ok_or_else(|| DavError::NotCalDav {
-                url: Box::new(calendar.clone()),
-                asked: Asked::Calendar,
-                instead: Instead::NoCalendar,
-            })?;
+        let (found, answer) = self.properties(Propfind::of_calendar(calendar)).await?;
+        let info = protocol::read_calendar(&found, &answer.url)?.ok_or_else(|| DavError::NotCalDav {
+            url: Box::new(calendar.clone()),
+            asked: Asked::Calendar,
+            instead: Instead::NoCalendar,
+        })?;
         let options = options_request(calendar);
         let announced = |answer: &Answer| {
             let headers = answer.headers.get_all("dav").iter().filter_map(|h| h.to_str().ok());
             headers.flat_map(|h| h.split(',')).any(|one| one.trim() == "calendar-auto-schedule")
         };
         let schedules = announced(&answer) || self.send(&options).await.is_ok_and(|a| announced(&a));
-        let scheduling = match (schedules, protocol::read_principal(&answer)) {
+        let scheduling = match (schedules, protocol::read_principal(&found, &answer.url)) {
             (false, _) => Scheduling::Never,
             (true, None) => Scheduling::Anybody,
             (true, Some(principal)) => {
@@ -261,8 +282,8 @@ impl Client {
     /// # Errors
     /// The calendar is gone, or the server does not answer.
     pub async fn ctag(&self, calendar: &Url) -> Result<Option<SyncToken>, DavError> {
-        let answer = self.send(&protocol::calendar_properties(calendar, "0")).await?;
-        let info = protocol::read_calendars(&answer)?.into_iter().next();
+        let (found, answer) = self.properties(Propfind::of_ctag(calendar)).await?;
+        let info = protocol::read_calendar(&found, &answer.url)?;
         info.map(|i| i.ctag)
             .ok_or_else(|| DavError::NotFound { url: Box::new(calendar.clone()), status: 404 })
     }
@@ -438,9 +459,19 @@ impl Client {
     /// Sends a request, again where that helps. All writes carry a condition, so sending one again is safe: what
     /// happened the first time shows as a failed condition.
     async fn send(&self, request: &Request) -> Result<Answer, DavError> {
+        self.send_unless(request, |_| false).await
+    }
+
+    /// As [`Self::send`], but an answer that is `enough` is not asked for again, whatever it says.
+    async fn send_unless(
+        &self,
+        request: &Request,
+        enough: impl Fn(&Answer) -> bool,
+    ) -> Result<Answer, DavError> {
         for tries in 1.. {
             let outcome = self.send_once(request).await;
-            let pause = pause_before_retry(&outcome, tries).filter(|_| self.retries);
+            let is_enough = outcome.as_ref().is_ok_and(&enough);
+            let pause = pause_before_retry(&outcome, tries).filter(|_| self.retries && !is_enough);
             let Some(pause) = pause else { return Ok(outcome?) };
             tracing::debug!(method = request.method, ?pause, "trying again");
             tokio::time::sleep(pause).await;

@@ -1,10 +1,10 @@
 //! Requests and answers as values: what servers write, and what is made of it.
 
 use chestnut_caldav::protocol::{
-    Condition, Element, Part, Stored, SyncAnswer, href_of, parse_xml, put_object, read_calendars,
+    Condition, Element, Multistatus, Part, Stored, SyncAnswer, href_of, parse_xml, put_object, read_calendar,
     read_listing, read_multiget, read_sync, read_write, url_of,
 };
-use chestnut_caldav::{Answer, DavError};
+use chestnut_caldav::{Answer, Asked, DavError};
 use chestnut_core::ObjectHref;
 use http::HeaderMap;
 use proptest::prelude::*;
@@ -55,22 +55,9 @@ fn xml_is_read_within_limits_and_entities_are_refused() {
     let depth = |n: usize| format!("{}{}", "<a>".repeat(n), "</a>".repeat(n));
     assert!(parse_xml(depth(40).as_bytes()).is_ok());
     let bomb = r#"<!DOCTYPE x [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;">]><x>&b;</x>"#;
-    let control = "<a>\u{1}</a>";
-    for bad in [
-        depth(60).as_str(),
-        bomb,
-        control,
-        "<a>&#xD83C;</a>",
-        "<a>&#8;</a>",
-        "<a>&unknown;</a>",
-        "<a></b>",
-        "<a>",
-        "",
-        "text",
-    ] {
+    for bad in [depth(60).as_str(), bomb, "<a>&unknown;</a>", "<a></b>", "<a>", "", "text"] {
         assert!(parse_xml(bad.as_bytes()).is_err(), "{bad}");
     }
-    assert!(parse_xml(b"<a>\xff</a>").is_err());
     let read = parse_xml(b"<p:a xmlns:p='urn:x' k='&lt;'>1 &amp; <![CDATA[<2>]]> &#x10D;</p:a>")
         .expect("well-formed");
     let attributes = vec![("p".to_owned(), "urn:x".to_owned()), ("k".to_owned(), "<".to_owned())];
@@ -85,25 +72,45 @@ fn xml_is_read_within_limits_and_entities_are_refused() {
 }
 
 #[test]
-fn homes_hold_more_than_calendars() {
+fn one_bad_character_hides_no_answer_and_damages_no_entry() {
+    let text = |xml: &str| parse_xml(xml.as_bytes()).map(|element| element.text);
+    for (xml, read) in [
+        // A tree, as two halves of UTF-16.
+        ("<a>Crates &#xD83C;&#xDF33;!</a>", "Crates \u{1F333}!"),
+        ("<a>&#55356;&#57139;</a>", "\u{1F333}"),
+        ("<a>&#xD83C;</a>", "\u{FFFD}"),
+        ("<a>&#xD83C; &#xDF33;</a>", "\u{FFFD} \u{FFFD}"),
+        ("<a>&#xD83C;&#xD83C;&#xDF33;</a>", "\u{FFFD}\u{1F333}"),
+        ("<a>&#xDF33;x</a>", "\u{FFFD}x"),
+        ("<a>&#xFFFF;&#8;&#0;&#x110000;&#99999999999;</a>", "\u{FFFD}\u{FFFD}\u{FFFD}\u{FFFD}\u{FFFD}"),
+        ("<a>\u{1}b</a>", "\u{FFFD}b"),
+    ] {
+        assert_eq!(text(xml).as_deref(), Ok(read), "{xml}");
+    }
+    assert_eq!(parse_xml(b"<a>\xff</a>").map(|a| a.text).as_deref(), Ok("\u{FFFD}"));
+    for bad in ["&#xD83C;", "&#8;", "&#xD83C; ", "&#xD83C;&amp;", "\u{1}"] {
+        let entry =
+            format!("<k:calendar-data xmlns:k='urn:ietf:params:xml:ns:caldav'>{bad}</k:calendar-data>");
+        assert!(parse_xml(entry.as_bytes()).is_err(), "{entry}");
+    }
+    assert!(
+        parse_xml(b"<k:calendar-data xmlns:k='urn:ietf:params:xml:ns:caldav'>\xff</k:calendar-data>")
+            .is_err()
+    );
+    assert!(parse_xml(b"<a>&#x;</a>").is_err() && parse_xml(b"<a>&#q;</a>").is_err());
+}
+
+#[test]
+fn a_calendar_says_what_it_is() {
     let item = |path: &str, types: &str, more: &str| {
         format!(
             "<x:response><x:href>{path}</x:href><x:propstat><x:prop><x:resourcetype><x:collection/>{types}</x:resourcetype>{more}</x:prop><x:status>HTTP/1.1 200 OK</x:status></x:propstat></x:response>"
         )
     };
     let more = r#"<x:owner><x:href>/somebody/</x:href></x:owner><x:displayname>Press hall</x:displayname><i:calendar-color xmlns:i="http://apple.com/ns/ical/">#B5651DFF</i:calendar-color><k:supported-calendar-component-set><k:comp name="VEVENT"/></k:supported-calendar-component-set><k:max-resource-size>1000</k:max-resource-size><x:current-user-privilege-set><x:privilege><x:read/></x:privilege></x:current-user-privilege-set>"#;
-    let found = read_calendars(&multistatus(
-        &[
-            item("/office/", "", ""),
-            item("/office/presses/", "<k:calendar/>", more),
-            item("/office/outbox/", "<k:calendar/><k:schedule-outbox/>", ""),
-            item("/office/inbox/", "<k:schedule-inbox/>", ""),
-        ]
-        .concat(),
-    ))
-    .expect("a listing");
-    assert_eq!(found.len(), 1);
-    let calendar = &found[0];
+    let answer = multistatus(&item("/office/presses/", "<k:calendar/>", more));
+    let found = Multistatus::read(&answer, Asked::Calendar).expect("a listing");
+    let calendar = &read_calendar(&found.responses, &base()).expect("an answer").expect("a calendar");
     assert_eq!((calendar.name.as_str(), calendar.color.as_deref()), ("Press hall", Some("#b5651d")));
     assert_eq!(
         (calendar.writable, calendar.max_size, calendar.sync_reports),
@@ -197,7 +204,7 @@ proptest! {
         let mut bytes = whole.as_bytes()[..cut.min(whole.len())].to_vec();
         bytes.extend(body);
         let answer = Answer { status, headers: HeaderMap::new(), body: bytes, url: base() };
-        drop((read_calendars(&answer), read_listing(&answer, &base()), read_sync(&answer, &base())));
+        drop((Multistatus::read(&answer, Asked::Calendars), read_listing(&answer, &base()), read_sync(&answer, &base())));
         drop((read_multiget(&answer, &base()), read_write(&answer, &base())));
     }
 

@@ -237,7 +237,7 @@ impl Check<'_> {
     async fn search(&mut self, client: &Client) -> Result<Found, Failure> {
         let told = RefCell::new(Vec::new());
         let found = client
-            .discover_told(&self.url, |stage, answer| {
+            .discover_all(&self.url, |stage, answer| {
                 told.borrow_mut().push((stage, answer.status, answer.url.clone(), self.passed()));
             })
             .await;
@@ -287,7 +287,7 @@ impl Check<'_> {
             None => "sign-in",
             Some(DiscoveryStage::Start) => "principal",
             Some(DiscoveryStage::Principal) => "home",
-            Some(DiscoveryStage::Home) => "calendars",
+            Some(_) => "calendars",
         };
         let away = told.last().map(|(.., url, _)| url).filter(|url| url.origin() != self.url.origin());
         let hint = match (&error, away) {

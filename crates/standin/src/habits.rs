@@ -166,8 +166,14 @@ habits! {
     NoWellKnown,
     /// The home is the principal itself.
     HomeIsPrincipal,
-    /// The home lists inbox, outbox, notifications and a calendar that is an outbox too.
+    /// The home lists inbox, outbox, notifications; and its calendars are outboxes, too.
     CrowdedHome,
+    /// Answers 500 where sync token, ctag or quota are asked of what is no calendar.
+    FailsOnRoot,
+    /// The home names another home than the principal does.
+    HomeNamesAnother,
+    /// Names hold halves of characters, and numbers that are none.
+    BrokenNames,
     /// Digest is the only sign-in.
     DigestOnly,
     /// A REPORT without `Depth: 1` returns nothing.

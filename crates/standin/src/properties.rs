@@ -74,6 +74,12 @@ pub(crate) fn propfind(server: &Server, request: &ServerRequest, path: &str, use
         });
         push_response(&mut out, &href(server, path), &wanted, values);
     } else if slashed == "/" || slashed == server.principal(user) || slashed == server.home(user) {
+        let is_of_calendars = |(_, prop): &(String, String)| {
+            matches!(prop.as_str(), "sync-token" | "getctag" | "quota-available-bytes")
+        };
+        if server.has(Habit::FailsOnRoot) && wanted.iter().any(is_of_calendars) {
+            return Reply::status(500);
+        }
         push_plain(server, &mut out, &slashed, &wanted, user);
         if deep && slashed == server.home(user) {
             push_home(server, &mut out, &slashed, &wanted, user);
@@ -102,7 +108,7 @@ fn push_home(server: &Server, out: &mut String, home: &str, wanted: &[(String, S
     if server.has(Habit::CrowdedHome) {
         let types = [
             ("inbox", "<d:collection/><c:schedule-inbox/>"),
-            ("outbox", "<d:collection/><c:schedule-outbox/><c:calendar/>"),
+            ("outbox", "<d:collection/><c:schedule-outbox/>"),
             ("notifications", "<d:collection/><s:notification/>"),
             ("contacts", "<d:collection/><a:addressbook xmlns:a=\"urn:ietf:params:xml:ns:carddav\"/>"),
         ];
@@ -147,6 +153,9 @@ fn push_plain(server: &Server, out: &mut String, path: &str, wanted: &[(String, 
         (DAV, "resourcetype") => Some("<d:collection/>".to_owned()),
         (DAV, "current-user-principal" | "owner" | "principal-URL") => Some(principal.clone()),
         (DAV, "displayname") if at_principal => Some(escape_xml(user)),
+        (CALDAV, "calendar-home-set") if server.has(Habit::HomeNamesAnother) && path == server.home(user) => {
+            Some("<d:href>/nobody/calendars/</d:href>".to_owned())
+        }
         (CALDAV, "calendar-home-set") if at_principal => {
             Some(format!("<d:href>{}</d:href>", href_plain(&server.home(user))))
         }
@@ -170,6 +179,9 @@ fn push_collection(
     let sync = !server.has(Habit::NoSync) && !server.has(Habit::NoSyncNoCtag);
     let owner = path.split('/').nth(1).unwrap_or_default();
     let values = wanted.iter().map(|(ns, prop)| match (ns.as_str(), prop.as_str()) {
+        (DAV, "resourcetype") if server.has(Habit::CrowdedHome) => {
+            Some("<d:collection/><c:calendar/><c:schedule-outbox/>".to_owned())
+        }
         (DAV, "resourcetype") => Some("<d:collection/><c:calendar/>".to_owned()),
         (DAV, "displayname") => Some(display_name(server, collection)),
         (DAV, "current-user-principal") => {
@@ -204,6 +216,9 @@ fn push_collection(
 
 fn display_name(server: &Server, collection: &Collection) -> String {
     let name = escape_xml(&collection.name);
+    if server.has(Habit::BrokenNames) {
+        return format!("{name} &#xD83C;&#xDF33; &#xD83C; &#xFFFF;");
+    }
     if server.has(Habit::DoubleEscapes) { escape_xml(&name) } else { name }
 }
 

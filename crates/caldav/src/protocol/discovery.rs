@@ -1,20 +1,36 @@
 //! From any address of a server to its calendars (RFC 4791, 6.2.1; RFC 5397; RFC 6764).
 
+use std::collections::VecDeque;
+
 use url::Url;
 
-use super::listing::{CalendarInfo, calendar_info, calendar_properties, read_calendars};
-use super::multistatus::{Multistatus, hrefs_in};
-use super::{CALDAV, DAV, href_of};
+use super::href::canonical;
+use super::listing::{CalendarInfo, calendar_info, is_calendar};
+use super::multistatus::{PropResponse, hrefs_in};
+use super::propfind::{OF_A_CALENDAR, OF_A_HOME, OF_ANY_ADDRESS, Propfind, PropfindNext};
+use super::{CALDAV, CALENDARSERVER, DAV, href_of};
 use crate::class::Class;
 use crate::error::{Asked, DavError};
 use crate::transport::{Answer, Request};
+
+/// Homes that are looked into, and people whose homes are asked for.
+const MOST: usize = 50;
+
+/// Where a principal's calendars are.
+const OF_A_PRINCIPAL: &[&str] = &["<c:calendar-home-set/>"];
+/// Also for whom they stand in.
+const OF_A_PROXY: &[&str] = &[
+    "<c:calendar-home-set/>",
+    "<s:calendar-proxy-read-for/><s:calendar-proxy-write-for/>",
+    "<d:group-membership/>",
+];
 
 /// What the search found.
 #[derive(Debug, Clone)]
 pub struct Found {
     /// Who is signed in, as the server names them.
     pub principal: Option<Url>,
-    /// Where the calendars stand.
+    /// Where their own calendars stand.
     pub homes: Vec<Url>,
     /// The calendars, by address.
     pub calendars: Vec<CalendarInfo>,
@@ -34,11 +50,19 @@ pub enum DiscoveryNext {
 pub struct Discovery {
     start: Url,
     step: DiscoveryStage,
+    ask: Propfind,
     /// Addresses still to try as a starting point.
     starts: Vec<Url>,
     principal: Option<Url>,
+    /// A home that an address named which is no principal: second choice.
+    named_homes: Vec<Url>,
     homes: Vec<Url>,
-    homes_to_read: Vec<Url>,
+    to_read: VecDeque<Url>,
+    /// Also the homes of those for whom the user stands in.
+    with_others: bool,
+    others: VecDeque<Url>,
+    /// The homes that are read now are others'.
+    reads_others: bool,
     /// The starting point is a calendar itself.
     itself: Option<CalendarInfo>,
     calendars: Vec<CalendarInfo>,
@@ -47,19 +71,25 @@ pub struct Discovery {
 
 /// How far a search has come.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum DiscoveryStage {
     /// At an address where to begin.
     Start,
+    /// At a calendar that was given by its own address.
+    Calendar,
     /// At who is signed in.
     Principal,
     /// Where the calendars stand.
     Home,
+    /// At somebody for whom the user stands in.
+    Other,
 }
 
 impl Discovery {
-    /// Begins at an address: a host, a principal, a home or a calendar.
+    /// Begins at an address: a host, a principal, a home or a calendar. `with_others` looks for the calendars of those,
+    /// too, for whom the user stands in.
     #[must_use]
-    pub fn new(start: &Url) -> (Self, Request) {
+    pub fn new(start: &Url, with_others: bool) -> (Self, Request) {
         let mut starts: Vec<Url> = Vec::new();
         for path in ["/", "/.well-known/caldav"] {
             let mut url = start.clone();
@@ -69,19 +99,24 @@ impl Discovery {
                 starts.push(url);
             }
         }
+        let (ask, request) = Propfind::new(start, "0", Asked::Search, OF_ANY_ADDRESS);
         let search = Self {
             start: start.clone(),
             step: DiscoveryStage::Start,
+            ask,
             starts,
             principal: None,
+            named_homes: Vec::new(),
             homes: Vec::new(),
-            homes_to_read: Vec::new(),
+            to_read: VecDeque::new(),
+            with_others,
+            others: VecDeque::new(),
+            reads_others: false,
             itself: None,
             calendars: Vec::new(),
             first_error: None,
         };
-        let ask = calendar_properties(start, "0");
-        (search, ask)
+        (search, request)
     }
 
     /// Returns what the next answer is about.
@@ -90,43 +125,95 @@ impl Discovery {
         self.step
     }
 
+    /// As [`Propfind::can_ask_for_less`].
+    #[must_use]
+    pub fn can_ask_for_less(&self, answer: &Answer) -> bool {
+        self.ask.can_ask_for_less(answer)
+    }
+
     /// Takes an answer and says what to ask next.
     ///
     /// # Errors
     /// The sign-in is refused, or nothing was found anywhere; then the error of the given address is told, since
     /// that is the one a person can mend.
     pub fn handle(&mut self, answer: &Answer) -> Result<DiscoveryNext, DavError> {
+        let read = match self.ask.handle(answer) {
+            Ok(PropfindNext::Ask(request)) => return Ok(DiscoveryNext::Ask(request)),
+            Ok(PropfindNext::Done(responses)) => Ok(responses),
+            Err(error) => Err(error),
+        };
         match self.step {
-            DiscoveryStage::Start => self.at_start(answer),
-            DiscoveryStage::Principal => self.at_principal(answer),
-            DiscoveryStage::Home => self.at_home(answer),
+            DiscoveryStage::Start => self.at_start(read, answer),
+            DiscoveryStage::Calendar => self.at_calendar(read, answer),
+            DiscoveryStage::Principal => self.at_principal(read, answer),
+            DiscoveryStage::Home => self.at_home(read, answer),
+            DiscoveryStage::Other => self.at_other(&read, answer),
         }
     }
 
-    fn at_start(&mut self, answer: &Answer) -> Result<DiscoveryNext, DavError> {
-        let multistatus = match Multistatus::read(answer, Asked::Search) {
-            Ok(multistatus) => multistatus,
+    fn ask(
+        &mut self,
+        step: DiscoveryStage,
+        url: &Url,
+        asked: Asked,
+        groups: &'static [&'static str],
+    ) -> DiscoveryNext {
+        let depth = if step == DiscoveryStage::Home { "1" } else { "0" };
+        let (ask, request) = Propfind::new(url, depth, asked, groups);
+        (self.step, self.ask) = (step, ask);
+        DiscoveryNext::Ask(request)
+    }
+
+    fn at_start(
+        &mut self,
+        read: Result<Vec<PropResponse>, DavError>,
+        answer: &Answer,
+    ) -> Result<DiscoveryNext, DavError> {
+        let responses = match read {
+            Ok(responses) => responses,
             Err(error) => return self.next_start(Some(error)),
         };
-        let own = href_of(answer.url.path(), &answer.url);
-        let responses = &multistatus.responses;
-        let named =
-            responses.iter().find(|r| href_of(&r.href, &answer.url) == own).or_else(|| responses.first());
-        let Some(response) = named else { return self.next_start(None) };
-        self.itself = self.itself.take().or_else(|| calendar_info(response, &answer.url));
-        if let Some(homes) = response.prop(CALDAV, "calendar-home-set").map(|p| hrefs_in(p, &answer.url))
-            && !homes.is_empty()
-        {
-            self.principal = Some(answer.url.clone());
-            return self.read_homes(homes);
-        }
+        let Some(response) = own_response(&responses, answer) else { return self.next_start(None) };
         let principal = response.prop(DAV, "current-user-principal").map(|p| hrefs_in(p, &answer.url));
-        match principal.and_then(|urls| urls.into_iter().next()) {
-            Some(principal) => {
-                self.step = DiscoveryStage::Principal;
-                self.principal = Some(principal.clone());
-                Ok(DiscoveryNext::Ask(calendar_properties(&principal, "0")))
+        let principal = principal.and_then(|urls| urls.into_iter().next());
+        // The principal is asked first: a home may name another's, or be named by what is none.
+        self.principal = self.principal.take().or(principal);
+        if let Some(homes) = response.prop(CALDAV, "calendar-home-set") {
+            let types = response.prop(DAV, "resourcetype");
+            if self.principal.is_none() && types.is_some_and(|t| t.child(DAV, "principal").is_some()) {
+                self.principal = Some(answer.url.clone());
             }
+            self.named_homes = hrefs_in(homes, &answer.url);
+        }
+        if self.itself.is_none() && is_calendar(response) {
+            let url = answer.url.clone();
+            return Ok(self.ask(DiscoveryStage::Calendar, &url, Asked::Calendar, OF_A_CALENDAR));
+        }
+        self.ask_principal()
+    }
+
+    fn at_calendar(
+        &mut self,
+        read: Result<Vec<PropResponse>, DavError>,
+        answer: &Answer,
+    ) -> Result<DiscoveryNext, DavError> {
+        match read {
+            Ok(responses) => {
+                let info = own_response(&responses, answer).and_then(|r| calendar_info(r, &answer.url));
+                self.itself = info;
+            }
+            Err(error) => self.first_error = self.first_error.take().or(Some(error)),
+        }
+        self.ask_principal()
+    }
+
+    fn ask_principal(&mut self) -> Result<DiscoveryNext, DavError> {
+        match self.principal.clone() {
+            Some(principal) => {
+                let groups = if self.with_others { OF_A_PROXY } else { OF_A_PRINCIPAL };
+                Ok(self.ask(DiscoveryStage::Principal, &principal, Asked::Home, groups))
+            }
+            None if !self.named_homes.is_empty() => self.read_homes(),
             None => self.next_start(None),
         }
     }
@@ -135,58 +222,92 @@ impl Discovery {
     fn next_start(&mut self, error: Option<DavError>) -> Result<DiscoveryNext, DavError> {
         let fatal = error.as_ref().is_some_and(|e| e.class() == Class::Credentials);
         self.first_error = self.first_error.take().or(error);
+        self.principal = None;
         match self.starts.pop().filter(|_| !fatal && self.itself.is_none()) {
-            Some(url) => {
-                self.step = DiscoveryStage::Start;
-                Ok(DiscoveryNext::Ask(calendar_properties(&url, "0")))
-            }
+            Some(url) => Ok(self.ask(DiscoveryStage::Start, &url, Asked::Search, OF_ANY_ADDRESS)),
             None => self.finish(false),
         }
     }
 
-    fn at_principal(&mut self, answer: &Answer) -> Result<DiscoveryNext, DavError> {
-        let read = Multistatus::read(answer, Asked::Home);
-        let homes = match &read {
-            Ok(multistatus) => {
-                let sets = multistatus.responses.iter().filter_map(|r| r.prop(CALDAV, "calendar-home-set"));
-                sets.flat_map(|set| hrefs_in(set, &answer.url)).collect()
-            }
-            Err(_) => Vec::new(),
-        };
-        if homes.is_empty() {
+    fn at_principal(
+        &mut self,
+        read: Result<Vec<PropResponse>, DavError>,
+        answer: &Answer,
+    ) -> Result<DiscoveryNext, DavError> {
+        let responses = read.as_deref().unwrap_or_default();
+        let homes = homes_of(responses, answer);
+        if !homes.is_empty() {
+            self.named_homes = homes;
+        }
+        if self.with_others {
+            self.others = stood_in_for(responses, answer).into_iter().take(MOST).collect();
+        }
+        if self.named_homes.is_empty() {
             return self.next_start(read.err());
         }
-        self.read_homes(homes)
+        self.read_homes()
     }
 
-    fn read_homes(&mut self, homes: Vec<Url>) -> Result<DiscoveryNext, DavError> {
-        self.step = DiscoveryStage::Home;
+    fn read_homes(&mut self) -> Result<DiscoveryNext, DavError> {
         self.first_error = None;
-        self.homes_to_read.clone_from(&homes);
+        let mut homes = std::mem::take(&mut self.named_homes);
+        let mut seen = std::collections::BTreeSet::new();
+        homes.retain(|home| seen.insert(canonical(home)));
+        homes.truncate(MOST);
+        self.to_read.extend(homes.iter().cloned());
         self.homes = homes;
         self.next_home()
     }
 
     fn next_home(&mut self) -> Result<DiscoveryNext, DavError> {
-        match self.homes_to_read.pop() {
-            Some(home) => Ok(DiscoveryNext::Ask(calendar_properties(&home, "1"))),
+        if let Some(home) = self.to_read.pop_front() {
+            return Ok(self.ask(DiscoveryStage::Home, &home, Asked::Calendars, OF_A_HOME));
+        }
+        match self.others.pop_front() {
+            Some(other) => {
+                self.reads_others = true;
+                Ok(self.ask(DiscoveryStage::Other, &other, Asked::Home, OF_A_PRINCIPAL))
+            }
             None => self.finish(true),
         }
     }
 
-    fn at_home(&mut self, answer: &Answer) -> Result<DiscoveryNext, DavError> {
-        match read_calendars(answer) {
-            Ok(calendars) => self.calendars.extend(calendars),
+    fn at_home(
+        &mut self,
+        read: Result<Vec<PropResponse>, DavError>,
+        answer: &Answer,
+    ) -> Result<DiscoveryNext, DavError> {
+        match read {
+            Ok(responses) => {
+                let mut found: Vec<_> =
+                    responses.iter().filter_map(|r| calendar_info(r, &answer.url)).collect();
+                if self.reads_others {
+                    found.iter_mut().for_each(|calendar| calendar.is_shared = true);
+                }
+                self.calendars.extend(found);
+            }
+            // Whoever is stood in for may have shared nothing.
+            Err(_) if self.reads_others => {}
             Err(error) => self.first_error = self.first_error.take().or(Some(error)),
         }
+        self.next_home()
+    }
+
+    fn at_other(
+        &mut self,
+        read: &Result<Vec<PropResponse>, DavError>,
+        answer: &Answer,
+    ) -> Result<DiscoveryNext, DavError> {
+        let homes = homes_of(read.as_deref().unwrap_or_default(), answer);
+        self.to_read.extend(homes.into_iter().take(MOST));
         self.next_home()
     }
 
     fn finish(&mut self, home_named: bool) -> Result<DiscoveryNext, DavError> {
         let mut calendars = std::mem::take(&mut self.calendars);
         calendars.extend(self.itself.take());
-        calendars.sort_by(|a, b| a.href.cmp(&b.href));
-        calendars.dedup_by(|a, b| a.href == b.href);
+        calendars.sort_by_cached_key(|calendar| (canonical(&calendar.url), calendar.is_shared));
+        calendars.dedup_by_key(|calendar| canonical(&calendar.url));
         match self.first_error.take() {
             Some(error) if calendars.is_empty() => Err(error),
             None if calendars.is_empty() && self.homes.is_empty() => {
@@ -199,4 +320,40 @@ impl Discovery {
             })),
         }
     }
+}
+
+/// The response about the address itself, or the first.
+fn own_response<'r>(responses: &'r [PropResponse], answer: &Answer) -> Option<&'r PropResponse> {
+    let own = canonical(&answer.url);
+    let is_own = |r: &&PropResponse| {
+        href_of(&r.href, &answer.url).is_some_and(|href| canonical(&super::url_of(&href, &answer.url)) == own)
+    };
+    responses.iter().find(is_own).or_else(|| responses.first())
+}
+
+fn homes_of(responses: &[PropResponse], answer: &Answer) -> Vec<Url> {
+    let sets = responses.iter().filter_map(|r| r.prop(CALDAV, "calendar-home-set"));
+    sets.flat_map(|set| hrefs_in(set, &answer.url)).collect()
+}
+
+/// The principals for whom somebody stands in: named outright, or by groups below them (`…/calendar-proxy-read/`).
+fn stood_in_for(responses: &[PropResponse], answer: &Answer) -> Vec<Url> {
+    let named = |namespace, name| {
+        let sets = responses.iter().filter_map(move |r| r.prop(namespace, name));
+        sets.flat_map(|set| hrefs_in(set, &answer.url))
+    };
+    let outright = ["calendar-proxy-read-for", "calendar-proxy-write-for"]
+        .into_iter()
+        .flat_map(|name| named(CALENDARSERVER, name));
+    let by_group = named(DAV, "group-membership").filter_map(|group| {
+        let path = group.path().trim_end_matches('/');
+        let (above, last) = path.rsplit_once('/')?;
+        last.starts_with("calendar-proxy-").then(|| {
+            let mut principal = group.clone();
+            principal.set_path(&format!("{above}/"));
+            principal
+        })
+    });
+    let mut seen = std::collections::BTreeSet::new();
+    outright.chain(by_group).filter(|principal| seen.insert(canonical(principal))).collect()
 }

@@ -48,6 +48,19 @@ pub fn url_of(href: &ObjectHref, base: &Url) -> Url {
     url
 }
 
+/// Returns the one form of an address: two that have the same lead to the same calendar. The path is decoded but for `/`
+/// and `%`, with one slash at its end; the host is in lower case.
+#[must_use]
+pub fn canonical(url: &Url) -> String {
+    format!("{}{}", url.origin().ascii_serialization(), canonical_path(url))
+}
+
+/// Returns the path of [`canonical`].
+#[must_use]
+pub fn canonical_path(url: &Url) -> String {
+    format!("{}/", decode(url.path()).trim_end_matches('/'))
+}
+
 fn decode(path: &str) -> String {
     let bytes = path.as_bytes();
     let mut out = Vec::with_capacity(bytes.len());

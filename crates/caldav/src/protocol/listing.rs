@@ -60,36 +60,28 @@ pub struct Listed {
     pub etag: Option<ETag>,
 }
 
-const CALENDAR_PROPS: &str = "<d:resourcetype/><d:displayname/><d:current-user-privilege-set/><d:supported-report-set/>\
-<d:sync-token/><d:current-user-principal/><d:owner/><c:supported-calendar-component-set/><c:max-resource-size/>\
-<c:calendar-home-set/><s:getctag/><i:calendar-color/>";
-
-/// Asks for the calendars in a home (`Depth: 1`), or for one address itself (`Depth: 0`).
-#[must_use]
-pub fn calendar_properties(url: &Url, depth: &'static str) -> Request {
-    let body = format!("{HEAD}<d:propfind {NAMESPACES}><d:prop>{CALENDAR_PROPS}</d:prop></d:propfind>");
-    xml_request("PROPFIND", url.clone(), depth, body)
-}
-
-/// Reads the calendars out of an answer to [`calendar_properties`]; inboxes, outboxes and other things that
-/// stand in homes are left out.
+/// Reads a calendar out of what was found at its own address.
 ///
 /// # Errors
-/// No multistatus.
-pub fn read_calendars(answer: &Answer) -> Result<Vec<CalendarInfo>, DavError> {
-    let multistatus = Multistatus::read(answer, Asked::Calendars)?;
-    if let [only] = multistatus.responses.as_slice()
+/// Nothing is there; `None` where it is no calendar.
+pub fn read_calendar(responses: &[PropResponse], url: &Url) -> Result<Option<CalendarInfo>, DavError> {
+    if let [only] = responses
         && only.is_gone()
     {
-        return Err(DavError::NotFound { url: Box::new(answer.url.clone()), status: 404 });
+        return Err(DavError::NotFound { url: Box::new(url.clone()), status: 404 });
     }
-    Ok(multistatus.responses.iter().filter_map(|r| calendar_info(r, &answer.url)).collect())
+    Ok(responses.iter().find_map(|response| calendar_info(response, url)))
+}
+
+/// Tells whether a collection is a calendar (RFC 4791, 4.2). One that is an inbox or outbox besides is a calendar all the
+/// same: a server may make one collection both.
+pub(super) fn is_calendar(response: &PropResponse) -> bool {
+    response.prop(DAV, "resourcetype").is_some_and(|types| types.child(CALDAV, "calendar").is_some())
 }
 
 pub(super) fn calendar_info(response: &PropResponse, base: &Url) -> Option<CalendarInfo> {
     let types = response.prop(DAV, "resourcetype")?;
-    let scheduling = ["schedule-inbox", "schedule-outbox"].iter().any(|n| types.child(CALDAV, n).is_some());
-    if types.child(CALDAV, "calendar").is_none() || scheduling {
+    if !is_calendar(response) {
         return None;
     }
     let href = href_of(&response.href, base)?;
@@ -117,12 +109,11 @@ pub(super) fn calendar_info(response: &PropResponse, base: &Url) -> Option<Calen
     })
 }
 
-/// Reads who is signed in out of an answer to [`calendar_properties`] (RFC 5397).
+/// Reads who is signed in out of what was found at an address (RFC 5397).
 #[must_use]
-pub fn read_principal(answer: &Answer) -> Option<Url> {
-    let multistatus = Multistatus::read(answer, Asked::User).ok()?;
-    let named = multistatus.responses.iter().find_map(|r| r.prop(DAV, "current-user-principal"))?;
-    hrefs_in(named, &answer.url).into_iter().next()
+pub fn read_principal(responses: &[PropResponse], url: &Url) -> Option<Url> {
+    let named = responses.iter().find_map(|r| r.prop(DAV, "current-user-principal"))?;
+    hrefs_in(named, url).into_iter().next()
 }
 
 /// Asks a principal for the addresses that its server schedules for (RFC 6638, 2.4.1).

@@ -7,6 +7,7 @@ mod href;
 mod listing;
 mod multiget;
 mod multistatus;
+mod propfind;
 mod sync_report;
 mod time_query;
 mod write_object;
@@ -15,13 +16,14 @@ mod xml;
 pub use discovery::{Discovery, DiscoveryNext, DiscoveryStage, Found};
 pub use edit_calendar::{MakeBy, NewCalendar, make_calendar, read_made, read_renamed, rename_calendar};
 pub use feed_fetch::{FeedAnswer, FeedText, Validators, feed_address, get_feed, read_feed};
-pub use href::{href_of, url_of};
+pub use href::{canonical, canonical_path, href_of, url_of};
 pub use listing::{
-    CalendarInfo, Listed, Listing, address_properties, calendar_properties, etag_listing, read_addresses,
-    read_calendars, read_listing, read_principal,
+    CalendarInfo, Listed, Listing, address_properties, etag_listing, read_addresses, read_calendar,
+    read_listing, read_principal,
 };
 pub use multiget::{Part, multiget, read_multiget, read_object};
 pub use multistatus::{Multistatus, PropResponse};
+pub use propfind::{Propfind, PropfindNext};
 pub use sync_report::{SyncAnswer, read_sync, sync_report};
 pub use time_query::{entries_of_kind, events_after, read_found, single_events_before};
 pub use write_object::{Condition, Stored, delete_object, get_object, put_object, read_write};

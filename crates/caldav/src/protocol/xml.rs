@@ -1,9 +1,12 @@
 //! XML into a small tree, within limits; entities are refused.
 
+use std::borrow::Cow;
+
 use quick_xml::NsReader;
 use quick_xml::events::{BytesRef, BytesStart, Event};
 use quick_xml::name::ResolveResult;
 
+use super::CALDAV;
 use crate::error::XmlError;
 
 /// Deepest nesting that is read.
@@ -68,16 +71,47 @@ pub(super) fn parse_xml_by(
     body: &[u8],
     take: &mut dyn FnMut(Element) -> Option<Element>,
 ) -> Result<Element, XmlError> {
-    let text = std::str::from_utf8(body).map_err(|_| XmlError::NotUtf8)?;
-    // XML 1.0, 2.2: these are no characters. A server that sends one would send the entry damaged.
-    if body.iter().any(|b| *b < 0x20 && !matches!(b, b'\t' | b'\n' | b'\r')) {
-        return Err(XmlError::ControlCharacter);
-    }
+    // One name in another encoding must not hide a whole answer; an entry may not be changed on the way.
+    let text = String::from_utf8_lossy(body);
+    let is_utf8 = matches!(text, Cow::Borrowed(_));
     let mut reader = NsReader::from_str(text.trim_start_matches('\u{feff}').trim_start());
     let mut open: Vec<Element> = Vec::new();
     let mut count = 0;
+    // The first half of a character beyond U+FFFF, where a server writes it as two references (UTF-16).
+    let mut first_half: Option<u32> = None;
     loop {
         let event = reader.read_event().map_err(|e| XmlError::NotWellFormed(e.to_string()))?;
+        let number = match &event {
+            Event::GeneralRef(reference) => char_number(reference)?,
+            _ => None,
+        };
+        if let Some(number) = number {
+            let whole = first_half.take().map(|first| (first, pair(first, number)));
+            let Some(current) = open.last_mut() else { continue };
+            match whole {
+                Some((_, Some(character))) => current.text.push(character),
+                Some(_) if is_entry(current) => return Err(XmlError::BadReference(number.to_string())),
+                other => {
+                    current.text.extend(other.map(|_| char::REPLACEMENT_CHARACTER));
+                    match character(number) {
+                        _ if matches!(number, 0xD800..=0xDBFF) => first_half = Some(number),
+                        None if is_entry(current) => {
+                            return Err(XmlError::BadReference(number.to_string()));
+                        }
+                        character => current.text.push(character.unwrap_or(char::REPLACEMENT_CHARACTER)),
+                    }
+                }
+            }
+            continue;
+        }
+        if first_half.take().is_some()
+            && let Some(current) = open.last_mut()
+        {
+            if is_entry(current) {
+                return Err(XmlError::BadReference(String::new()));
+            }
+            current.text.push(char::REPLACEMENT_CHARACTER);
+        }
         match event {
             Event::Start(start) => {
                 count += 1;
@@ -105,14 +139,14 @@ pub(super) fn parse_xml_by(
             }
             Event::Text(text) => {
                 if let Some(current) = open.last_mut() {
-                    current.text.push_str(&text.xml10_content());
+                    add_text(current, &text.xml10_content(), is_utf8)?;
                 } else if !text.trim().is_empty() {
                     return Err(XmlError::NoXml);
                 }
             }
             Event::CData(data) => {
                 if let Some(current) = open.last_mut() {
-                    current.text.push_str(&data.xml10_content());
+                    add_text(current, &data.xml10_content(), is_utf8)?;
                 }
             }
             Event::GeneralRef(reference) => {
@@ -150,19 +184,64 @@ fn element(reader: &NsReader<&[u8]>, start: &BytesStart<'_>) -> Result<Element, 
     })
 }
 
-fn resolve(reference: &BytesRef<'_>) -> Result<char, XmlError> {
-    let bad = || XmlError::BadReference((**reference).to_owned());
-    if let Some(c) = reference.resolve_char_ref().map_err(|_| bad())? {
-        let allowed = !c.is_ascii_control() || matches!(c, '\t' | '\n' | '\r' | '\u{7f}');
-        return if allowed { Ok(c) } else { Err(bad()) };
+/// The number of a character reference (XML 1.0, 4.1); `None` for a named one.
+fn char_number(reference: &BytesRef<'_>) -> Result<Option<u32>, XmlError> {
+    let Some(digits) = reference.strip_prefix('#') else { return Ok(None) };
+    let (digits, radix) = digits.strip_prefix('x').map_or((digits, 10), |digits| (digits, 16));
+    if digits.is_empty() || !digits.chars().all(|c| c.is_digit(radix)) {
+        return Err(XmlError::BadReference((**reference).to_owned()));
     }
+    // A number beyond all characters is still one, and names none.
+    Ok(Some(u32::from_str_radix(digits, radix).unwrap_or(u32::MAX)))
+}
+
+/// The character that two halves make (RFC 2781, 2.2).
+fn pair(first: u32, second: u32) -> Option<char> {
+    let is_second = (0xDC00..=0xDFFF).contains(&second);
+    is_second.then(|| char::from_u32(0x10000 + ((first - 0xD800) << 10) + (second - 0xDC00))).flatten()
+}
+
+/// The character of a number, where XML has one (XML 1.0, 2.2).
+fn character(number: u32) -> Option<char> {
+    let is_character = |c: &char| {
+        !matches!(c, '\u{fffe}' | '\u{ffff}')
+            && (!c.is_ascii_control() || matches!(c, '\t' | '\n' | '\r' | '\u{7f}'))
+    };
+    char::from_u32(number).filter(is_character)
+}
+
+/// Tells whether this holds an entry's text: what is damaged on the way is no text of that entry. Elsewhere a bad
+/// character becomes U+FFFD, so that one bad name does not hide a whole answer.
+fn is_entry(element: &Element) -> bool {
+    element.is(CALDAV, "calendar-data")
+}
+
+fn add_text(element: &mut Element, text: &str, is_utf8: bool) -> Result<(), XmlError> {
+    let is_control = |c: char| c < ' ' && !matches!(c, '\t' | '\n' | '\r');
+    if !text.contains(is_control) && (is_utf8 || !is_entry(element)) {
+        element.text.push_str(text);
+        return Ok(());
+    }
+    if is_entry(element) {
+        if text.contains(is_control) {
+            return Err(XmlError::ControlCharacter);
+        }
+        if text.contains(char::REPLACEMENT_CHARACTER) {
+            return Err(XmlError::NotUtf8);
+        }
+    }
+    element.text.extend(text.chars().map(|c| if is_control(c) { char::REPLACEMENT_CHARACTER } else { c }));
+    Ok(())
+}
+
+fn resolve(reference: &BytesRef<'_>) -> Result<char, XmlError> {
     match &reference[..] {
         "amp" => Ok('&'),
         "lt" => Ok('<'),
         "gt" => Ok('>'),
         "quot" => Ok('"'),
         "apos" => Ok('\''),
-        _ => Err(bad()),
+        _ => Err(XmlError::BadReference((**reference).to_owned())),
     }
 }
 

@@ -54,7 +54,7 @@ async fn list(
     connections: &Connections<'_>,
     account: &str,
 ) -> Result<Vec<CalendarReport>, Failure> {
-    let found = connections.discover(account).await?;
+    let found = connections.discover_all(account).await?;
     let client = connections.client(account)?;
     let mut reports = configured(Some(settings), account, &found);
     let counts: Vec<_> =

@@ -168,7 +168,7 @@ impl Asking<'_, '_> {
 
     fn of_account(&mut self, account: &str, reads: bool) -> Result<Option<String>, Failure> {
         let connections = Connections::new(&self.settings, &self.io.environment);
-        let found = block_on(connections.discover(account))??;
+        let found = block_on(connections.discover_all(account))??;
         drop(connections);
         let fitting: Vec<CalendarInfo> =
             found.calendars.iter().filter(|c| reads || c.writable != Some(false)).cloned().collect();

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use chestnut_caldav::protocol::{CalendarInfo, Found};
+use chestnut_caldav::protocol::{CalendarInfo, Found, canonical, url_of};
 use chestnut_core::{Kind, ObjectHref};
 use serde::Serialize;
 
@@ -57,9 +57,12 @@ pub(crate) struct OtherReport {
 
 /// Joins what a server has with what the configuration says.
 pub(crate) fn configured(settings: Option<&Settings>, account: &str, found: &Found) -> Vec<CalendarReport> {
-    let same = |path: &str, href: &ObjectHref| path.trim_matches('/') == href.as_str().trim_matches('/');
+    let same = |path: &str, info: &CalendarInfo| {
+        let url = url_of(&ObjectHref::from(format!("/{}/", path.trim_matches('/'))), &info.url);
+        canonical(&url) == canonical(&info.url)
+    };
     let is = |place: &Place, info: &CalendarInfo| match place {
-        Place::Path(path) => same(path, &info.href),
+        Place::Path(path) => same(path, info),
         Place::Name(name) => *name == info.name,
         Place::Feed(_) | Place::File(_) | Place::Folder(_) => false,
     };

@@ -93,6 +93,14 @@ impl<'s> Connections<'s> {
         Ok(found)
     }
 
+    /// As [`Self::discover`], with the calendars of those for whom the user stands in: for people who look around, not
+    /// for runs.
+    pub(crate) async fn discover_all(&self, account: &str) -> Result<Rc<Found>, Failure> {
+        let url = self.start(account).await?;
+        let found = self.client(account)?.discover_all(&url, |_, _| {}).await;
+        Ok(Rc::new(found.map_err(|e| account_failure(account, &e))?))
+    }
+
     async fn end(&self, name: &str, receives: bool) -> Result<CalendarEnd, Failure> {
         let settings = &self.settings.calendars[name];
         let account = settings.account.clone();

@@ -80,6 +80,14 @@ fn every_starting_point_leads_to_the_same_calendars_whatever_the_server_does() {
     }
 }
 
+#[test]
+fn a_broken_name_is_a_name() {
+    let set_up = SetUp::new(3);
+    set_up.source.with(|server| server.habits = [Habit::BrokenNames].into());
+    let told = set_up.ok(&["calendar", "list", "packhouse", "--json"]).json();
+    assert_eq!(told["accounts"][0]["calendars"][0]["name"], "Press hall \u{1F333} \u{FFFD} \u{FFFD}");
+}
+
 /// A name service that knows one domain (RFC 6764).
 fn name_service(target: &'static str, port: u16, path: Option<&'static str>) -> String {
     use simple_dns::rdata::{RData, SRV, TXT};

@@ -10,7 +10,7 @@ use std::collections::HashMap;
 use std::path::PathBuf;
 use std::rc::Rc;
 
-use chestnut_caldav::protocol::{Condition, Listing, Stored, SyncAnswer, href_of};
+use chestnut_caldav::protocol::{Condition, Listing, Stored, SyncAnswer, canonical_path, href_of};
 use chestnut_caldav::{Client, DavError, Fetched, RequestCounts, TransportFault};
 use chestnut_core::{EventUid, Kind, Kinds, NotACalendar, ObjectHref, Scheduling, SyncToken};
 use jiff::Timestamp;
@@ -142,10 +142,8 @@ impl Calendar {
     pub fn place(&self) -> String {
         match self {
             Self::Dav { client, url } => {
-                let path = href_of(url.path(), url);
-                let path = path.as_ref().map_or_else(|| url.path(), |path| path.as_str());
-                let path = path.trim_end_matches('/');
-                format!("dav {} {} {path}/", url.origin().ascii_serialization(), client.user())
+                let origin = url.origin().ascii_serialization();
+                format!("dav {origin} {} {}", client.user(), canonical_path(url))
             }
             Self::Feed(feed) => feed.address(),
             Self::File(file) => format!("file {}", real(file.path()).display()),
