@@ -175,6 +175,12 @@ pub enum TransportFault {
     TooLarge,
     /// A password would travel unencrypted to another machine.
     PlainHttp,
+    /// An answer over https leads to http.
+    Downgrade,
+    /// A write is sent on to another server.
+    WriteElsewhere,
+    /// Another server wants the sign-in, and nobody has said that it may have it.
+    SignInElsewhere,
     /// The run was asked to stop.
     Stopped,
     /// The user or the password holds characters that no header can hold.
@@ -220,6 +226,8 @@ pub enum Detail {
     UnreadableCertificate,
     /// The bound that the answer passed, in bytes.
     Limit(usize),
+    /// The other server: its origin.
+    To(String),
     /// The token has run out, and the service gave nothing to renew it with.
     NothingToRenewWith,
     /// The sign-in service's answer.
@@ -263,9 +271,11 @@ impl TransportError {
             TransportFault::Resolve | TransportFault::Connect => Class::Retry,
             TransportFault::TooLarge => Class::TooLarge,
             TransportFault::SignInEnded => Class::Credentials,
-            TransportFault::UnsendableSecret => Class::Credentials,
+            TransportFault::UnsendableSecret | TransportFault::SignInElsewhere => Class::Credentials,
             TransportFault::Tls
             | TransportFault::Redirect
+            | TransportFault::Downgrade
+            | TransportFault::WriteElsewhere
             | TransportFault::PlainHttp
             | TransportFault::Stopped => Class::Unsupported,
         }

@@ -1,6 +1,7 @@
 //! Requests over HTTP: the file that opens the sockets of every run.
 
-use std::cell::{Cell, RefCell};
+use std::cell::{Cell, OnceCell, RefCell};
+use std::collections::BTreeMap;
 use std::future::Future;
 use std::pin::Pin;
 use std::time::Duration;
@@ -9,8 +10,9 @@ use reqwest::header::{AUTHORIZATION, LOCATION, WWW_AUTHENTICATE};
 use secrecy::{ExposeSecret, SecretString};
 use url::Url;
 
-use crate::auth::{Credentials, DigestChallenge, SignIn};
+use crate::auth::{Credentials, PasswordChallenge, SignIn, SignedBy, challenges};
 use crate::error::{CertificateFault, Detail, SetupError, TransportError, TransportFault};
+use crate::origin::{SignInOrigin, is_upward, may_sign_in};
 use crate::transport::{Answer, Request, Transport, is_loopback};
 
 /// How to reach one account's server.
@@ -18,6 +20,10 @@ use crate::transport::{Answer, Request, Transport, is_loopback};
 pub struct HttpOptions {
     /// Who signs in.
     pub sign_in: SignIn,
+    /// Where else the sign-in may go, besides the account's own server.
+    pub sign_in_also_at: Vec<SignInOrigin>,
+    /// Other servers are looked at without the sign-in: a person is there to say what they are. A run is not sent on.
+    pub looks_elsewhere: bool,
     /// How long one request may take.
     pub timeout: Duration,
     /// Allow a password over plain HTTP to another machine.
@@ -38,6 +44,8 @@ impl Default for HttpOptions {
     fn default() -> Self {
         Self {
             sign_in: SignIn::Nobody,
+            sign_in_also_at: Vec::new(),
+            looks_elsewhere: false,
             timeout: Duration::from_secs(30),
             plain_http: false,
             max_answer: 128 << 20,
@@ -116,8 +124,12 @@ fn is_excepted(except: &str, host: &str) -> bool {
 pub struct HttpTransport {
     client: reqwest::Client,
     options: HttpOptions,
-    /// The last Digest challenge, so that only the first request is sent twice.
-    digest: RefCell<Option<DigestChallenge>>,
+    /// The same without a certificate of one's own: for servers that are not the account's.
+    stranger: Option<reqwest::Client>,
+    /// Where the account is: the address that was asked first.
+    own: OnceCell<Url>,
+    /// How each origin wants a password, so that only the first request is sent twice.
+    challenges: RefCell<BTreeMap<String, PasswordChallenge>>,
     cnonce: Cell<u64>,
 }
 
@@ -138,6 +150,14 @@ impl HttpTransport {
         if options.ca.is_some() && certificates.is_empty() {
             return Err(SetupError::NoAuthority);
         }
+        let stranger = match options.certificate {
+            Some(_) => {
+                let nobody = HttpOptions { certificate: None, ..options.clone() };
+                let builder = base_builder(&nobody)?.tls_certs_merge(certificates.clone());
+                Some(builder.build().map_err(other)?)
+            }
+            None => None,
+        };
         let merged = base_builder(&options)?.tls_certs_merge(certificates.clone()).build();
         let client = match merged {
             Ok(client) => client,
@@ -147,31 +167,57 @@ impl HttpTransport {
                 base_builder(&options)?.tls_certs_only(certificates).build().map_err(other)?
             }
         };
-        Ok(Self { client, options, digest: RefCell::new(None), cnonce: Cell::new(0) })
+        Ok(Self {
+            client,
+            stranger,
+            options,
+            own: OnceCell::new(),
+            challenges: RefCell::default(),
+            cnonce: Cell::new(0),
+        })
     }
 
     async fn follow(&self, request: &Request) -> Result<Answer, TransportError> {
         let mut url = request.url.clone();
+        self.own.get_or_init(|| url.clone());
+        let is_write = !matches!(request.method, "GET" | "HEAD" | "OPTIONS" | "PROPFIND" | "REPORT");
         for _ in 0..=MAX_REDIRECTS {
-            let answer = self.signed(request, &url, url.origin() == request.url.origin()).await?;
+            let answer = self.signed(request, &url).await?;
             let moved = matches!(answer.status, 301 | 302 | 307 | 308);
             let Some(location) = answer.headers.get(LOCATION).filter(|_| moved) else { return Ok(answer) };
             let target = location.to_str().ok().and_then(|l| url.join(l).ok());
             let target = target.filter(|target| matches!(target.scheme(), "http" | "https"));
-            url = target.ok_or_else(|| self.fault(TransportFault::Redirect, &url, Detail::Nothing))?;
+            let mut target =
+                target.ok_or_else(|| self.fault(TransportFault::Redirect, &url, Detail::Nothing))?;
+            // Whoever sends on does not say who signs in.
+            let has_dropped = target.set_username("").and(target.set_password(None));
+            debug_assert!(has_dropped.is_ok(), "web addresses have hosts");
+            let to = Detail::To(target.origin().ascii_serialization());
+            if url.scheme() == "https" && target.scheme() == "http" {
+                return Err(self.fault(TransportFault::Downgrade, &url, to));
+            }
+            if is_write && url.origin() != target.origin() && !is_upward(&url, &target) {
+                return Err(self.fault(TransportFault::WriteElsewhere, &url, to));
+            }
+            url = target;
         }
         Err(self.fault(TransportFault::Redirect, &url, Detail::Nothing))
     }
 
-    /// Sends with the sign-in the server wants; a refusal is answered once per request, with what it asks for.
-    async fn signed(
-        &self,
-        request: &Request,
-        url: &Url,
-        same_origin: bool,
-    ) -> Result<Answer, TransportError> {
-        if matches!(self.options.sign_in, SignIn::Nobody) || !same_origin {
+    /// Sends with the sign-in the server wants, where that server may have it.
+    async fn signed(&self, request: &Request, url: &Url) -> Result<Answer, TransportError> {
+        if matches!(self.options.sign_in, SignIn::Nobody) {
             return self.once(request, url, None).await;
+        }
+        let own = self.own.get().unwrap_or(url);
+        if !may_sign_in(own, &self.options.sign_in_also_at, url) {
+            let to = Detail::To(url.origin().ascii_serialization());
+            let elsewhere = self.fault(TransportFault::SignInElsewhere, own, to);
+            if !self.options.looks_elsewhere {
+                return Err(elsewhere);
+            }
+            let answer = self.once(request, url, None).await?;
+            return if matches!(answer.status, 401 | 403) { Err(elsewhere) } else { Ok(answer) };
         }
         if url.scheme() == "http" && !self.options.plain_http && !is_loopback(url) {
             return Err(self.fault(TransportFault::PlainHttp, url, Detail::Nothing));
@@ -194,32 +240,58 @@ impl HttpTransport {
         }
     }
 
+    /// Signs in as the server was seen to want it; a challenge is answered once, and once more where only its nonce was
+    /// too old (RFC 7616, 3.3). Over http nothing is sent before the first challenge.
     async fn with_password(
         &self,
         request: &Request,
         url: &Url,
         who: &Credentials,
     ) -> Result<Answer, TransportError> {
-        let header = self.authorization(who, request, url);
-        let answer = self.once(request, url, Some(header)).await?;
-        if answer.status != 401 {
-            return Ok(answer);
+        let origin = url.origin().ascii_serialization();
+        let mut sent = self.authorization(who, request, url, &origin);
+        let mut answer = self.once(request, url, sent.clone().map(|(_, header)| header)).await?;
+        for _ in 0..2 {
+            if answer.status != 401 {
+                return Ok(answer);
+            }
+            let headers = answer.headers.get_all(WWW_AUTHENTICATE).iter();
+            let offered: Vec<_> = headers.filter_map(|h| h.to_str().ok()).flat_map(challenges).collect();
+            let Some(challenge) = PasswordChallenge::best(&offered) else { return Ok(answer) };
+            let is_refusal = match (&challenge, &sent) {
+                (PasswordChallenge::Basic, Some((by, _))) => *by == SignedBy::Basic,
+                (PasswordChallenge::Digest(new), Some((by, _))) => *by == SignedBy::Digest && !new.is_stale,
+                (_, None) => false,
+            };
+            if is_refusal {
+                return Ok(answer);
+            }
+            self.challenges.borrow_mut().insert(origin.clone(), challenge);
+            sent = self.authorization(who, request, url, &origin);
+            answer = self.once(request, url, sent.clone().map(|(_, header)| header)).await?;
         }
-        let challenges = answer.headers.get_all(WWW_AUTHENTICATE).iter();
-        let challenge = challenges.filter_map(|h| h.to_str().ok()).find_map(DigestChallenge::parse);
-        let Some(challenge) = challenge else { return Ok(answer) };
-        *self.digest.borrow_mut() = Some(challenge);
-        let header = self.authorization(who, request, url);
-        self.once(request, url, Some(header)).await
+        Ok(answer)
     }
 
-    fn authorization(&self, who: &Credentials, request: &Request, url: &Url) -> String {
-        let Some(challenge) = &mut *self.digest.borrow_mut() else { return who.basic() };
-        self.cnonce.set(self.cnonce.get() + 1);
-        // It only has to differ between requests under one nonce.
-        let cnonce = format!("{:x}{:08x}", std::process::id(), self.cnonce.get());
-        let target = &url[url::Position::BeforePath..url::Position::AfterQuery];
-        challenge.answer(who, request.method, target, &cnonce)
+    /// The header for a request, and how it signs in; nothing where the server must say first what it wants.
+    fn authorization(
+        &self,
+        who: &Credentials,
+        request: &Request,
+        url: &Url,
+        origin: &str,
+    ) -> Option<(SignedBy, String)> {
+        match self.challenges.borrow_mut().get_mut(origin) {
+            Some(PasswordChallenge::Digest(challenge)) => {
+                self.cnonce.set(self.cnonce.get() + 1);
+                // It only has to differ between requests under one nonce.
+                let cnonce = format!("{:x}{:08x}", std::process::id(), self.cnonce.get());
+                let target = &url[url::Position::BeforePath..url::Position::AfterQuery];
+                Some((SignedBy::Digest, challenge.answer(who, request.method, target, &cnonce)))
+            }
+            Some(PasswordChallenge::Basic) => Some((SignedBy::Basic, who.basic())),
+            None => (url.scheme() == "https").then(|| (SignedBy::Basic, who.basic())),
+        }
     }
 
     async fn once(
@@ -229,7 +301,9 @@ impl HttpTransport {
         auth: Option<String>,
     ) -> Result<Answer, TransportError> {
         let method = reqwest::Method::from_bytes(request.method.as_bytes()).expect("methods are constants");
-        let mut builder = self.client.request(method, url.clone());
+        let is_own = self.own.get().is_none_or(|own| may_sign_in(own, &self.options.sign_in_also_at, url));
+        let client = self.stranger.as_ref().filter(|_| !is_own).unwrap_or(&self.client);
+        let mut builder = client.request(method, url.clone());
         for (name, value) in &request.headers {
             builder = builder.header(*name, value);
         }

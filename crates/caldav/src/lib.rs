@@ -14,6 +14,7 @@ mod class;
 mod client;
 mod error;
 mod http_transport;
+mod origin;
 mod pace;
 mod retry_policy;
 mod transport;
@@ -25,4 +26,5 @@ pub use error::{
     Asked, CertificateFault, DavError, Detail, Instead, SetupError, TransportError, TransportFault, XmlError,
 };
 pub use http_transport::{HttpOptions, HttpTransport, Proxies};
+pub use origin::SignInOrigin;
 pub use transport::{Answer, Request, Transport, is_loopback};

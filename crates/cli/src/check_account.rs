@@ -9,7 +9,7 @@ use std::time::Duration;
 use chestnut_caldav::connection_check::{CertificateFacts, connect, look_at_certificate, resolve};
 use chestnut_caldav::protocol::{DiscoveryStage, Found};
 use chestnut_caldav::{
-    Answer, Client, ClientOptions, DavError, HttpOptions, HttpTransport, SignIn, TransportError,
+    Answer, Client, ClientOptions, DavError, Detail, HttpOptions, HttpTransport, SignIn, TransportError,
     TransportFault,
 };
 use jiff::{SignedDuration, Timestamp};
@@ -51,6 +51,8 @@ pub(crate) struct Checked {
     pub(crate) steps: Vec<Step>,
     /// Where the search began, after asking the name service.
     pub(crate) url: Url,
+    /// Another server that wants the sign-in: its origin.
+    pub(crate) elsewhere: Option<String>,
     /// What was found, or why nothing.
     pub(crate) outcome: Result<Found, Failure>,
 }
@@ -65,6 +67,7 @@ struct Check<'c> {
     since: Option<Cell<Instant>>,
     steps: Vec<Step>,
     certificate: Option<CertificateFacts>,
+    elsewhere: Option<String>,
 }
 
 /// Looks at an account.
@@ -77,7 +80,7 @@ pub(crate) async fn check_account(
     base: &Path,
     environment: &Environment,
 ) -> Result<Checked, Failure> {
-    let options = http_options(name, account, base, environment)?;
+    let options = HttpOptions { looks_elsewhere: true, ..http_options(name, account, base, environment)? };
     let since = (!environment.clock_is_fixed()).then(|| Cell::new(Instant::now()));
     let mut check = Check {
         name,
@@ -88,12 +91,13 @@ pub(crate) async fn check_account(
         since,
         steps: Vec::new(),
         certificate: None,
+        elsewhere: None,
     };
     let outcome = match check.find_start(default_resolver(environment)?).await {
         Ok(()) => check.go().await,
         Err(failure) => Err(failure),
     };
-    Ok(Checked { steps: check.steps, url: check.url, outcome })
+    Ok(Checked { steps: check.steps, url: check.url, elsewhere: check.elsewhere, outcome })
 }
 
 impl Check<'_> {
@@ -113,6 +117,14 @@ impl Check<'_> {
     }
 
     fn failed(&mut self, step: &'static str, error: &DavError, hint: String) -> Failure {
+        if let DavError::Transport(TransportError {
+            fault: TransportFault::SignInElsewhere,
+            detail: Detail::To(to),
+            ..
+        }) = error
+        {
+            self.elsewhere = Some(to.clone());
+        }
         let milliseconds = self.passed();
         self.steps.push(Step { step, ok: false, seen: error.in_words(), note: None, milliseconds });
         account_step_failed(self.name, error, hint)
@@ -248,7 +260,10 @@ impl Check<'_> {
         let stage = match &found {
             Err(DavError::SignIn { .. }) => None,
             Err(DavError::Transport(e))
-                if matches!(e.fault, TransportFault::PlainHttp | TransportFault::SignInEnded) =>
+                if matches!(
+                    e.fault,
+                    TransportFault::PlainHttp | TransportFault::SignInEnded | TransportFault::SignInElsewhere
+                ) =>
             {
                 None
             }

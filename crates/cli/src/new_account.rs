@@ -2,12 +2,15 @@
 
 use std::path::{Path, PathBuf};
 
+use chestnut_caldav::SignInOrigin;
 use secrecy::{ExposeSecret as _, SecretString};
 use toml_edit::Value;
 
 use crate::args::{AccountAdd, OAuthArgs};
+use crate::check_account::{Checked, check_account};
 use crate::failure::Failure;
 use crate::io::Io;
+use crate::open::block_on;
 use crate::questions::Questions;
 use crate::settings::{
     AccountSettings, KEYRING_IS_THERE, OAuthSettings, ProxySettings, SecretSource, SignInSettings,
@@ -15,9 +18,9 @@ use crate::settings::{
     write_private, write_to_keyring,
 };
 use crate::words::{
-    keyring_takes_none, needed_with_client, no_keyring_for_password, no_place_of_secret,
-    no_terminal_for_password, not_a_proxy, not_a_server, not_an_address, password_in_proxy,
-    password_not_written, password_prompt, sign_in_in_address,
+    keyring_takes_none, may_sign_in_at, needed_with_client, no_keyring_for_password, no_place_of_secret,
+    no_terminal_for_password, not_a_proxy, not_a_server, not_an_address, not_an_origin, password_in_proxy,
+    password_not_written, password_prompt, sign_in_also_needed, sign_in_in_address,
 };
 
 /// An account that is about to be tried.
@@ -55,6 +58,7 @@ impl NewAccount {
             ca: args.ca.as_ref().map(|ca| path_from(path, ca)).transpose()?,
             proxy,
             plain_http: args.plain_http,
+            sign_in_also_at: also_at(&args.sign_in_also_at)?,
             ..AccountSettings::new(start, user, sign_in)
         };
         Ok(Self::new(&args.name, settings, typed))
@@ -92,8 +96,43 @@ impl NewAccount {
         keys.extend(self.settings.ca.as_ref().map(|ca| ("ca", Value::from(ca.display().to_string()))));
         let proxy = |p: &ProxySettings| p.url.as_ref().map_or_else(|| "none".to_owned(), ToString::to_string);
         keys.extend(self.settings.proxy.as_ref().map(|p| ("proxy", Value::from(proxy(p)))));
+        keys.extend(also_at_value(&self.settings.sign_in_also_at).map(|also| ("sign-in-also-at", also)));
         keys.extend(self.settings.plain_http.then(|| ("plain-http", Value::from(true))));
         keys
+    }
+}
+
+/// Reads origins as they were typed.
+pub(crate) fn also_at(texts: &[String]) -> Result<Vec<String>, Failure> {
+    match texts.iter().find(|text| SignInOrigin::parse(text).is_none()) {
+        Some(text) => Err(not_an_origin(text)),
+        None => Ok(texts.to_vec()),
+    }
+}
+
+/// Origins as the configuration says them; `None` for none.
+pub(crate) fn also_at_value(origins: &[String]) -> Option<Value> {
+    (!origins.is_empty()).then(|| origins.iter().map(String::as_str).collect::<Value>())
+}
+
+/// Tries an account; where another server wants the sign-in, a person says whether it may have it, and it is tried again.
+pub(crate) fn try_account(
+    name: &str,
+    settings: &mut AccountSettings,
+    base: &Path,
+    io: &Io<'_>,
+) -> Result<Checked, Failure> {
+    loop {
+        let checked = block_on(check_account(name, settings, base, &io.environment))??;
+        let Some(to) = checked.elsewhere.clone() else { return Ok(checked) };
+        let from = checked.url.host_str().unwrap_or_default().to_owned();
+        let Some(mut questions) = Questions::of_terminal(io.can_ask) else {
+            return Ok(Checked { outcome: Err(sign_in_also_needed(&from, &to)), ..checked });
+        };
+        if settings.sign_in_also_at.contains(&to) || !questions.yes(&may_sign_in_at(&from, &to), false)? {
+            return Ok(checked);
+        }
+        settings.sign_in_also_at.push(to);
     }
 }
 

@@ -4,6 +4,7 @@ use url::Url;
 
 use super::DAV;
 use super::xml::{Element, parse_xml, parse_xml_by};
+use crate::auth::challenges;
 use crate::error::{Asked, DavError, Instead};
 use crate::transport::Answer;
 
@@ -139,10 +140,7 @@ fn looks_like_html(answer: &Answer) -> bool {
 /// The ways to sign in that an answer offers, in lower case: the first word of each challenge.
 pub(crate) fn offered_schemes(answer: &Answer) -> Vec<String> {
     let headers = answer.headers.get_all("www-authenticate").iter().filter_map(|h| h.to_str().ok());
-    let is_scheme = |word: &&str| !word.is_empty() && !word.contains('=');
-    let parts = headers.flat_map(|h| h.split(','));
-    let first_words = parts.filter_map(|part| part.split_whitespace().next().filter(is_scheme));
-    first_words.map(str::to_ascii_lowercase).take(8).collect()
+    headers.flat_map(challenges).map(|challenge| challenge.scheme).take(8).collect()
 }
 
 /// Says what an unexpected success is.

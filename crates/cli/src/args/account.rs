@@ -15,6 +15,9 @@ pub(crate) enum AccountCommand {
         /// Accounts [default: all]
         #[arg(value_name = "ACCOUNT")]
         names: Vec<String>,
+        /// Another server of the same service that may have the sign-in; written into the configuration
+        #[arg(long, value_name = "URL")]
+        sign_in_also_at: Vec<String>,
     },
     /// Sign in with a browser, for accounts with `oauth`
     Login {
@@ -61,6 +64,9 @@ pub(crate) struct AccountAdd {
     /// The proxy on the way, or `none` [default: as the environment says]
     #[arg(long, value_name = "URL")]
     pub(crate) proxy: Option<String>,
+    /// Another server of the same service that may have the sign-in, too
+    #[arg(long, value_name = "URL")]
+    pub(crate) sign_in_also_at: Vec<String>,
     /// Allow the password over unencrypted HTTP to another machine
     #[arg(long)]
     pub(crate) plain_http: bool,

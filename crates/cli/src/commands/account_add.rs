@@ -3,12 +3,11 @@
 use std::path::Path;
 
 use crate::args::{AccountAdd, Common};
-use crate::check_account::check_account;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show};
-use crate::new_account::NewAccount;
-use crate::open::{block_on, configuration_path};
+use crate::new_account::{NewAccount, try_account};
+use crate::open::configuration_path;
 use crate::render::human::account_test::human;
 use crate::report::account_add::Report;
 use crate::report::account_test::{AccountReport, account_report as report};
@@ -22,13 +21,13 @@ pub(crate) fn run(args: &AccountAdd, common: &Common, io: &mut Io<'_>) -> Result
     if text.has("account", &args.name) {
         return Err(account_is_there(&args.name));
     }
-    let new = NewAccount::ask(args, &path, io)?;
-    try_and_save(args, &new, &path, &mut text, common, io)
+    let mut new = NewAccount::ask(args, &path, io)?;
+    try_and_save(args, &mut new, &path, &mut text, common, io)
 }
 
 fn try_and_save(
     args: &AccountAdd,
-    new: &NewAccount,
+    new: &mut NewAccount,
     path: &Path,
     text: &mut ConfigurationText,
     common: &Common,
@@ -39,8 +38,8 @@ fn try_and_save(
     let tried = !args.untested && !is_oauth;
     let base = path.parent().unwrap_or(Path::new(""));
     let mut account = if tried {
-        let checked = block_on(check_account(&args.name, &new.settings, base, &io.environment))?;
-        report(None, &args.name, &new.settings, checked)
+        let checked = try_account(&args.name, &mut new.settings, base, io)?;
+        report(None, &args.name, &new.settings, Ok(checked))
     } else {
         AccountReport::untried(&args.name, &new.settings)
     };

@@ -7,11 +7,10 @@ use chestnut_core::Kind;
 use toml_edit::Value;
 
 use crate::args::Common;
-use crate::check_account::check_account;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
-use crate::new_account::NewAccount;
+use crate::new_account::{NewAccount, try_account};
 use crate::new_calendar::{make, slug};
 use crate::open::{block_on, configuration_path};
 use crate::questions::Questions;
@@ -139,10 +138,10 @@ impl Asking<'_, '_> {
             user = self.questions.text(USER_NAME, some(&user))?;
             let secret = self.questions.secret(PASSWORD)?;
             let password = SignInSettings::Password(SecretSource::Plain(secret.clone()));
-            let settings = AccountSettings::new(start.clone(), Some(user.clone()), password);
+            let mut settings = AccountSettings::new(start.clone(), Some(user.clone()), password);
             let base = self.settings.base().to_owned();
             let suggestion = host_word(start.url.host_str().unwrap_or_default());
-            let checked = block_on(check_account(&suggestion, &settings, &base, &self.io.environment))?;
+            let checked = try_account(&suggestion, &mut settings, &base, self.io);
             let checked = report(None, &suggestion, &settings, checked);
             let shown = steps_text(&checked);
             self.io.err.write_all(self.colored(&shown).as_bytes())?;

@@ -28,6 +28,8 @@ pub(crate) struct AccountReport {
     pub(crate) calendars: Vec<CalendarReport>,
     pub(crate) error: Option<String>,
     pub(crate) hint: Option<String>,
+    #[serde(skip)]
+    pub(crate) code: ExitCode,
 }
 
 impl AccountReport {
@@ -44,6 +46,7 @@ impl AccountReport {
             calendars: Vec::new(),
             error: None,
             hint: None,
+            code: ExitCode::Ok,
         }
     }
 
@@ -53,11 +56,7 @@ impl AccountReport {
     }
 
     pub(crate) fn failure(&self) -> Failure {
-        Failure {
-            code: ExitCode::Failed,
-            message: self.error.clone().unwrap_or_default(),
-            hint: self.hint.clone(),
-        }
+        Failure { code: self.code, message: self.error.clone().unwrap_or_default(), hint: self.hint.clone() }
     }
 }
 
@@ -68,9 +67,15 @@ pub(crate) fn account_report(
     account: &AccountSettings,
     checked: Result<Checked, Failure>,
 ) -> AccountReport {
-    let (steps, url, outcome) = match checked {
-        Ok(Checked { steps, url, outcome }) => (steps, url, outcome),
-        Err(failure) => (Vec::new(), account.start.url.clone(), Err(failure)),
+    let (steps, url, outcome, elsewhere) = match checked {
+        Ok(Checked { steps, url, outcome, elsewhere }) => (steps, url, outcome, elsewhere),
+        Err(failure) => (Vec::new(), account.start.url.clone(), Err(failure), None),
+    };
+    let code = match &outcome {
+        Ok(_) => ExitCode::Ok,
+        // Nobody was there to say whether another server may have the sign-in.
+        Err(failure) if elsewhere.is_some() => failure.code,
+        Err(_) => ExitCode::Failed,
     };
     let found: Option<&Found> = outcome.as_ref().ok();
     let path = |url: &url::Url| url.path().to_owned();
@@ -84,6 +89,7 @@ pub(crate) fn account_report(
         calendars: found.map(|f| configured(settings, name, f)).unwrap_or_default(),
         error: outcome.as_ref().err().map(|f| f.message.clone()),
         hint: outcome.as_ref().err().and_then(|f| f.hint.clone()),
+        code,
         steps,
     }
 }

@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use chestnut_caldav::SignInOrigin;
 use jiff::SignedDuration;
 use url::Url;
 
@@ -23,6 +24,8 @@ pub(crate) struct AccountSettings {
     pub(crate) timeout: SignedDuration,
     pub(crate) at_once: usize,
     pub(crate) plain_http: bool,
+    /// Where else the sign-in may go, as it is written.
+    pub(crate) sign_in_also_at: Vec<String>,
 }
 
 impl AccountSettings {
@@ -39,6 +42,7 @@ impl AccountSettings {
             timeout: SignedDuration::from_secs(30),
             at_once: 4,
             plain_http: false,
+            sign_in_also_at: Vec::new(),
         }
     }
 }
@@ -124,8 +128,17 @@ pub(super) fn account(section: &Section<'_>) -> Result<AccountSettings, Failure>
         certificate_key,
         proxy: proxy(section)?,
         plain_http: section.flag("plain-http")?,
+        sign_in_also_at: also_at(section)?,
         ..account
     })
+}
+
+fn also_at(section: &Section<'_>) -> Result<Vec<String>, Failure> {
+    let texts = section.texts("sign-in-also-at")?.unwrap_or_default();
+    match texts.iter().find(|text| SignInOrigin::parse(text).is_none()) {
+        Some(text) => Err(section.wrong("sign-in-also-at", Problem::NotOrigin(text))),
+        None => Ok(texts),
+    }
 }
 
 fn sign_in(section: &Section<'_>, user: Option<&str>) -> Result<SignInSettings, Failure> {

@@ -178,6 +178,8 @@ impl<'s> Connections<'s> {
             None => HttpOptions { proxies: environment_proxies(self.environment), ..HttpOptions::default() },
         };
         options.hide_paths = true;
+        // A publisher may send on to where the text lies; the sign-in does not go along.
+        options.looks_elsewhere = true;
         options.max_answer = LARGEST_FEED;
         let client = client(&owner, options, 1)?;
         Ok(FeedCalendar::new(client, url))

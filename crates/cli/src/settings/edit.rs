@@ -90,6 +90,14 @@ impl ConfigurationText {
         }
     }
 
+    /// Puts a key into `[kind.name]`, whether it is there or not.
+    pub(crate) fn put(&mut self, kind: &str, name: &str, key: &str, content: Value) {
+        let table = self.document.get_mut(kind).and_then(|outer| outer.get_mut(name));
+        if let Some(table) = table.and_then(Item::as_table_like_mut) {
+            table.insert(key, value(content));
+        }
+    }
+
     /// Sets one key of `[kind.name]`.
     pub(crate) fn set(&mut self, kind: &str, name: &str, key: &str, content: &str) {
         if let Some(table) = self.document.get_mut(kind).and_then(|outer| outer.get_mut(name))

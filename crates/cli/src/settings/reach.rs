@@ -5,7 +5,7 @@ use std::rc::Rc;
 use std::time::Duration;
 
 use chestnut_caldav::oauth::{OAuthClient, OAuthTokens};
-use chestnut_caldav::{Credentials, FixedToken, HttpOptions, HttpTransport, Proxies, SignIn};
+use chestnut_caldav::{Credentials, FixedToken, HttpOptions, HttpTransport, Proxies, SignIn, SignInOrigin};
 use secrecy::SecretString;
 
 use super::account::{AccountSettings, OAuthSettings, ProxySettings, SignInSettings};
@@ -26,6 +26,7 @@ pub(crate) fn http_options(
     let mut options = HttpOptions {
         timeout: Duration::try_from(account.timeout).unwrap_or(Duration::from_secs(30)),
         plain_http: account.plain_http,
+        sign_in_also_at: account.sign_in_also_at.iter().filter_map(|o| SignInOrigin::parse(o)).collect(),
         ca: account.ca.as_ref().map(|path| certificate_file(&owner, &base.join(path))).transpose()?,
         certificate: own_certificate(&owner, account, base)?,
         proxies: proxies(&owner, account.proxy.as_ref(), base, environment)?,

@@ -6,6 +6,7 @@ use chestnut_caldav::TransportError;
 use chestnut_caldav::oauth::OAuthError;
 
 use super::errors::InWords as _;
+use super::problems::Problem;
 use super::secrets::KEYRING_HINT;
 use crate::failure::Failure;
 
@@ -97,6 +98,22 @@ pub(crate) fn account_is_needed(name: &str, calendars: &[String], routes: &[Stri
 
 pub(crate) fn key_in_keyring(key: &str) -> String {
     format!("{key} in the keyring")
+}
+
+/// Whether another server may have the sign-in.
+pub(crate) fn may_sign_in_at(from: &str, to: &str) -> String {
+    format!("{from} sends sign-ins to {to}. Send your password there?")
+}
+
+pub(crate) fn not_an_origin(text: &str) -> Failure {
+    Failure::usage(format!("--sign-in-also-at {text}: {}", Problem::NotOrigin(text).words()))
+}
+
+pub(crate) fn sign_in_also_needed(from: &str, to: &str) -> Failure {
+    Failure::usage(format!(
+        "{from} sends sign-ins to {to}, and nobody is there to say whether it may have yours"
+    ))
+    .hint(format!("If it belongs to the same service, run it again with: --sign-in-also-at {to}"))
 }
 
 /// The address can be opened on another machine.

@@ -220,7 +220,10 @@ impl InWords for TransportError {
 fn without_proxy(error: &TransportError) -> String {
     let TransportError { fault, host, .. } = error;
     let detail = detail_words(&error.detail);
-    let detail = in_brackets(detail.as_deref());
+    let detail = match &error.detail {
+        Detail::To(to) => format!(" to {to}"),
+        _ => in_brackets(detail.as_deref()),
+    };
     if let Some(fault) = error.certificate {
         let what = match fault {
             CertificateFault::Expired => "has expired",
@@ -247,6 +250,15 @@ fn without_proxy(error: &TransportError) -> String {
         TransportFault::PlainHttp => format!("a password would travel unencrypted to {host}"),
         TransportFault::UnsendableSecret => {
             format!("the user or the password for {host} holds characters that cannot be sent")
+        }
+        TransportFault::Downgrade => {
+            format!("{host} sends on from https to http{detail}, where everybody on the way reads along")
+        }
+        TransportFault::WriteElsewhere => {
+            format!("{host} sends a write on{detail}: entries go to the calendar's own server alone")
+        }
+        TransportFault::SignInElsewhere => {
+            format!("{host} sends sign-ins on{detail}, which may not have yours")
         }
         TransportFault::Stopped => "stopped".to_owned(),
         TransportFault::SignInEnded => format!("the sign-in at {host} is no longer valid{detail}"),

@@ -1,6 +1,6 @@
 //! Errors for people: one sentence, the cause, and what to do next.
 
-use chestnut_caldav::{CertificateFault, DavError, Instead, TransportFault};
+use chestnut_caldav::{CertificateFault, DavError, Detail, Instead, TransportFault};
 use chestnut_core::NotACalendar;
 use chestnut_engine::{CalendarError, RunError};
 use chestnut_store::StoreError;
@@ -146,6 +146,13 @@ fn sign_in_hint(offered: &[String], account: &str, test: &str) -> String {
     )
 }
 
+/// How to let another server have the sign-in.
+fn also_at_hint(account: &str, to: &str) -> String {
+    format!(
+        "Only where {to} belongs to the same service: write sign-in-also-at = [\"{to}\"] into account {account}, or let `chestnut account test {account}` ask you."
+    )
+}
+
 /// What a person can do about a server's answer.
 pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
     let test = format!("`chestnut account test {account}`");
@@ -197,6 +204,18 @@ pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
                 format!(
                     "Use https, or allow it with `plain-http = true` in account {account} if you trust the network."
                 )
+            }
+            TransportFault::SignInElsewhere => match &error.detail {
+                Detail::To(to) => also_at_hint(account, to),
+                _ => format!("See {test}."),
+            },
+            TransportFault::Downgrade => {
+                format!(
+                    "Tell whoever runs the server, or check the url of account {account}. Nothing was sent."
+                )
+            }
+            TransportFault::WriteElsewhere => {
+                format!("Use the calendar's own address there: see {test}. Nothing was written.")
             }
             TransportFault::Redirect => format!("Check the url of account {account}."),
             _ => format!("Run it again; if it stays, raise `timeout` in account {account}."),

@@ -130,6 +130,7 @@ pub(crate) const ACCOUNT: &[Key] = &[
     key("proxy", r#"the proxy on the way: an address, `"none"`, or `{ url = "…", user = "…", password = { … } }`"#).otherwise("the variables `HTTPS_PROXY`, `HTTP_PROXY`, `ALL_PROXY`, `NO_PROXY`").example(r#""http://proxy.packhouse.example:3128""#),
     key("timeout", "how long one request may take").default(r#""30s""#).example(r#""2 minutes""#),
     key("at-once", "most requests in flight; below it the best number is found by itself").default("4").example("1"),
+    key("sign-in-also-at", "other servers of the same service that get the sign-in, too: a server may send on to them. `https://*.cloud.example` stands for one label, whichever; `account test` asks when one is needed").otherwise("none").example(r#"["https://p42.cloud.example"]"#),
     key("plain-http", "allow the password over unencrypted HTTP to another machine").default("false").example("true"),
 ];
 

@@ -18,6 +18,7 @@ pub(crate) enum Problem<'a> {
     NotReach,
     NotDay,
     NotZone(&'a str),
+    NotOrigin(&'a str),
     NotTexts,
     NotTable,
     NotOneOf(&'a [&'a str]),
@@ -78,7 +79,7 @@ pub(crate) enum Problem<'a> {
 
 impl Problem<'_> {
     /// Goes on after the name of the key.
-    fn words(&self) -> String {
+    pub(super) fn words(&self) -> String {
         let text = match self {
             Self::NotText => "must be a text in quotes",
             Self::NotFlag => "must be true or false",
@@ -87,6 +88,11 @@ impl Problem<'_> {
             Self::NotDuration => "is no duration; write it as \"30s\", \"10 minutes\" or \"90 days\"",
             Self::NotReach => "is no length of time; write it as \"7 days\", \"2 weeks\" or \"3 months\"",
             Self::NotDay => "is no day; write it as \"2026-12-01\"",
+            Self::NotOrigin(text) => {
+                return format!(
+                    "holds {text:?}, which is no server alone; write it as \"https://p42.cloud.example\", or \"https://*.cloud.example\" for any one label"
+                );
+            }
             Self::NotZone(name) => {
                 return format!("is {name:?}, which is no known zone such as \"Europe/Ljubljana\"");
             }

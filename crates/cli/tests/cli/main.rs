@@ -12,6 +12,7 @@ mod encryption;
 mod feeds;
 mod job;
 mod on_the_wire;
+mod origins;
 mod proving;
 mod real_servers;
 mod schemas;

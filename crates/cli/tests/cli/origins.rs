@@ -1,0 +1,95 @@
+//! A sign-in goes to the account's own server, and where a person has said; entries go nowhere else at all.
+
+use std::sync::{Arc, Mutex};
+
+use chestnut_caldav::{
+    Credentials, HttpOptions, HttpTransport, Request, SignIn, Transport as _, TransportFault,
+};
+
+use crate::desk::{Desk, raw_server, reply};
+
+/// A listener that wants a sign-in, and what it heard.
+fn stranger() -> (String, Arc<Mutex<Vec<String>>>) {
+    let heard = Arc::new(Mutex::new(Vec::new()));
+    let ear = Arc::clone(&heard);
+    let url = raw_server(move |request| {
+        ear.lock().expect("an ear").push(request.to_owned());
+        if request.to_ascii_lowercase().contains("authorization:") {
+            return reply(403, "", "");
+        }
+        reply(401, "WWW-Authenticate: Basic realm=\"x\"\r\n", "")
+    });
+    // Another name of the same machine is another origin.
+    (url.replace("127.0.0.1", "localhost"), heard)
+}
+
+fn heard_of(heard: &Mutex<Vec<String>>) -> (usize, usize) {
+    let heard = heard.lock().expect("an ear");
+    let signed = heard.iter().filter(|request| request.to_ascii_lowercase().contains("authorization:"));
+    (heard.len(), signed.count())
+}
+
+#[test]
+fn a_password_goes_where_a_person_says_and_nowhere_else() {
+    let (elsewhere, heard) = stranger();
+    let principal = format!(
+        "<d:multistatus xmlns:d='DAV:'><d:response><d:href>/</d:href><d:propstat><d:prop><d:current-user-principal>\
+         <d:href>{elsewhere}people/office/</d:href></d:current-user-principal></d:prop><d:status>HTTP/1.1 200 OK</d:status>\
+         </d:propstat></d:response></d:multistatus>"
+    );
+    let named = raw_server(move |_| reply(207, "Content-Type: application/xml\r\n", &principal));
+    let location = format!("Location: {elsewhere}\r\n");
+    let redirected = raw_server(move |_| reply(301, &location, ""));
+    let origin = elsewhere.trim_end_matches('/').to_owned();
+    for own in [named, redirected] {
+        let desk = Desk::new();
+        desk.account(&own, "");
+        heard.lock().expect("an ear").clear();
+        // A run asks nobody, and does not even look there.
+        let told = desk.run(&["calendar", "list"]);
+        assert!(
+            told.code == 1 && told.said().contains("sends sign-ins on to http://localhost:"),
+            "{}",
+            told.said()
+        );
+        assert_eq!(heard_of(&heard), (0, 0));
+        // A look at the account goes there without the password, and says how to let it have it.
+        let told = desk.run(&["account", "test"]);
+        assert_eq!(told.code, 2, "{}", told.out);
+        assert!(told.out.contains("--sign-in-also-at") && told.out.contains(&origin), "{}", told.out);
+        let (all, signed) = heard_of(&heard);
+        assert!(all > 0 && signed == 0);
+        // What was allowed is written down, and holds from then on.
+        let told = desk.run(&["account", "test", "--sign-in-also-at", &origin]);
+        assert!(told.code == 1 && heard_of(&heard).1 > 0, "{}", told.out);
+        assert!(desk.read("chestnut.toml").contains(&format!("sign-in-also-at = [\"{origin}\"]")));
+    }
+    let desk = Desk::new();
+    desk.account("https://dav.packhouse.example/", "sign-in-also-at = [\"cloud.example/path\"]");
+    let told = desk.run(&["status"]);
+    assert!(told.code == 2 && told.said().contains("which is no server alone"), "{}", told.said());
+}
+
+#[tokio::test]
+async fn entries_are_not_sent_on_and_nothing_goes_down() {
+    rustls::crypto::ring::default_provider().install_default().ok();
+    let (elsewhere, heard) = stranger();
+    let location = format!("Location: {elsewhere}\r\n");
+    let own = raw_server(move |_| reply(307, &location, ""));
+    let who = Credentials { user: "office".to_owned(), password: "office-pw".to_owned().into() };
+    for (sign_in, method, fault) in [
+        (SignIn::Nobody, "PUT", TransportFault::WriteElsewhere),
+        (SignIn::Password(who.clone()), "PUT", TransportFault::WriteElsewhere),
+        (SignIn::Password(who.clone()), "DELETE", TransportFault::WriteElsewhere),
+        (SignIn::Password(who.clone()), "MKCALENDAR", TransportFault::WriteElsewhere),
+        (SignIn::Password(who), "REPORT", TransportFault::SignInElsewhere),
+    ] {
+        let transport =
+            HttpTransport::new(HttpOptions { sign_in, ..HttpOptions::default() }).expect("a transport");
+        let url = own.parse().expect("an address");
+        let request = Request { method, url, headers: Vec::new(), body: "BEGIN:VCALENDAR".to_owned() };
+        let error = transport.send(&request).await.expect_err("it is sent on");
+        assert_eq!(error.fault, fault, "{method}");
+    }
+    assert_eq!(heard_of(&heard), (0, 0));
+}
