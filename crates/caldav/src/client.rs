@@ -32,11 +32,14 @@ pub struct ClientOptions {
     pub at_once: usize,
     /// Whether requests are sent again where that may help; not where a person waits to hear what is wrong.
     pub retries: bool,
+    /// Whether a sign-in that is refused before any was taken ends the account: nothing more is asked then, and each
+    /// question gets the same refusal. Else forty routes are forty refused sign-ins, which lock an office out.
+    pub ends_when_refused: bool,
 }
 
 impl Default for ClientOptions {
     fn default() -> Self {
-        Self { at_once: 4, retries: true }
+        Self { at_once: 4, retries: true, ends_when_refused: false }
     }
 }
 
@@ -84,12 +87,24 @@ pub enum NotGiven {
     NotUtf8,
 }
 
+/// What became of an account's sign-in so far.
+#[derive(Debug, Default)]
+enum SignInSoFar {
+    #[default]
+    Untried,
+    Taken,
+    Refused(Answer),
+}
+
 /// Speaks to one account's server.
 #[derive(Clone)]
 pub struct Client {
     transport: Rc<dyn Transport>,
     pace: Pace,
     retries: bool,
+    ends_when_refused: bool,
+    /// What became of the sign-in so far.
+    sign_in: Rc<RefCell<SignInSoFar>>,
     user: Rc<str>,
     counts: Rc<Cell<RequestCounts>>,
     /// While this is set, nothing that writes is sent.
@@ -112,6 +127,8 @@ impl Client {
             transport,
             pace: Pace::new(options.at_once),
             retries: options.retries,
+            ends_when_refused: options.ends_when_refused,
+            sign_in: Rc::default(),
             user: Rc::from(""),
             counts: Rc::default(),
             no_writes: Rc::default(),
@@ -486,14 +503,33 @@ impl Client {
             let host = request.url.host_str().unwrap_or_default().to_owned();
             return Err(TransportError::new(TransportFault::Stopped, host, Detail::Nothing));
         }
+        if let SignInSoFar::Refused(answer) = &*self.sign_in.borrow() {
+            return Ok(answer.clone());
+        }
         let mut counts = self.counts.get();
         counts.all += 1;
         counts.writes += u64::from(writes);
         self.counts.set(counts);
         let outcome = self.transport.send(request).await;
+        if let Ok(answer) = &outcome {
+            self.note_sign_in(answer);
+        }
         let strained = outcome.as_ref().is_ok_and(|answer| is_transient(answer.status));
         self.pace.answered(strained);
         outcome
+    }
+}
+
+impl Client {
+    fn note_sign_in(&self, answer: &Answer) {
+        let mut so_far = self.sign_in.borrow_mut();
+        match (&*so_far, answer.status) {
+            (SignInSoFar::Untried, 401) if self.ends_when_refused => {
+                *so_far = SignInSoFar::Refused(Answer { body: Vec::new(), ..answer.clone() });
+            }
+            (SignInSoFar::Untried, 200..=299) => *so_far = SignInSoFar::Taken,
+            _ => {}
+        }
     }
 }
 

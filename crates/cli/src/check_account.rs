@@ -156,7 +156,10 @@ impl Check<'_> {
             options.sign_in = sign_in.unwrap_or(options.sign_in);
             let transport = HttpTransport::new(options)
                 .map_err(|e| cannot_be_reached(&format!("account {}", self.name), &e))?;
-            Ok::<_, Failure>(Client::new(Rc::new(transport), ClientOptions { at_once: 1, retries: false }))
+            Ok::<_, Failure>(Client::new(
+                Rc::new(transport),
+                ClientOptions { at_once: 1, retries: false, ends_when_refused: false },
+            ))
         };
         let (stranger, client) = (client(Some(SignIn::Nobody))?, client(None)?);
         self.look_at_server(&stranger).await?;

@@ -9,20 +9,28 @@ pub(crate) struct Failure {
     pub(crate) code: ExitCode,
     pub(crate) message: String,
     pub(crate) hint: Option<String>,
+    /// The account whose sign-in was refused: the same for all that need it.
+    pub(crate) sign_in_of: Option<String>,
 }
 
 impl Failure {
     pub(crate) fn usage(message: impl Into<String>) -> Self {
-        Self { code: ExitCode::Usage, message: message.into(), hint: None }
+        Self { code: ExitCode::Usage, message: message.into(), hint: None, sign_in_of: None }
     }
 
     pub(crate) fn failed(message: impl Into<String>) -> Self {
-        Self { code: ExitCode::Failed, message: message.into(), hint: None }
+        Self { code: ExitCode::Failed, message: message.into(), hint: None, sign_in_of: None }
     }
 
     /// Nothing is wrong: a person has a word to say.
     pub(crate) fn waiting(message: impl Into<String>) -> Self {
-        Self { code: ExitCode::Waiting, message: message.into(), hint: None }
+        Self { code: ExitCode::Waiting, message: message.into(), hint: None, sign_in_of: None }
+    }
+
+    /// The sign-in of an account was refused.
+    pub(crate) fn of_sign_in(mut self, account: &str) -> Self {
+        self.sign_in_of = Some(account.to_owned());
+        self
     }
 
     pub(crate) fn hint(mut self, hint: impl Into<String>) -> Self {

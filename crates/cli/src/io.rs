@@ -1,5 +1,6 @@
 //! Where a command reads its surroundings from, and writes to.
 
+use std::collections::BTreeSet;
 use std::io::Write;
 
 use crate::args::Common;
@@ -27,6 +28,25 @@ impl std::fmt::Debug for Io<'_> {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("Io").field("color", &self.color).finish_non_exhaustive()
     }
+}
+
+/// Tells people what failed, last, so that it is not passed over; machines have it in the document. A sign-in that was
+/// refused is told once for all that needed it.
+pub(crate) fn tell<'f>(
+    common: &Common,
+    io: &mut Io<'_>,
+    failures: impl IntoIterator<Item = &'f Failure>,
+) -> Result<(), Failure> {
+    if common.json {
+        return Ok(());
+    }
+    let mut told = BTreeSet::new();
+    for failure in failures {
+        if failure.sign_in_of.as_ref().is_none_or(|account| told.insert(account.clone())) {
+            io.err.write_all(failure.lines().as_bytes())?;
+        }
+    }
+    Ok(())
 }
 
 /// Shows a report: as JSON, or as `human` says, or not at all.

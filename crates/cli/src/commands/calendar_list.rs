@@ -10,7 +10,7 @@ use futures_util::stream::{self, StreamExt as _};
 use crate::args::Common;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
-use crate::io::{Io, show};
+use crate::io::{Io, show, tell};
 use crate::open::{block_on, load};
 use crate::render::human::calendar_list::human;
 use crate::report::calendar_list::{AccountReport, CalendarReport, Report, configured, others};
@@ -41,11 +41,7 @@ pub(crate) fn run(names: &[String], common: &Common, io: &mut Io<'_>) -> Result<
     let report = Report { accounts, others };
     show(common, io, &report, || human(&report))?;
     let failures: Vec<_> = report.accounts.iter().filter_map(|a| a.failure.as_ref()).collect();
-    if !common.json {
-        for failure in &failures {
-            io.err.write_all(failure.lines().as_bytes())?;
-        }
-    }
+    tell(common, io, failures.iter().copied())?;
     Ok(failures.first().map_or(ExitCode::Ok, |failure| failure.code))
 }
 

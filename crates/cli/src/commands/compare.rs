@@ -9,7 +9,7 @@ use jiff::SignedDuration;
 use crate::args::Common;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
-use crate::io::{Io, show};
+use crate::io::{Io, show, tell};
 use crate::open::{block_on, load, look_at_state, open_state};
 use crate::progress::Bars;
 use crate::render::human::compare::human;
@@ -66,11 +66,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         let runs = if report.runs.is_empty() { String::new() } else { runs_text(&report.runs, zone, true) };
         if runs.is_empty() { compared } else { format!("{compared}\n{runs}") }
     })?;
-    if !common.json {
-        for failure in report.comparisons.iter().filter_map(|one| one.failure.as_ref()) {
-            io.err.write_all(failure.lines().as_bytes())?;
-        }
-    }
+    tell(common, io, report.comparisons.iter().filter_map(|one| one.failure.as_ref()))?;
     Ok(code(&report))
 }
 

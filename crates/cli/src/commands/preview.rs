@@ -5,7 +5,7 @@ use chestnut_engine::{RunOptions, preview_route};
 use crate::args::Common;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
-use crate::io::{Io, show};
+use crate::io::{Io, show, tell};
 use crate::open::{block_on, load, look_at_state};
 use crate::progress::Bars;
 use crate::render::human::preview::human;
@@ -40,12 +40,7 @@ pub(crate) fn run(routes: &[String], common: &Common, io: &mut Io<'_>) -> Result
     show(common, io, &report, || {
         ready.map(|p| human(p, &zone, common.verbose > 0)).collect::<Vec<_>>().join("\n")
     })?;
-    // A route that cannot run comes last, so that it is not passed over.
-    if !common.json {
-        for failure in report.previews.iter().filter_map(|preview| preview.failure.as_ref()) {
-            io.err.write_all(failure.lines().as_bytes())?;
-        }
-    }
+    tell(common, io, report.previews.iter().filter_map(|preview| preview.failure.as_ref()))?;
     let is_any_ready = report.previews.iter().any(|preview| preview.failure.is_none());
     let code = |preview: &RoutePreview| match &preview.failure {
         Some(failure) if is_any_ready && failure.code == ExitCode::Usage => ExitCode::Failed,

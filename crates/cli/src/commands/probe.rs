@@ -11,7 +11,7 @@ use jiff::SignedDuration;
 use crate::args::Common;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
-use crate::io::{Io, show};
+use crate::io::{Io, show, tell};
 use crate::open::{block_on, load, open_state};
 use crate::render::human::probe::human;
 use crate::report::probe::{Report, RouteProbe};
@@ -74,11 +74,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     })?;
     let report = Report { probes };
     show(common, io, &report, || human(&report.probes, &settings.zone))?;
-    if !common.json {
-        for failure in report.probes.iter().filter_map(|probe| probe.failure.as_ref()) {
-            io.err.write_all(failure.lines().as_bytes())?;
-        }
-    }
+    tell(common, io, report.probes.iter().filter_map(|probe| probe.failure.as_ref()))?;
     Ok(report.probes.iter().map(|probe| probe.code).max().unwrap_or(ExitCode::Ok))
 }
 

@@ -11,7 +11,7 @@ use chestnut_store::Store;
 use crate::args::Common;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
-use crate::io::{Io, show};
+use crate::io::{Io, show, tell};
 use crate::open::{block_on, load, open_state};
 use crate::progress::Bars;
 use crate::questions::Questions;
@@ -111,12 +111,8 @@ pub(crate) fn run(
     let report = Report { runs };
     let zone = settings.zone.clone();
     show(common, io, &report, || human(&report.runs, &zone, common.verbose > 0) + &paused + &gone)?;
-    if !common.json {
-        let failed = report.runs.iter().filter(|run| run.result != Outcome::Waiting);
-        for failure in failed.filter_map(|run| run.failure.as_ref()) {
-            io.err.write_all(failure.lines().as_bytes())?;
-        }
-    }
+    let failed = report.runs.iter().filter(|run| run.result != Outcome::Waiting);
+    tell(common, io, failed.filter_map(|run| run.failure.as_ref()))?;
     let code = report.runs.iter().map(Run::code).max().unwrap_or(ExitCode::Ok);
     // Only where nothing at all was begun, it was wrong usage.
     let is_begun = report.runs.iter().any(|run| run.run.is_some());

@@ -13,7 +13,7 @@ use jiff::tz::TimeZone;
 use crate::args::Common;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
-use crate::io::{Io, show};
+use crate::io::{Io, show, tell};
 use crate::open::{block_on, load, look_at_state};
 use crate::questions::Questions;
 use crate::render::human::why::{ENOUGH, choices, told};
@@ -125,11 +125,7 @@ fn drop_what_others_tell(found: &mut Vec<(&str, &RouteSettings, Story)>) {
 
 /// What could not be looked at is told last.
 fn finish(failures: &[Failure], common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
-    if !common.json {
-        for failure in failures {
-            io.err.write_all(failure.lines().as_bytes())?;
-        }
-    }
+    tell(common, io, failures)?;
     let code = failures.iter().map(|failure| match failure.code {
         ExitCode::Usage => ExitCode::Failed,
         code => code,

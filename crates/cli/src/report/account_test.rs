@@ -56,7 +56,12 @@ impl AccountReport {
     }
 
     pub(crate) fn failure(&self) -> Failure {
-        Failure { code: self.code, message: self.error.clone().unwrap_or_default(), hint: self.hint.clone() }
+        Failure {
+            code: self.code,
+            message: self.error.clone().unwrap_or_default(),
+            hint: self.hint.clone(),
+            sign_in_of: None,
+        }
     }
 }
 

@@ -235,7 +235,8 @@ impl<'s> Connections<'s> {
 /// Makes a client; `owner` says whose it is.
 fn client(owner: &str, options: HttpOptions, at_once: usize) -> Result<Client, Failure> {
     let transport = HttpTransport::new(options).map_err(|e| cannot_be_reached(owner, &e))?;
-    Ok(Client::new(Rc::new(transport), ClientOptions { at_once, ..ClientOptions::default() }))
+    let options = ClientOptions { at_once, ends_when_refused: true, ..ClientOptions::default() };
+    Ok(Client::new(Rc::new(transport), options))
 }
 
 /// Tells whether there is a key already, which some run has made.

@@ -3,11 +3,10 @@
 use std::fmt::Display;
 use std::path::Path;
 
+use chestnut_caldav::SetupError;
 use chestnut_caldav::connection_check::ServiceRecord;
-use chestnut_caldav::{DavError, SetupError};
 
 use super::errors::InWords as _;
-use super::failures::dav_hint;
 use super::problems::perhaps;
 use crate::failure::Failure;
 
@@ -74,10 +73,6 @@ pub(crate) fn nothing_called(what: &str, name: &str, near: Option<&String>, know
 }
 
 /// An account that could not be used, with what to do.
-pub(crate) fn account_failure(account: &str, error: &DavError) -> Failure {
-    Failure::failed(format!("account {account}: {}", error.in_words())).hint(dav_hint(error, account))
-}
-
 pub(crate) fn cannot_be_reached(owner: &str, error: &SetupError) -> Failure {
     Failure::usage(format!("{owner}: {}", error.in_words()))
 }

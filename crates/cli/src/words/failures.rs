@@ -1,6 +1,6 @@
 //! Errors for people: one sentence, the cause, and what to do next.
 
-use chestnut_caldav::{CertificateFault, DavError, Detail, Instead, TransportFault};
+use chestnut_caldav::{CertificateFault, Class, DavError, Detail, Instead, TransportFault};
 use chestnut_core::NotACalendar;
 use chestnut_engine::{CalendarError, RunError};
 use chestnut_store::StoreError;
@@ -35,7 +35,13 @@ impl From<RunError> for Failure {
         match error {
             RunError::Store(error) => error.into(),
             RunError::Calendar { calendar, account, error } => {
-                Self::failed(message).hint(calendar_hint(&error, &calendar, account.as_deref()))
+                let refused = refused_sign_in(&error).then_some(account.as_deref()).flatten();
+                match (refused, &*error) {
+                    (Some(account), CalendarError::Dav(error)) => account_failure(account, error),
+                    _ => {
+                        Self::failed(message).hint(calendar_hint(&error, &calendar, account.as_deref()))
+                    }
+                }
             }
             RunError::OtherCalendars { .. } => Self::waiting(message).hint(
                 "Put the calendars back; or retire the route with `chestnut route retire` and add it anew, or give it a new name.",
@@ -60,6 +66,17 @@ impl From<RunError> for Failure {
             _ => Self::failed(message),
         }
     }
+}
+
+fn refused_sign_in(error: &CalendarError) -> bool {
+    matches!(error, CalendarError::Dav(error) if error.class() == Class::Credentials)
+}
+
+/// What an account's server answers, where it is about all of the account.
+pub(crate) fn account_failure(account: &str, error: &DavError) -> Failure {
+    let failure = Failure::failed(format!("account {account}: {}", error.in_words()));
+    let failure = failure.hint(dav_hint(error, account));
+    if error.class() == Class::Credentials { failure.of_sign_in(account) } else { failure }
 }
 
 /// What a person can do about a calendar that could not be read or written.

@@ -51,13 +51,13 @@ pub(crate) use checking::{
     check_proxy, clocks_differ, host_words, sends_on, server_words, signed_in_words,
 };
 pub(crate) use configuration::{
-    account_failure, another_domain, cannot_be_reached, changed_meanwhile, configuration_not_written,
-    feed_elsewhere, no_accounts, no_configuration, no_configuration_to_change, no_configuration_to_read,
-    no_name, no_routes, no_table, none_of_that_name, not_a_feed_address, not_a_resolver, not_on_a_server,
-    nothing_called, of_file, several_of_that_name, there_already,
+    another_domain, cannot_be_reached, changed_meanwhile, configuration_not_written, feed_elsewhere,
+    no_accounts, no_configuration, no_configuration_to_change, no_configuration_to_read, no_name, no_routes,
+    no_table, none_of_that_name, not_a_feed_address, not_a_resolver, not_on_a_server, nothing_called,
+    of_file, several_of_that_name, there_already,
 };
 pub(crate) use errors::{InWords, kept_failure_words};
-pub(crate) use failures::{calendar_hint, dav_hint};
+pub(crate) use failures::{account_failure, calendar_hint, dav_hint};
 pub(crate) use first_steps::{
     A_FEED, A_FILE, COPIES, DELETE_TOO, FEED_ADDRESS, FIRST_FROM, MORE_COPIES, NAME_ON_SERVER,
     NEW_FOR_COPIES, NO_FEED_ADDRESS, NO_SERVER_ADDRESS, PASSWORD, SERVER_ADDRESS, TASKS_TOO, THEN_ROUTE,

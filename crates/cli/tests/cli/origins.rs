@@ -7,6 +7,7 @@ use chestnut_caldav::{
 };
 
 use crate::desk::{Desk, raw_server, reply};
+use crate::set_up::SetUp;
 
 /// A listener that wants a sign-in, and what it heard.
 fn stranger() -> (String, Arc<Mutex<Vec<String>>>) {
@@ -92,4 +93,26 @@ async fn entries_are_not_sent_on_and_nothing_goes_down() {
         assert_eq!(error.fault, fault, "{method}");
     }
     assert_eq!(heard_of(&heard), (0, 0));
+}
+
+#[test]
+fn a_refused_sign_in_ends_the_account_for_all_its_routes() {
+    let set_up = SetUp::new(3);
+    let mut text = set_up.standard();
+    for number in 0..12 {
+        text += &format!(
+            "[route.more-{number}]\nfrom = \"presses\"\nto = \"more-{number}\"\n[calendar.more-{number}]\nfolder = \"more-{number}\"\n"
+        );
+    }
+    set_up.configure(&text);
+    set_up.private("office.password", "not the word");
+    let asked = || set_up.source.with(|server| server.log.len());
+    for command in [&["sync"][..], &["preview"], &["compare"]] {
+        let before = asked();
+        let told = set_up.run(command);
+        assert_eq!(told.code, 1, "{command:?}: {}", told.said());
+        assert_eq!(told.err.matches("Error:").count(), 1, "{command:?}: {}", told.err);
+        // Asked without, as over plain HTTP, and once with it.
+        assert_eq!(asked() - before, 2, "{command:?}");
+    }
 }
