@@ -1,27 +1,33 @@
 //! Asks a server in the right order: retries, batches, a bound on what is in flight, a count of what was sent.
 
 use std::cell::{Cell, RefCell};
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::rc::Rc;
+use std::time::Duration;
 
 use chestnut_core::{ETag, Kind, ObjectHref, Scheduling, SyncToken};
 use futures_util::stream::{self, StreamExt as _};
 use jiff::Timestamp;
+use tokio::time::Instant;
 use url::Url;
 
 use crate::class::Class;
 use crate::error::{Asked, DavError, Detail, Instead, TransportError, TransportFault};
 use crate::pace::Pace;
 use crate::protocol::{
-    self, CalendarInfo, Condition, Discovery, DiscoveryNext, DiscoveryStage, FeedAnswer, Found, Listing,
-    MakeBy, NewCalendar, Part, PropResponse, Propfind, PropfindNext, Stored, SyncAnswer, Validators,
+    self, CalendarInfo, Condition, Discovery, DiscoveryNext, DiscoveryStage, FeedAnswer, Found, Listed,
+    Listing, MakeBy, NewCalendar, Part, PropResponse, Propfind, PropfindNext, Stored, SyncAnswer, Validators,
 };
-use crate::retry_policy::{is_transient, pause_before_retry};
+use crate::retry_policy::{is_transient, pause_before_retry, retry_after};
 use crate::transport::{Answer, Request, Transport};
 
 /// Entries asked for in one batch. Servers that work through the whole calendar for each request like large
 /// ones; much larger answers only cost memory.
 const BATCH: usize = 200;
+/// Sync reports that are asked for one look.
+const MOST_ROUNDS: usize = 100;
+/// Writes that failed in a row, each after all its tries, after which the next are tried once.
+const A_STORM: u32 = 3;
 /// A sync answer of this size may have been cut without a word: ask again until a short one comes.
 const SUSPICIOUSLY_LONG: usize = 50;
 
@@ -35,11 +41,13 @@ pub struct ClientOptions {
     /// Whether a sign-in that is refused before any was taken ends the account: nothing more is asked then, and each
     /// question gets the same refusal. Else forty routes are forty refused sign-ins, which lock an office out.
     pub ends_when_refused: bool,
+    /// So long a server may give no answer below 500, from the first such request on; then nothing more is asked.
+    pub patience: Duration,
 }
 
 impl Default for ClientOptions {
     fn default() -> Self {
-        Self { at_once: 4, retries: true, ends_when_refused: false }
+        Self { at_once: 4, retries: true, ends_when_refused: false, patience: Duration::from_secs(60) }
     }
 }
 
@@ -87,13 +95,19 @@ pub enum NotGiven {
     NotUtf8,
 }
 
-/// What became of an account's sign-in so far.
+/// How things stand with a server.
 #[derive(Debug, Default)]
-enum SignInSoFar {
-    #[default]
-    Untried,
-    Taken,
-    Refused(Answer),
+struct Standing {
+    /// Some sign-in was taken.
+    was_taken: bool,
+    /// When the first request was sent of those that got no answer below 500.
+    silent_since: Option<Instant>,
+    /// Writes in a row that failed after all their tries.
+    failed_writes: u32,
+    /// Hosts that were asked and have not answered, with the moment.
+    asked: Vec<(Instant, String)>,
+    /// Nothing more is asked: what every question gets.
+    ended: Option<Result<Answer, TransportError>>,
 }
 
 /// Speaks to one account's server.
@@ -103,8 +117,8 @@ pub struct Client {
     pace: Pace,
     retries: bool,
     ends_when_refused: bool,
-    /// What became of the sign-in so far.
-    sign_in: Rc<RefCell<SignInSoFar>>,
+    patience: Duration,
+    standing: Rc<RefCell<Standing>>,
     user: Rc<str>,
     counts: Rc<Cell<RequestCounts>>,
     /// While this is set, nothing that writes is sent.
@@ -128,7 +142,8 @@ impl Client {
             pace: Pace::new(options.at_once),
             retries: options.retries,
             ends_when_refused: options.ends_when_refused,
-            sign_in: Rc::default(),
+            patience: options.patience,
+            standing: Rc::default(),
             user: Rc::from(""),
             counts: Rc::default(),
             no_writes: Rc::default(),
@@ -158,6 +173,15 @@ impl Client {
     #[must_use]
     pub fn counts(&self) -> RequestCounts {
         self.counts.get()
+    }
+
+    /// Returns the host that has kept a request waiting longest, and since when, where one does.
+    #[must_use]
+    pub fn waits_for(&self) -> Option<(String, Instant)> {
+        let standing = self.standing.borrow();
+        let (since, host) = standing.asked.iter().min_by_key(|(since, _)| *since)?;
+        // Tries before this one were in vain, too.
+        Some((host.clone(), standing.silent_since.map_or(*since, |silent| silent.min(*since))))
     }
 
     /// Sends nothing more that writes once `stop` is set. What is in flight is finished, and reading goes on, so
@@ -343,30 +367,36 @@ impl Client {
     /// # Errors
     /// No answer that can be understood.
     pub async fn changes_since(&self, calendar: &Url, token: &SyncToken) -> Result<SyncAnswer, DavError> {
-        let (mut all_changed, mut all_removed) = (Vec::new(), Vec::new());
+        // An entry may come several times: the last word counts.
+        let mut all: BTreeMap<ObjectHref, Option<Listed>> = BTreeMap::new();
         let mut asked = token.clone();
         let mut seen = HashSet::from([token.clone()]);
-        loop {
+        for _ in 0..MOST_ROUNDS {
             let answer = self.send(&protocol::sync_report(calendar, &asked)).await?;
             let read = protocol::read_sync(&answer, calendar)?;
             let SyncAnswer::Changes { changed, removed, token, more, date } = read else { return Ok(read) };
             let long = changed.len() + removed.len() >= SUSPICIOUSLY_LONG;
-            // An entry may come twice: the later word counts.
-            all_changed.retain(|c: &protocol::Listed| !removed.contains(&c.href));
-            all_removed.retain(|r| !changed.iter().any(|c| c.href == *r));
-            all_changed.extend(changed);
-            all_removed.extend(removed);
+            all.extend(removed.into_iter().map(|href| (href, None)));
+            all.extend(changed.into_iter().map(|listed| (listed.href.clone(), Some(listed))));
             let next = token.clone().filter(|_| more || long).filter(|t| seen.insert(t.clone()));
             match next {
                 Some(next) => asked = next,
                 // It goes round in circles: a listing tells what this does not.
                 None if more => return Ok(SyncAnswer::TokenRefused),
                 None => {
-                    let (changed, removed) = (all_changed, all_removed);
+                    let (mut changed, mut removed) = (Vec::new(), Vec::new());
+                    for (href, listed) in all {
+                        match listed {
+                            Some(listed) => changed.push(listed),
+                            None => removed.push(href),
+                        }
+                    }
                     return Ok(SyncAnswer::Changes { changed, removed, token, more: false, date });
                 }
             }
         }
+        // It has news for ever, each under a new token: a listing comes to an end.
+        Ok(SyncAnswer::TokenRefused)
     }
 
     /// Fetches entries in batches; a batch that cannot be read is fetched one by one, so that a bad entry never
@@ -485,35 +515,68 @@ impl Client {
         request: &Request,
         enough: impl Fn(&Answer) -> bool,
     ) -> Result<Answer, DavError> {
+        let is_write = is_write(request);
         for tries in 1.. {
+            let began = Instant::now();
             let outcome = self.send_once(request).await;
             let is_enough = outcome.as_ref().is_ok_and(&enough);
-            let pause = pause_before_retry(&outcome, tries).filter(|_| self.retries && !is_enough);
-            let Some(pause) = pause else { return Ok(outcome?) };
+            let in_a_storm = is_write && self.standing.borrow().failed_writes >= A_STORM;
+            let pause =
+                pause_before_retry(&outcome, tries).filter(|_| self.retries && !is_enough && !in_a_storm);
+            let pause = pause.filter(|pause| self.has_patience(began, *pause, &outcome));
+            let Some(pause) = pause else {
+                if is_write {
+                    let mut standing = self.standing.borrow_mut();
+                    standing.failed_writes = if is_silent(&outcome) { standing.failed_writes + 1 } else { 0 };
+                }
+                return Ok(outcome?);
+            };
             tracing::debug!(method = request.method, ?pause, "trying again");
             tokio::time::sleep(pause).await;
         }
         unreachable!("the retry policy gives up by itself")
     }
 
+    /// Tells whether there is patience left for another try; where there is none, nothing more is asked of this server.
+    fn has_patience(
+        &self,
+        began: Instant,
+        pause: Duration,
+        outcome: &Result<Answer, TransportError>,
+    ) -> bool {
+        let mut standing = self.standing.borrow_mut();
+        let since = *standing.silent_since.get_or_insert(began);
+        let is_left = since.elapsed() + pause <= self.patience;
+        if !is_left {
+            standing.ended = Some(outcome.clone());
+        }
+        is_left
+    }
+
     async fn send_once(&self, request: &Request) -> Result<Answer, TransportError> {
         let _permit = self.pace.enter().await;
-        let writes = matches!(request.method, "PUT" | "DELETE");
+        let writes = is_write(request);
         if writes && self.no_writes.borrow().get() {
             let host = request.url.host_str().unwrap_or_default().to_owned();
             return Err(TransportError::new(TransportFault::Stopped, host, Detail::Nothing));
         }
-        if let SignInSoFar::Refused(answer) = &*self.sign_in.borrow() {
-            return Ok(answer.clone());
+        if let Some(ended) = &self.standing.borrow().ended {
+            return ended.clone();
         }
         let mut counts = self.counts.get();
         counts.all += 1;
         counts.writes += u64::from(writes);
         self.counts.set(counts);
+        let asked = (Instant::now(), request.url.host_str().unwrap_or_default().to_owned());
+        self.standing.borrow_mut().asked.push(asked.clone());
         let outcome = self.transport.send(request).await;
-        if let Ok(answer) = &outcome {
-            self.note_sign_in(answer);
+        {
+            let waiting = &mut self.standing.borrow_mut().asked;
+            if let Some(at) = waiting.iter().position(|one| *one == asked) {
+                waiting.swap_remove(at);
+            }
         }
+        self.note(&outcome);
         let strained = outcome.as_ref().is_ok_and(|answer| is_transient(answer.status));
         self.pace.answered(strained);
         outcome
@@ -521,15 +584,36 @@ impl Client {
 }
 
 impl Client {
-    fn note_sign_in(&self, answer: &Answer) {
-        let mut so_far = self.sign_in.borrow_mut();
-        match (&*so_far, answer.status) {
-            (SignInSoFar::Untried, 401) if self.ends_when_refused => {
-                *so_far = SignInSoFar::Refused(Answer { body: Vec::new(), ..answer.clone() });
+    fn note(&self, outcome: &Result<Answer, TransportError>) {
+        let mut standing = self.standing.borrow_mut();
+        if !is_silent(outcome) {
+            standing.silent_since = None;
+        }
+        let Ok(answer) = outcome else { return };
+        match answer.status {
+            401 if self.ends_when_refused && !standing.was_taken => {
+                standing.ended = Some(Ok(Answer { body: Vec::new(), ..answer.clone() }));
             }
-            (SignInSoFar::Untried, 200..=299) => *so_far = SignInSoFar::Taken,
+            200..=299 => standing.was_taken = true,
+            status
+                if is_transient(status) && retry_after(answer).is_some_and(|wait| wait > self.patience) =>
+            {
+                standing.ended = Some(outcome.clone());
+            }
             _ => {}
         }
+    }
+}
+
+fn is_write(request: &Request) -> bool {
+    matches!(request.method, "PUT" | "DELETE")
+}
+
+/// No answer, or one that says that the server cannot answer.
+fn is_silent(outcome: &Result<Answer, TransportError>) -> bool {
+    match outcome {
+        Ok(answer) => answer.status >= 500 && is_transient(answer.status),
+        Err(error) => error.class() != Class::Unsupported,
     }
 }
 

@@ -24,7 +24,7 @@ pub struct HttpOptions {
     pub sign_in_also_at: Vec<SignInOrigin>,
     /// Other servers are looked at without the sign-in: a person is there to say what they are. A run is not sent on.
     pub looks_elsewhere: bool,
-    /// How long one request may take.
+    /// How long a server may be silent: while connecting, before its answer, and within it.
     pub timeout: Duration,
     /// Allow a password over plain HTTP to another machine.
     pub plain_http: bool,
@@ -134,6 +134,8 @@ pub struct HttpTransport {
 }
 
 const MAX_REDIRECTS: usize = 6;
+/// So long a whole answer may take, however steadily it comes.
+const WHOLE_ANSWER: Duration = Duration::from_secs(600);
 
 impl HttpTransport {
     /// Makes a transport for one account. The process must have installed a rustls crypto provider.
@@ -367,7 +369,8 @@ impl HttpTransport {
 fn base_builder(options: &HttpOptions) -> Result<reqwest::ClientBuilder, SetupError> {
     let mut builder = reqwest::Client::builder()
         .redirect(reqwest::redirect::Policy::none())
-        .timeout(options.timeout)
+        .read_timeout(options.timeout)
+        .timeout(WHOLE_ANSWER)
         .connect_timeout(options.timeout.min(Duration::from_secs(10)))
         .user_agent(concat!("Chestnut/", env!("CARGO_PKG_VERSION")))
         .no_proxy()

@@ -6,7 +6,7 @@ use std::pin::Pin;
 use std::rc::Rc;
 use std::time::Duration;
 
-use chestnut_caldav::protocol::{Condition, Stored};
+use chestnut_caldav::protocol::{Condition, Stored, SyncAnswer};
 use chestnut_caldav::{Answer, Client, ClientOptions, DavError, Request, Transport, TransportError};
 use futures_util::future::join_all;
 use http::HeaderMap;
@@ -107,6 +107,64 @@ async fn retry_after_is_obeyed_and_refusals_are_not_repeated() {
         let seconds = began.elapsed().as_secs();
         assert_eq!(server.seen.borrow().len(), times, "{status} {retry_after:?}");
         assert!((least..=most).contains(&seconds), "{status} {retry_after:?}: {seconds} s");
+    }
+}
+
+#[tokio::test(start_paused = true)]
+async fn patience_ends_and_a_storm_is_not_repeated_one_by_one() {
+    // Half a minute of silence each time.
+    let silent = told(|_, _| (504, None, Duration::from_secs(30)));
+    let client = Client::new(silent.clone(), ClientOptions { at_once: 4, ..ClientOptions::default() });
+    let began = Instant::now();
+    put_many(&client, 500).await;
+    assert!(began.elapsed() < Duration::from_secs(130), "{:?}", began.elapsed());
+    let seen = silent.seen.borrow().len();
+    assert!(seen <= 12, "{seen}");
+    // What asks for an hour is left alone at once.
+    let hour = told(|_, _| (503, Some("3600"), Duration::ZERO));
+    let client = Client::new(hour.clone(), ClientOptions::default());
+    put_many(&client, 50).await;
+    assert_eq!(hour.seen.borrow().len(), 1);
+    // Reading goes on well: only writes fail, and each is tried once soon.
+    let full =
+        told(|_, request| (if request.method == "PUT" { 500 } else { 207 }, None, Duration::from_millis(10)));
+    let client = Client::new(full.clone(), ClientOptions::default());
+    let began = Instant::now();
+    for _ in 0..200 {
+        put_many(&client, 1).await;
+        drop(client.options(&calendar()).await);
+    }
+    assert!(client.counts().writes < 220, "{:?}", client.counts());
+    assert!(began.elapsed() < Duration::from_secs(60), "{:?}", began.elapsed());
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_sync_report_without_end_ends() {
+    let news = Rc::new(News(Cell::new(0)));
+    let client = Client::new(Rc::<News>::clone(&news), ClientOptions::default());
+    let told = client.changes_since(&calendar(), &"0".into()).await.expect("an answer");
+    assert!(matches!(told, SyncAnswer::TokenRefused) && news.0.get() <= 100, "{}", news.0.get());
+}
+
+/// More under a new token each time.
+struct News(Cell<usize>);
+
+impl Transport for News {
+    fn send<'a>(
+        &'a self,
+        request: &'a Request,
+    ) -> Pin<Box<dyn Future<Output = Result<Answer, TransportError>> + 'a>> {
+        self.0.set(self.0.get() + 1);
+        let number = self.0.get();
+        let body = format!(
+            "<d:multistatus xmlns:d='DAV:'><d:response><d:href>/presses/{number}.ics</d:href><d:propstat><d:prop>\
+             <d:getetag>\"{number}\"</d:getetag></d:prop></d:propstat></d:response><d:response><d:href>/presses/</d:href>\
+             <d:status>HTTP/1.1 507 Insufficient Storage</d:status></d:response><d:sync-token>{number}</d:sync-token>\
+             </d:multistatus>"
+        );
+        let answer =
+            Answer { status: 207, headers: HeaderMap::new(), body: body.into(), url: request.url.clone() };
+        Box::pin(std::future::ready(Ok(answer)))
     }
 }
 

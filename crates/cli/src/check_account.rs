@@ -158,7 +158,7 @@ impl Check<'_> {
                 .map_err(|e| cannot_be_reached(&format!("account {}", self.name), &e))?;
             Ok::<_, Failure>(Client::new(
                 Rc::new(transport),
-                ClientOptions { at_once: 1, retries: false, ends_when_refused: false },
+                ClientOptions { at_once: 1, retries: false, ..ClientOptions::default() },
             ))
         };
         let (stranger, client) = (client(Some(SignIn::Nobody))?, client(None)?);

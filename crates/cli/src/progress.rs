@@ -7,15 +7,42 @@ use chestnut_engine::{Observer, Progress};
 use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
 use tokio::time::Instant;
 
-use crate::words::phase_words;
+use crate::render::clean;
+use crate::words::{phase_words, waiting_words};
 
 /// Where bars are drawn, one under the other.
-pub(crate) struct Bars(Option<MultiProgress>);
+pub(crate) struct Bars(Option<MultiProgress>, RefCell<Option<ProgressBar>>);
 
 impl Bars {
     /// Makes a place for bars; without `shown` none is drawn.
     pub(crate) fn new(shown: bool) -> Self {
-        Self(shown.then(|| MultiProgress::with_draw_target(ProgressDrawTarget::stderr())))
+        Self(shown.then(|| MultiProgress::with_draw_target(ProgressDrawTarget::stderr())), RefCell::default())
+    }
+
+    /// Says whom something waits for, under the bars, for as long as `whom` names somebody who keeps it waiting.
+    pub(crate) async fn tell_of_waiting(&self, whom: impl Fn() -> Option<(String, Duration)>) {
+        let Some(all) = &self.0 else { return std::future::pending().await };
+        loop {
+            tokio::time::sleep(Duration::from_millis(500)).await;
+            let waits = whom().filter(|(_, since)| *since >= LONG);
+            let mut slot = self.1.borrow_mut();
+            match waits {
+                Some((host, since)) => {
+                    let line = slot.get_or_insert_with(|| {
+                        let style = ProgressStyle::with_template("{msg}");
+                        let style = style.unwrap_or_else(|_| ProgressStyle::default_spinner());
+                        all.add(ProgressBar::no_length().with_style(style))
+                    });
+                    line.set_message(clean(&waiting_words(&host, since.as_secs())));
+                    line.tick();
+                }
+                None => {
+                    if let Some(line) = slot.take() {
+                        line.finish_and_clear();
+                    }
+                }
+            }
+        }
     }
 
     pub(crate) fn route(&self, name: &str) -> Bar<'_> {
@@ -32,6 +59,16 @@ pub(crate) struct Bar<'b> {
 }
 
 const PATIENCE: Duration = Duration::from_secs(1);
+/// A server that answers later is named.
+const LONG: Duration = Duration::from_secs(2);
+
+impl Drop for Bars {
+    fn drop(&mut self) {
+        if let Some(line) = self.1.borrow_mut().take() {
+            line.finish_and_clear();
+        }
+    }
+}
 
 impl Observer for Bar<'_> {
     fn progress(&self, progress: Progress) {

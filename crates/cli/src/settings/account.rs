@@ -22,6 +22,7 @@ pub(crate) struct AccountSettings {
     pub(crate) certificate_key: Option<PathBuf>,
     pub(crate) proxy: Option<ProxySettings>,
     pub(crate) timeout: SignedDuration,
+    pub(crate) patience: SignedDuration,
     pub(crate) at_once: usize,
     pub(crate) plain_http: bool,
     /// Where else the sign-in may go, as it is written.
@@ -40,6 +41,7 @@ impl AccountSettings {
             certificate_key: None,
             proxy: None,
             timeout: SignedDuration::from_secs(30),
+            patience: SignedDuration::from_secs(60),
             at_once: 4,
             plain_http: false,
             sign_in_also_at: Vec::new(),
@@ -121,6 +123,7 @@ pub(super) fn account(section: &Section<'_>) -> Result<AccountSettings, Failure>
     if account.at_once == 0 || account.at_once > 64 {
         return Err(section.wrong("at-once", Problem::NotBetween(1, 64)));
     }
+    account.patience = section.duration("patience")?.unwrap_or(account.patience);
     account.timeout = section.duration("timeout")?.unwrap_or(account.timeout);
     Ok(AccountSettings {
         ca: file("ca")?,

@@ -3,6 +3,7 @@
 use std::cell::{OnceCell, RefCell};
 use std::collections::BTreeMap;
 use std::rc::Rc;
+use std::time::Duration;
 
 use chestnut_caldav::protocol::{Found, feed_address, url_of};
 use chestnut_caldav::{Client, ClientOptions, HttpOptions, HttpTransport};
@@ -24,6 +25,9 @@ use crate::words::{
     account_failure, cannot_be_reached, feed_elsewhere, holds_no_key, key_not_written, key_unreadable,
     no_key, none_of_that_name, not_a_feed_address, not_on_a_server, several_of_that_name,
 };
+
+/// How long a server may give no answer, where no account says otherwise.
+const PATIENCE: Duration = Duration::from_secs(60);
 
 /// Larger feeds are not read.
 const LARGEST_FEED: usize = 64 << 20;
@@ -63,8 +67,16 @@ impl<'s> Connections<'s> {
 
     fn connect(&self, name: &str, account: &AccountSettings) -> Result<Client, Failure> {
         let options = http_options(name, account, self.settings.base(), self.environment)?;
-        let client = client(&format!("account {name}"), options, account.at_once)?;
+        let patience = Duration::try_from(account.patience).unwrap_or(PATIENCE);
+        let client = client(&format!("account {name}"), options, account.at_once, patience)?;
         Ok(client.signed_in_as(account.user.as_deref().unwrap_or(name)))
+    }
+
+    /// Returns the host that has kept somebody waiting longest, and for how long.
+    pub(crate) fn waits_for(&self) -> Option<(String, Duration)> {
+        let waits =
+            self.clients.borrow().values().filter_map(Client::waits_for).min_by_key(|(_, since)| *since);
+        waits.map(|(host, since)| (host, since.elapsed()))
     }
 
     /// Returns where the search for an account's calendars begins; asks the name service once, and only for a
@@ -181,7 +193,7 @@ impl<'s> Connections<'s> {
         // A publisher may send on to where the text lies; the sign-in does not go along.
         options.looks_elsewhere = true;
         options.max_answer = LARGEST_FEED;
-        let client = client(&owner, options, 1)?;
+        let client = client(&owner, options, 1, PATIENCE)?;
         Ok(FeedCalendar::new(client, url))
     }
 
@@ -233,9 +245,9 @@ impl<'s> Connections<'s> {
 }
 
 /// Makes a client; `owner` says whose it is.
-fn client(owner: &str, options: HttpOptions, at_once: usize) -> Result<Client, Failure> {
+fn client(owner: &str, options: HttpOptions, at_once: usize, patience: Duration) -> Result<Client, Failure> {
     let transport = HttpTransport::new(options).map_err(|e| cannot_be_reached(owner, &e))?;
-    let options = ClientOptions { at_once, ends_when_refused: true, ..ClientOptions::default() };
+    let options = ClientOptions { at_once, ends_when_refused: true, patience, ..ClientOptions::default() };
     Ok(Client::new(Rc::new(transport), options))
 }
 

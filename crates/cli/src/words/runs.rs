@@ -65,6 +65,11 @@ pub(crate) fn not_a_duration(option: &str, text: &str) -> Failure {
 }
 
 /// What a run is doing.
+/// Whom a run waits for.
+pub(crate) fn waiting_words(host: &str, seconds: u64) -> String {
+    format!("waiting for {host} ({seconds} s)")
+}
+
 pub(crate) fn phase_words(phase: Phase) -> &'static str {
     match phase {
         Phase::Surveying => "looking for changes",

@@ -32,7 +32,7 @@ fn what_is_wrong_outside_is_told_with_what_to_do() {
         (
             "wrong password",
             Box::new(|s| s.private("office.password", "wrong\n")),
-            "calendar presses (account packhouse): the server refuses the user name or the password",
+            "account packhouse: the server refuses the user name or the password",
             "app password",
         ),
         (
