@@ -428,15 +428,11 @@ impl Client {
         let mut found: HashMap<ObjectHref, Fetched> = HashMap::new();
         if !known_bad && hrefs.len() > 1 {
             let answer = self.send(&protocol::multiget(calendar, hrefs)).await?;
-            match protocol::read_multiget(&answer, calendar) {
+            match protocol::read_multiget(&answer, calendar, hrefs) {
                 Ok(parts) => {
-                    // What nobody asked for is no answer, whatever it says.
-                    let asked: HashSet<&ObjectHref> = hrefs.iter().collect();
                     let texts = parts.into_iter().filter_map(|(href, part)| match part {
-                        Part::Text { etag, text } if asked.contains(&href) => {
-                            Some((href, Fetched::Text { etag, text }))
-                        }
-                        Part::Text { .. } | Part::Missing | Part::Failed(_) => None,
+                        Part::Text { etag, text } => Some((href, Fetched::Text { etag, text })),
+                        Part::Missing | Part::Failed(_) => None,
                     });
                     found.extend(texts);
                 }

@@ -322,8 +322,8 @@ pub enum XmlError {
     ControlCharacter,
     /// The parser's words; untrusted text.
     NotWellFormed(String),
-    /// Nested too deeply, or too many elements.
-    TooLarge,
+    /// A bound was passed.
+    TooMuch(XmlBound, usize),
     /// Text outside any element.
     NoXml,
     /// A document type, which CalDAV has no use for.
@@ -347,4 +347,23 @@ pub enum SetupError {
     Certificate,
     /// Something else, in the library's words.
     Other(String),
+}
+
+/// What there is too much of in an XML text.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum XmlBound {
+    /// Elements inside one another.
+    Depth,
+    /// Attributes of one element.
+    Attributes,
+    /// Bytes of a name.
+    Name,
+    /// Elements of one response.
+    Elements,
+    /// Bytes of one response.
+    Bytes,
+    /// Responses.
+    Responses,
 }

@@ -14,6 +14,7 @@ mod class;
 mod client;
 mod error;
 mod http_transport;
+mod limits;
 mod origin;
 mod pace;
 mod retry_policy;
@@ -23,7 +24,8 @@ pub use auth::{Credentials, FixedToken, SignIn, TokenAnswer, TokenSource};
 pub use class::Class;
 pub use client::{Capabilities, Client, ClientOptions, Fetched, NotGiven, RequestCounts};
 pub use error::{
-    Asked, CertificateFault, DavError, Detail, Instead, SetupError, TransportError, TransportFault, XmlError,
+    Asked, CertificateFault, DavError, Detail, Instead, SetupError, TransportError, TransportFault, XmlBound,
+    XmlError,
 };
 pub use http_transport::{HttpOptions, HttpTransport, Proxies};
 pub use origin::SignInOrigin;

@@ -3,6 +3,9 @@
 use crate::exit_code::ExitCode;
 use crate::render::clean;
 
+/// Characters of the longest message.
+const LONGEST: usize = 2_000;
+
 /// A failure, ready to be shown.
 #[derive(Debug, Clone)]
 pub(crate) struct Failure {
@@ -40,12 +43,14 @@ impl Failure {
 
     /// `Error:` and `Hint:`, cleaned of whatever a server may have put into the words. What waits is no error.
     pub(crate) fn lines(&self) -> String {
+        // Whatever a server sends, a message is one that can be read.
+        let message: String = self.message.chars().take(LONGEST).collect();
         if self.code == ExitCode::Waiting {
             let hint = self.hint.as_ref().map(|hint| format!("  {}\n", clean(hint))).unwrap_or_default();
-            return format!("{}\n{hint}", clean(&self.message));
+            return format!("{}\n{hint}", clean(&message));
         }
         let hint = self.hint.as_ref().map(|hint| format!("Hint: {}\n", clean(hint))).unwrap_or_default();
-        format!("Error: {}\n{hint}", clean(&self.message))
+        format!("Error: {}\n{hint}", clean(&message))
     }
 }
 

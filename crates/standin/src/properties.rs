@@ -40,7 +40,7 @@ pub(crate) fn propfind(server: &Server, request: &ServerRequest, path: &str, use
     let root = if request.body.is_empty() { Ok(Element::default()) } else { parse_xml(&request.body) };
     let Ok(root) = root else { return Reply::status(400) };
     let wanted: Vec<(String, String)> = match root.child(DAV, "prop") {
-        Some(prop) => prop.children.iter().map(|c| (c.namespace.clone(), c.name.clone())).collect(),
+        Some(prop) => prop.children.iter().map(|c| (c.namespace.to_string(), c.name.clone())).collect(),
         None => [(DAV, "resourcetype"), (DAV, "displayname"), (DAV, "getetag"), (DAV, "getcontenttype")]
             .map(|(ns, name)| (ns.to_owned(), name.to_owned()))
             .to_vec(),

@@ -113,6 +113,6 @@ fn without_depth(mut request: Request) -> Request {
 
 /// Tells whether a resource type says that somebody else has shared the calendar.
 pub(super) fn says_shared(types: &super::Element) -> bool {
-    types.children.iter().any(|c| c.name == "shared" && c.namespace == super::CALENDARSERVER)
+    types.children.iter().any(|c| c.name == "shared" && &*c.namespace == super::CALENDARSERVER)
         || types.child(CALDAV, "shared").is_some()
 }

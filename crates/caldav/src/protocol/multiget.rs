@@ -1,5 +1,7 @@
 //! Entries by the batch (RFC 4791, 7.9), and one by one.
 
+use std::collections::{HashMap, HashSet};
+
 use chestnut_core::{ETag, ObjectHref};
 use url::Url;
 
@@ -43,10 +45,16 @@ pub fn multiget(calendar: &Url, hrefs: &[ObjectHref]) -> Request {
 ///
 /// # Errors
 /// An answer that cannot be read as a whole; the caller fetches one by one then.
-pub fn read_multiget(answer: &Answer, calendar: &Url) -> Result<Vec<(ObjectHref, Part)>, DavError> {
-    let mut parts = Vec::new();
+pub fn read_multiget(
+    answer: &Answer,
+    calendar: &Url,
+    asked: &[ObjectHref],
+) -> Result<HashMap<ObjectHref, Part>, DavError> {
+    // What nobody asked for is no answer, whatever it says.
+    let asked: HashSet<&ObjectHref> = asked.iter().collect();
+    let mut parts = HashMap::new();
     let part = |response: &super::PropResponse| {
-        let href = href_of(&response.href, calendar)?;
+        let href = href_of(&response.href, calendar).filter(|href| asked.contains(href))?;
         let part = match (response.prop(CALDAV, "calendar-data"), response.status) {
             (Some(data), _) => Part::Text {
                 etag: response.text(DAV, "getetag").map(ETag::from_header),

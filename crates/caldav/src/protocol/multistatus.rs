@@ -6,6 +6,7 @@ use super::DAV;
 use super::xml::{Element, parse_xml, parse_xml_by};
 use crate::auth::challenges;
 use crate::error::{Asked, DavError, Instead};
+use crate::limits::quote;
 use crate::transport::Answer;
 
 /// A 207 answer.
@@ -82,7 +83,7 @@ impl Multistatus {
         });
         let root = root.map_err(|e| not_caldav(answer, asked, Instead::Xml(e)))?;
         if !root.is(DAV, "multistatus") {
-            return Err(not_caldav(answer, asked, Instead::Root(root.name)));
+            return Err(not_caldav(answer, asked, Instead::Root(quote(&root.name))));
         }
         Ok(root.child_text(DAV, "sync-token").map(str::to_owned))
     }
@@ -149,27 +150,23 @@ pub(super) fn describe(answer: &Answer) -> Instead {
     if answer.body.is_empty() {
         return Instead::Nothing { status };
     }
-    let content_type = answer.header("content-type").map(|t| shorten(t.split(';').next().unwrap_or(t)));
+    let content_type = answer.header("content-type").map(|t| quote(t.split(';').next().unwrap_or(t)));
     Instead::Format { content_type, status }
 }
 
 /// The server's own words for a refusal: a failed condition by name, or a short text.
 pub(crate) fn server_words(answer: &Answer) -> Option<String> {
     if let Ok(root) = parse_xml(&answer.body) {
-        let names: Vec<_> = root.children.iter().map(|c| c.name.clone()).collect();
+        let names: Vec<_> = root.children.iter().take(8).map(|c| quote(&c.name)).collect();
         let text = root.children.iter().map(|c| c.text.trim()).find(|t| !t.is_empty());
         return match (names.is_empty(), text) {
             (true, _) => None,
-            (false, None) => Some(names.join(", ")),
-            (false, Some(text)) => Some(format!("{}: {}", names.join(", "), shorten(text))),
+            (false, None) => Some(quote(&names.join(", "))),
+            (false, Some(text)) => Some(quote(&format!("{}: {text}", names.join(", ")))),
         };
     }
     let text = std::str::from_utf8(&answer.body).ok()?.trim();
-    (!text.is_empty() && !looks_like_html(answer)).then(|| shorten(text))
-}
-
-fn shorten(text: &str) -> String {
-    text.chars().filter(|c| !c.is_control()).take(160).collect()
+    (!text.is_empty() && !looks_like_html(answer)).then(|| quote(text))
 }
 
 /// Resolves the hrefs inside a property, such as `calendar-home-set`.

@@ -1,24 +1,22 @@
 //! XML into a small tree, within limits; entities are refused.
 
 use std::borrow::Cow;
+use std::collections::BTreeSet;
+use std::sync::Arc;
 
 use quick_xml::NsReader;
 use quick_xml::events::{BytesRef, BytesStart, Event};
 use quick_xml::name::ResolveResult;
 
 use super::CALDAV;
-use crate::error::XmlError;
-
-/// Deepest nesting that is read.
-const MAX_DEPTH: usize = 48;
-/// Most elements that are read: several per entry of a very large calendar.
-const MAX_ELEMENTS: usize = 8_000_000;
+use crate::error::{XmlBound, XmlError};
+use crate::limits::{self, quote};
 
 /// One element: its namespace and local name, its text, and what is in it.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Element {
     /// The namespace; empty where none is declared.
-    pub namespace: String,
+    pub namespace: Arc<str>,
     /// The name without prefix.
     pub name: String,
     /// Attributes by local name.
@@ -33,7 +31,7 @@ impl Element {
     /// Tells whether this is the named element.
     #[must_use]
     pub fn is(&self, namespace: &str, name: &str) -> bool {
-        self.name == name && self.namespace == namespace
+        self.name == name && &*self.namespace == namespace
     }
 
     /// Returns the first child of that name.
@@ -76,11 +74,11 @@ pub(super) fn parse_xml_by(
     let is_utf8 = matches!(text, Cow::Borrowed(_));
     let mut reader = NsReader::from_str(text.trim_start_matches('\u{feff}').trim_start());
     let mut open: Vec<Element> = Vec::new();
-    let mut count = 0;
+    let mut held = Held::default();
     // The first half of a character beyond U+FFFF, where a server writes it as two references (UTF-16).
     let mut first_half: Option<u32> = None;
     loop {
-        let event = reader.read_event().map_err(|e| XmlError::NotWellFormed(e.to_string()))?;
+        let event = reader.read_event().map_err(|e| XmlError::NotWellFormed(quote(&e.to_string())))?;
         let number = match &event {
             Event::GeneralRef(reference) => char_number(reference)?,
             _ => None,
@@ -114,18 +112,16 @@ pub(super) fn parse_xml_by(
         }
         match event {
             Event::Start(start) => {
-                count += 1;
-                if open.len() >= MAX_DEPTH || count > MAX_ELEMENTS {
-                    return Err(XmlError::TooLarge);
+                if open.len() >= limits::DEPTH {
+                    return Err(XmlError::TooMuch(XmlBound::Depth, limits::DEPTH));
                 }
-                open.push(element(&reader, &start)?);
+                open.push(held.element(&reader, &start)?);
             }
             Event::Empty(start) => {
-                count += 1;
-                let empty = element(&reader, &start)?;
+                let empty = held.element(&reader, &start)?;
                 match &mut open[..] {
                     [] => return Ok(empty),
-                    [root] => root.children.extend(take(empty)),
+                    [root] => root.children.extend(held.taken(take(empty))?),
                     [.., outer] => outer.children.push(empty),
                 }
             }
@@ -133,12 +129,13 @@ pub(super) fn parse_xml_by(
                 let Some(closed) = open.pop() else { return Err(XmlError::NotWellFormed(String::new())) };
                 match &mut open[..] {
                     [] => return Ok(closed),
-                    [root] => root.children.extend(take(closed)),
+                    [root] => root.children.extend(held.taken(take(closed))?),
                     [.., outer] => outer.children.push(closed),
                 }
             }
             Event::Text(text) => {
                 if let Some(current) = open.last_mut() {
+                    held.bytes(text.len())?;
                     add_text(current, &text.xml10_content(), is_utf8)?;
                 } else if !text.trim().is_empty() {
                     return Err(XmlError::NoXml);
@@ -146,6 +143,7 @@ pub(super) fn parse_xml_by(
             }
             Event::CData(data) => {
                 if let Some(current) = open.last_mut() {
+                    held.bytes(data.len())?;
                     add_text(current, &data.xml10_content(), is_utf8)?;
                 }
             }
@@ -161,27 +159,79 @@ pub(super) fn parse_xml_by(
     }
 }
 
-fn element(reader: &NsReader<&[u8]>, start: &BytesStart<'_>) -> Result<Element, XmlError> {
-    let (namespace, local) = reader.resolver().resolve_element(start.name());
-    let text = |name: &str| name.to_owned();
-    let namespace = match namespace {
-        ResolveResult::Bound(ns) => text(ns.as_ref()),
-        ResolveResult::Unbound | ResolveResult::Unknown(_) => String::new(),
-    };
-    let mut attributes = Vec::new();
-    for attribute in start.attributes().with_checks(false) {
-        let attribute = attribute.map_err(|e| XmlError::NotWellFormed(e.to_string()))?;
-        let value = attribute.normalized_value(quick_xml::XmlVersion::Implicit1_0);
-        let value = value.map(|v| v.into_owned()).unwrap_or_default();
-        attributes.push((text(attribute.key.local_name().as_ref()), value));
+/// What is held in memory at the moment, within [`limits`].
+#[derive(Debug, Default)]
+struct Held {
+    elements: usize,
+    bytes: usize,
+    responses: usize,
+    /// Namespaces are few, and shared.
+    namespaces: BTreeSet<Arc<str>>,
+}
+
+impl Held {
+    fn element(&mut self, reader: &NsReader<&[u8]>, start: &BytesStart<'_>) -> Result<Element, XmlError> {
+        self.elements += 1;
+        if self.elements > limits::ELEMENTS {
+            return Err(XmlError::TooMuch(XmlBound::Elements, limits::ELEMENTS));
+        }
+        let (namespace, local) = reader.resolver().resolve_element(start.name());
+        let namespace = match namespace {
+            ResolveResult::Bound(ns) => self.namespace(ns.as_ref())?,
+            ResolveResult::Unbound | ResolveResult::Unknown(_) => self.namespace("")?,
+        };
+        let name = self.name(local.as_ref())?;
+        let mut attributes = Vec::new();
+        for attribute in start.attributes().with_checks(false) {
+            if attributes.len() >= limits::ATTRIBUTES {
+                return Err(XmlError::TooMuch(XmlBound::Attributes, limits::ATTRIBUTES));
+            }
+            let attribute = attribute.map_err(|e| XmlError::NotWellFormed(quote(&e.to_string())))?;
+            self.bytes(attribute.value.len())?;
+            let value = attribute.normalized_value(quick_xml::XmlVersion::Implicit1_0);
+            let value = value.map(|v| v.into_owned()).unwrap_or_default();
+            attributes.push((self.name(attribute.key.local_name().as_ref())?, value));
+        }
+        Ok(Element { namespace, name, attributes, text: String::new(), children: Vec::new() })
     }
-    Ok(Element {
-        namespace,
-        name: text(local.as_ref()),
-        attributes,
-        text: String::new(),
-        children: Vec::new(),
-    })
+
+    fn name(&mut self, name: &str) -> Result<String, XmlError> {
+        if name.len() > limits::NAME {
+            return Err(XmlError::TooMuch(XmlBound::Name, limits::NAME));
+        }
+        self.bytes(name.len())?;
+        Ok(name.to_owned())
+    }
+
+    fn namespace(&mut self, name: &str) -> Result<Arc<str>, XmlError> {
+        if let Some(known) = self.namespaces.get(name) {
+            return Ok(Arc::clone(known));
+        }
+        let name: Arc<str> = self.name(name)?.into();
+        self.namespaces.insert(Arc::clone(&name));
+        Ok(name)
+    }
+
+    fn bytes(&mut self, more: usize) -> Result<(), XmlError> {
+        self.bytes += more;
+        if self.bytes > limits::RESPONSE {
+            return Err(XmlError::TooMuch(XmlBound::Bytes, limits::RESPONSE));
+        }
+        Ok(())
+    }
+
+    /// What is directly in the outermost element was handed over: where it was taken away, memory is free again.
+    fn taken(&mut self, kept: Option<Element>) -> Result<Option<Element>, XmlError> {
+        self.responses += 1;
+        if self.responses > limits::RESPONSES {
+            return Err(XmlError::TooMuch(XmlBound::Responses, limits::RESPONSES));
+        }
+        if kept.is_none() {
+            (self.elements, self.bytes) = (0, 0);
+            self.namespaces.clear();
+        }
+        Ok(kept)
+    }
 }
 
 /// The number of a character reference (XML 1.0, 4.1); `None` for a named one.
@@ -189,7 +239,7 @@ fn char_number(reference: &BytesRef<'_>) -> Result<Option<u32>, XmlError> {
     let Some(digits) = reference.strip_prefix('#') else { return Ok(None) };
     let (digits, radix) = digits.strip_prefix('x').map_or((digits, 10), |digits| (digits, 16));
     if digits.is_empty() || !digits.chars().all(|c| c.is_digit(radix)) {
-        return Err(XmlError::BadReference((**reference).to_owned()));
+        return Err(XmlError::BadReference(quote(reference)));
     }
     // A number beyond all characters is still one, and names none.
     Ok(Some(u32::from_str_radix(digits, radix).unwrap_or(u32::MAX)))
@@ -241,7 +291,7 @@ fn resolve(reference: &BytesRef<'_>) -> Result<char, XmlError> {
         "gt" => Ok('>'),
         "quot" => Ok('"'),
         "apos" => Ok('\''),
-        _ => Err(XmlError::BadReference((**reference).to_owned())),
+        _ => Err(XmlError::BadReference(quote(reference))),
     }
 }
 

@@ -3,7 +3,7 @@
 use chestnut_caldav::oauth::OAuthError;
 use chestnut_caldav::{
     Asked, CertificateFault, DavError, Detail, Instead, NotGiven, SetupError, TransportError, TransportFault,
-    XmlError,
+    XmlBound, XmlError,
 };
 use chestnut_core::ical::{Bound, ParseError, ParseProblem};
 use chestnut_core::{EntryError, NotACalendar, SeriesError};
@@ -200,7 +200,17 @@ impl InWords for XmlError {
             Self::ControlCharacter => "a control character, which XML does not allow".to_owned(),
             Self::NotWellFormed(words) if words.is_empty() => "no well-formed XML".to_owned(),
             Self::NotWellFormed(words) => format!("no well-formed XML: {words}"),
-            Self::TooLarge => "XML nested too deeply or too large".to_owned(),
+            Self::TooMuch(what, limit) => {
+                let what = match what {
+                    XmlBound::Depth => "elements inside one another",
+                    XmlBound::Attributes => "attributes of one element",
+                    XmlBound::Name => "bytes in one name",
+                    XmlBound::Elements => "elements in one response",
+                    XmlBound::Bytes => "bytes in one response",
+                    _ => "responses",
+                };
+                format!("XML with more than {limit} {what}")
+            }
             Self::NoXml => "no XML".to_owned(),
             Self::DocumentType => "a document type, which CalDAV has no use for".to_owned(),
             Self::EndsEarly => "the XML ends too early".to_owned(),
@@ -342,6 +352,7 @@ impl InWords for Unread {
 impl InWords for SeriesError {
     fn in_words(&self) -> String {
         match self {
+            Self::Rule(error) if error.part.is_empty() => "its recurrence rule has no FREQ".to_owned(),
             Self::Rule(error) => {
                 format!("`{}` is no part of a recurrence rule that is understood", error.part)
             }

@@ -58,7 +58,7 @@ pub struct Rule {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{self:?}")]
 pub struct RuleError {
-    /// The part that is wrong; untrusted text.
+    /// The part that is wrong; empty where FREQ is missing. Untrusted text.
     pub part: String,
 }
 
@@ -95,7 +95,7 @@ impl Rule {
             rule.read_part(&key, &value).ok_or_else(wrong)?;
         }
         if !has_freq {
-            return Err(RuleError { part: "a rule without FREQ".to_owned() });
+            return Err(RuleError { part: String::new() });
         }
         Ok(rule)
     }

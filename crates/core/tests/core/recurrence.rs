@@ -5,7 +5,8 @@ use std::collections::BTreeSet;
 use chestnut_core::Entry;
 use chestnut_core::ical::Limits;
 use chestnut_core::recurrence::{
-    Budget, Described, Instance, Moment, Occurrences, OverBudget, Rule, SeriesError, Zone, write_zone,
+    Budget, Described, Instance, Moment, Occurrences, OverBudget, Rule, RuleError, SeriesError, Zone,
+    write_zone,
 };
 use jiff::civil::{Date, DateTime, date};
 use jiff::tz::{TimeZone, TimeZoneDatabase};
@@ -164,17 +165,17 @@ fn hostile_rules_end_at_once_and_what_is_not_understood_is_told() {
         assert_eq!(any(rule, 3_000), Ok(expected), "{rule}");
     }
     assert_eq!(any("FREQ=SECONDLY;BYSECOND=0,7,9;BYMONTH=10;COUNT=80000000", 50_000), Err(OverBudget));
+    let rule = |part: &str| SeriesError::Rule(RuleError { part: part.into() });
     for (body, problem) in [
-        ("DTSTART:20240101T000000Z\nRRULE:FREQ=FORTNIGHTLY", "`FREQ=FORTNIGHTLY` is no part"),
-        ("DTSTART:20240101T000000Z\nRRULE:FREQ=DAILY;BYMOON=2", "`BYMOON=2` is no part"),
-        ("DTSTART:20240101T000000Z\nRRULE:FREQ=DAILY;INTERVAL=0", "`INTERVAL=0` is no part"),
-        ("DTSTART:20240101T000000Z\nRRULE:COUNT=2", "a rule without FREQ"),
-        ("DTSTART;TZID=Orchard/Time:20240101T000000", "its time zone \"Orchard/Time\" is known to nobody"),
-        ("DTSTART:tomorrow", "its start \"tomorrow\" is no time"),
+        ("DTSTART:20240101T000000Z\nRRULE:FREQ=FORTNIGHTLY", rule("FREQ=FORTNIGHTLY")),
+        ("DTSTART:20240101T000000Z\nRRULE:FREQ=DAILY;BYMOON=2", rule("BYMOON=2")),
+        ("DTSTART:20240101T000000Z\nRRULE:FREQ=DAILY;INTERVAL=0", rule("INTERVAL=0")),
+        ("DTSTART:20240101T000000Z\nRRULE:COUNT=2", rule("")),
+        ("DTSTART;TZID=Orchard/Time:20240101T000000", SeriesError::UnknownZone("Orchard/Time".into())),
+        ("DTSTART:tomorrow", SeriesError::BadTime("tomorrow".into())),
     ] {
         let error = Occurrences::of(&entry(body), &Zone::Floating).map(drop).expect_err(body);
-        assert!(error.to_string().contains(problem), "{error}");
-        assert!(!matches!(error, SeriesError::OverBudget(_)));
+        assert_eq!(error, problem);
     }
     assert!(Occurrences::of(&entry("SUMMARY:Some day"), &Zone::Floating).is_ok());
 }

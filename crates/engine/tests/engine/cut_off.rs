@@ -93,7 +93,7 @@ fn a_run_that_is_asked_to_stop_says_what_is_left() {
     let world = World::new(12);
     world.stop.set(true);
     let report = world.sync();
-    assert_eq!(report.error.expect("stopped").to_string(), "stopped, 12 changes left");
+    assert_eq!(report.error, Some(RunError::Stopped { left: 12 }));
     assert!(far_side(&world).is_empty());
     world.stop.set(false);
     assert!(world.sync().error.is_none());

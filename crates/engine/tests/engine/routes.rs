@@ -64,7 +64,8 @@ fn a_calendar_that_may_only_be_read_is_refused_before_anything_is_sent() {
     let report = world.sync();
     let error = report.error.expect("refused");
     assert!(matches!(error, RunError::ReadOnly { .. }), "{error}");
-    assert_eq!(error.to_string(), "calendar target (account target-account) may only be read");
+    let account = Some("target-account".to_owned());
+    assert_eq!(error, RunError::ReadOnly { calendar: "target".to_owned(), account });
     assert_eq!(report.summary.writes, 0);
 }
 
