@@ -48,7 +48,7 @@ impl Default for HttpOptions {
             looks_elsewhere: false,
             timeout: Duration::from_secs(30),
             plain_http: false,
-            max_answer: 128 << 20,
+            max_answer: 64 << 20,
             ca: None,
             certificate: None,
             proxies: Proxies::default(),
@@ -134,6 +134,8 @@ pub struct HttpTransport {
 }
 
 const MAX_REDIRECTS: usize = 6;
+/// Parts of a feed's address that are shorter keep no secret.
+const SECRET: usize = 6;
 /// So long a whole answer may take, however steadily it comes.
 const WHOLE_ANSWER: Duration = Duration::from_secs(600);
 
@@ -309,6 +311,7 @@ impl HttpTransport {
         for (name, value) in &request.headers {
             builder = builder.header(*name, value);
         }
+        let sent = auth.clone();
         if let Some(auth) = auth {
             let mut value = reqwest::header::HeaderValue::from_str(&auth)
                 .map_err(|_| self.fault(TransportFault::UnsendableSecret, url, Detail::Nothing))?;
@@ -332,7 +335,29 @@ impl HttpTransport {
             body.extend_from_slice(&chunk);
         }
         tracing::debug!(status, bytes = body.len(), "answer");
+        // What a server says of an error is shown: some repeat what they were sent.
+        let body = if status >= 400 { self.without_secrets(&body, url, sent.as_deref()) } else { body };
         Ok(Answer { status, headers, body, url: url.clone() })
+    }
+
+    /// A text without the secrets that this account has: a server that repeats them would put them on the screen.
+    fn without_secrets(&self, body: &[u8], url: &Url, sent: Option<&str>) -> Vec<u8> {
+        // `Basic …`, `Bearer …`
+        let sent = sent.and_then(|sent| sent.split_once(' ')).map(|(_, secret)| secret.to_owned());
+        let mut secrets: Vec<String> = sent.into_iter().collect();
+        if let SignIn::Password(who) = &self.options.sign_in {
+            secrets.push(who.password.expose_secret().to_owned());
+        }
+        if self.options.hide_paths {
+            let pieces = url.path_segments().into_iter().flatten().map(str::to_owned);
+            secrets.extend(pieces.filter(|piece| piece.len() >= SECRET));
+            secrets.extend(url.query_pairs().map(|(_, value)| value.into_owned()));
+            secrets.extend(url.query().map(str::to_owned));
+        }
+        let text = String::from_utf8_lossy(body);
+        let secrets = secrets.iter().filter(|secret| !secret.is_empty() && text.contains(secret.as_str()));
+        let clean = secrets.fold(text.to_string(), |text, secret| text.replace(secret.as_str(), "…"));
+        clean.into_bytes()
     }
 
     fn fault(&self, fault: TransportFault, url: &Url, detail: Detail) -> TransportError {

@@ -14,7 +14,7 @@ use sha2::{Digest, Sha256};
 
 use crate::entry::{Entry, Kind, PRODID, component_uid, described_zones, zone_id, zone_ids};
 use crate::hex::hex;
-use crate::ical::{self, Component, Item, Limits, ParseError, ParseProblem, Property};
+use crate::ical::{self, Component, Item, Limits, ParseError, ParseProblem, Property, quote};
 use crate::ids::{ETag, EventUid};
 use crate::joined_zones::JoinedZones;
 use crate::matching::ContentKey;
@@ -384,7 +384,7 @@ fn read_objects(
         _ => NotACalendar::Parse(error),
     })?;
     if let Some(other) = objects.iter().find(|object| !object.is("VCALENDAR")) {
-        return Err(NotACalendar::Other(other.name().to_owned()));
+        return Err(NotACalendar::Other(quote(other.name())));
     }
     if objects.iter().map(|object| object.components().count()).sum::<usize>() > MOST_ENTRIES {
         return Err(NotACalendar::TooMany { limit: MOST_ENTRIES });

@@ -6,11 +6,23 @@ use jiff::Timestamp;
 use jiff::civil::DateTime;
 use serde::{Deserialize, Serialize};
 
-use crate::ical::{self, Component, Item, Limits, ParseError, Property};
+use crate::ical::{self, Bound, Component, Item, Limits, ParseError, ParseProblem, Property};
 use crate::ids::EventUid;
 use crate::recurrence::write_zone;
 use crate::values::{TimeValue, parse_time, unescape_text};
 use crate::zones::resolve_zone;
+
+/// Bytes of the largest entry that is read.
+const MOST_BYTES: usize = 10 << 20;
+/// Content lines of the largest entry that is read.
+const MOST_LINES: usize = 20_000;
+
+/// Days that an entry, or a zone in it, names one by one.
+const MOST_DAYS: usize = 20_000;
+
+fn days(list: &Property<'_>) -> usize {
+    list.value().split(',').count()
+}
 
 /// What sort of entry it is (RFC 5545, 3.6).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -129,9 +141,27 @@ impl Entry {
     /// Reads an entry from the text of one calendar object.
     ///
     /// # Errors
-    /// [`EntryError`], with line and column where the text is not iCalendar.
+    /// [`EntryError`], with line and column where the text is not iCalendar, or is more than 10 MiB or 20,000 lines: no
+    /// entry is, and one that is costs all others their room.
     pub fn parse(text: &str, limits: &Limits) -> Result<Self, EntryError> {
-        Self::from_object(ical::parse_one(text.as_bytes(), limits)?.into_owned())
+        if text.len() > MOST_BYTES {
+            let problem = ParseProblem::TooMuch { what: Bound::EntryBytes, limit: MOST_BYTES };
+            return Err(ParseError { line: 1, column: 1, problem }.into());
+        }
+        let limits = &Limits { lines: limits.lines.min(MOST_LINES), ..*limits };
+        let entry = Self::from_object(ical::parse_one(text.as_bytes(), limits)?.into_owned())?;
+        // Fewer bytes cannot hold so many days.
+        if text.len() > MOST_DAYS * "20261201".len() {
+            let lists = entry.object.components().flat_map(|component| {
+                ["EXDATE", "RDATE"]
+                    .map(|name| component.properties().filter(move |p| p.is(name)).map(days).sum::<usize>())
+            });
+            if lists.sum::<usize>() > MOST_DAYS {
+                let problem = ParseProblem::TooMuch { what: Bound::Days, limit: MOST_DAYS };
+                return Err(ParseError { line: 1, column: 1, problem }.into());
+            }
+        }
+        Ok(entry)
     }
 
     /// Returns the UID.

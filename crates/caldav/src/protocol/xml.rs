@@ -300,3 +300,37 @@ fn resolve(reference: &BytesRef<'_>) -> Result<char, XmlError> {
 pub fn escape_xml(text: &str) -> String {
     quick_xml::escape::escape(text).into_owned()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// At the bound, and one past it.
+    #[test]
+    fn bounds_are_kept_to_the_last() {
+        let nested = |n: usize| "<a>".repeat(n) + &"</a>".repeat(n);
+        let attributes =
+            |n: usize| format!("<a {}/>", (0..n).map(|n| format!("x{n}='' ")).collect::<String>());
+        let name = |n: usize| format!("<{0}/>", "n".repeat(n));
+        let elements = |n: usize| format!("<a>{}</a>", "<b/>".repeat(n - 1));
+        let bytes = |n: usize| format!("<a>{}</a>", "x".repeat(n - 1));
+        let responses = |n: usize| format!("<a>{}</a>", "<b/>".repeat(n));
+        let all: [(XmlBound, usize, &dyn Fn(usize) -> String); 6] = [
+            (XmlBound::Depth, limits::DEPTH, &nested),
+            (XmlBound::Attributes, limits::ATTRIBUTES, &attributes),
+            (XmlBound::Name, limits::NAME, &name),
+            (XmlBound::Elements, limits::ELEMENTS, &elements),
+            (XmlBound::Bytes, limits::RESPONSE, &bytes),
+            (XmlBound::Responses, limits::RESPONSES, &responses),
+        ];
+        for (bound, limit, make) in all {
+            let read = |n: usize| match bound {
+                // Each is taken away as it comes.
+                XmlBound::Responses => parse_xml_by(make(n).as_bytes(), &mut |_| None).map(drop),
+                _ => parse_xml(make(n).as_bytes()).map(drop),
+            };
+            assert_eq!(read(limit), Ok(()), "{bound:?}");
+            assert_eq!(read(limit + 1), Err(XmlError::TooMuch(bound, limit)), "{bound:?}");
+        }
+    }
+}

@@ -13,7 +13,14 @@ pub(crate) fn clean(text: &str) -> String {
         | '\u{200e}'
         | '\u{200f}'
         | '\u{2028}'
-        | '\u{2029}' => '\u{fffd}',
+        | '\u{2029}'
+        // Marks of direction, and what takes no room: a text could say something else than it shows. Joiners stay, of
+        // which letters and pictures are made.
+        | '\u{61c}'
+        | '\u{200b}'
+        | '\u{2060}'..='\u{2064}'
+        | '\u{feff}'
+        | '\u{e0000}'..='\u{e007f}' => '\u{fffd}',
         c => c,
     };
     text.chars().map(harmless).collect()

@@ -32,8 +32,9 @@ pub(crate) fn not_one_calendar(account: &str, wanted: &str, has_several: bool) -
 }
 
 /// `--feed` is no address.
-pub(crate) fn not_a_feed(address: &str) -> Failure {
-    Failure::usage(format!("--feed {:?} is no address of a feed", clean(address)))
+/// The address is not repeated: whoever has it may read the feed.
+pub(crate) fn not_a_feed() -> Failure {
+    Failure::usage("what is given with --feed is no address of a feed")
         .hint("It begins with https://, http:// or webcal://.")
 }
 

@@ -396,6 +396,8 @@ impl InWords for ParseError {
             ParseProblem::TooMuch { what, limit } => {
                 let what = match what {
                     Bound::Lines => "lines",
+                    Bound::Days => "days named one by one",
+                    Bound::EntryBytes => "bytes in one entry",
                     Bound::LineBytes => "bytes in one line",
                     Bound::Depth => "nested components",
                     _ => "of something",
@@ -405,6 +407,10 @@ impl InWords for ParseError {
             ParseProblem::NotOne(count) => format!("{count} calendar objects where one should stand"),
             _ => "it cannot be read".to_owned(),
         };
-        format!("line {}, column {}: {problem}", self.line, self.column)
+        match &self.problem {
+            // It is about the whole of it.
+            ParseProblem::TooMuch { what: Bound::EntryBytes | Bound::Days, .. } => problem,
+            _ => format!("line {}, column {}: {problem}", self.line, self.column),
+        }
     }
 }

@@ -116,3 +116,56 @@ fn a_refused_sign_in_ends_the_account_for_all_its_routes() {
         assert_eq!(asked() - before, 2, "{command:?}");
     }
 }
+
+/// What a server or a publisher repeats of a secret comes back from nowhere.
+#[test]
+fn secrets_that_are_repeated_come_back_from_nowhere() {
+    // Each says what it was sent, in an error and in what should be a calendar.
+    let office = raw_server(|request| {
+        if !request.to_ascii_lowercase().contains("authorization:") {
+            return reply(401, "WWW-Authenticate: Basic realm=\"x\"\r\n", "");
+        }
+        reply(400, "", &format!("office-pw was wrong for {request}"))
+    });
+    let refuses = raw_server(|request| reply(410, "", &format!("nothing for {request}")));
+    let repeats = raw_server(|request| {
+        let path = request.split_whitespace().nth(1).unwrap_or_default().to_owned();
+        reply(
+            200,
+            "Content-Type: text/calendar\r\n",
+            &format!("BEGIN:VCALENDAR\rEND:{path}\r{}", path.repeat(50)),
+        )
+    });
+    let secret = "wrens-and-owls-4711";
+    for (name, more) in [
+        ("office", String::new()),
+        ("refuses", format!("[calendar.markets]\nfeed = \"{refuses}{secret}/days.ics?key={secret}\"\n")),
+        ("repeats", format!("[calendar.markets]\nfeed = \"{repeats}{secret}/days.ics\"\n")),
+    ] {
+        let desk = Desk::new();
+        let from = if name == "office" { "presses" } else { "markets" };
+        desk.account(&office, &format!(
+            "{more}[calendar.presses]\naccount = \"packhouse\"\npath = \"/presses/\"\n[calendar.board]\nfolder = \"board\"\n\
+             [route.r]\nfrom = \"{from}\"\nto = \"board\"\n"
+        ));
+        for command in [&["sync", "-vv"][..], &["sync", "--json"], &["history", "--json"], &["status"]] {
+            let told = desk.run(command);
+            if command.contains(&"-vv") {
+                let reached =
+                    told.err.contains("400") || told.err.contains("410") || told.err.contains("END:");
+                assert!(told.code == 1 && reached, "{name}: {}", told.said());
+            }
+            let all = format!("{}{}", told.out, told.err);
+            assert!(!all.contains("office-pw") && !all.contains("b2ZmaWNl"), "{name} {command:?}: {all}");
+            assert!(!all.contains(secret) && all.len() < 20_000, "{name} {command:?}: {all}");
+        }
+        let state = std::fs::read(desk.path("chestnut.state")).unwrap_or_default();
+        let holds = |word: &str| state.windows(word.len()).any(|window| window == word.as_bytes());
+        assert!(!holds("office-pw") && !holds(secret), "{name}");
+    }
+    let desk = Desk::new();
+    desk.account(&office, "");
+    let told =
+        desk.run(&["calendar", "add", "markets", "--feed", &format!("htps//markets.example/{secret}")]);
+    assert!(told.code == 2 && !told.said().contains(secret), "{}", told.said());
+}

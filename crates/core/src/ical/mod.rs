@@ -9,6 +9,7 @@ mod property;
 mod write;
 
 pub use component::{Component, Item};
+pub(crate) use parse::quote;
 pub use parse::{Bound, Limits, ParseError, ParseProblem, parse, parse_one};
 pub(crate) use property::is_content_line;
 pub use property::{Parameter, Property};

@@ -23,6 +23,30 @@ impl Default for Limits {
     }
 }
 
+/// The name of a component, for an error, where it is one of the standard's; else `…`. In a text that is not understood a
+/// name may be anything: as long as the whole text, or the secret by which it was asked for.
+pub(crate) fn quote(name: &str) -> String {
+    let standards = [
+        "VCALENDAR",
+        "VEVENT",
+        "VTODO",
+        "VJOURNAL",
+        "VFREEBUSY",
+        "VTIMEZONE",
+        "VALARM",
+        "STANDARD",
+        "DAYLIGHT",
+        "VAVAILABILITY",
+        "AVAILABLE",
+        "VLOCATION",
+        "VRESOURCE",
+        "PARTICIPANT",
+        "VCARD",
+    ];
+    let standard = standards.iter().find(|standard| name.eq_ignore_ascii_case(standard));
+    standard.map_or_else(|| "…".to_owned(), |standard| (*standard).to_owned())
+}
+
 /// Why a text is not iCalendar, and where. Its display form is for developers.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
 #[error("{self:?}")]
@@ -75,6 +99,10 @@ pub enum ParseProblem {
 pub enum Bound {
     /// The lines of a text.
     Lines,
+    /// The days that one entry names one by one (RFC 5545, 3.8.5).
+    Days,
+    /// The bytes of one entry.
+    EntryBytes,
     /// The bytes of one unfolded line.
     LineBytes,
     /// Components inside one another.
@@ -283,7 +311,7 @@ impl<'a, 'l> Checker<'a, 'l> {
         }
         let last = line_number(bytes, text.trim_end().len());
         match self.open.pop() {
-            Some(name) => Err(ParseProblem::CutOff(name.into_owned())),
+            Some(name) => Err(ParseProblem::CutOff(quote(&name))),
             None if self.done.is_empty() => Err(ParseProblem::NotCalendar),
             None => return Ok(self.done),
         }
@@ -404,8 +432,8 @@ impl<'a, 'l> Checker<'a, 'l> {
 
     fn end(&mut self, found: &str, lines: &'a str) -> Checked {
         let Some(name) = self.open.pop_if(|name| name == found || name.eq_ignore_ascii_case(found)) else {
-            let expected = self.open.last().map_or_else(String::new, |name| name.clone().into_owned());
-            return fault(1, ParseProblem::WrongEnd { found: found.to_owned(), expected });
+            let expected = self.open.last().map_or_else(String::new, |name| quote(name));
+            return fault(1, ParseProblem::WrongEnd { found: quote(found), expected });
         };
         if self.open.is_empty() {
             self.done.push(Component::unread(name, Cow::Borrowed(lines)));

@@ -1,6 +1,6 @@
 //! Taking calendars apart and putting them together.
 
-use chestnut_core::ical::Limits;
+use chestnut_core::ical::{Bound, Limits, ParseProblem};
 use chestnut_core::{CalendarText, Entry, EntryError, EventUid, Oddity, Placed, RouteKey, TextChange};
 use proptest::prelude::*;
 
@@ -272,4 +272,31 @@ fn what_publishers_mean_is_read() {
         assert!(a.text().contains(line), "{line}{}", a.text());
     }
     assert!(b.text().contains("DTSTART;VALUE=DATE:20261005\r\n"));
+}
+
+/// At the bound an entry is read, one past it that entry alone is not.
+#[test]
+fn an_entry_has_bounds() {
+    let entry = |body: &str| {
+        format!("BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nUID:1\r\n{body}\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n")
+    };
+    let around = entry("").len();
+    let lines = |n: usize| entry("X-A:1\r\n".repeat(n - 5).trim_end());
+    let days = |n: usize| entry(&format!("EXDATE:{}", ["20261201"].repeat(n).join(",")));
+    let split =
+        |n: usize| entry(&format!("EXDATE:{}\r\nRDATE:20261202", ["20261201"].repeat(n - 1).join(",")));
+    let bytes = |n: usize| entry(&format!("X-A:{}", "x".repeat(n - around - 4)));
+    type Make<'m> = &'m dyn Fn(usize) -> String;
+    let all: [(Bound, usize, Make<'_>); 4] = [
+        (Bound::Lines, 20_000, &lines),
+        (Bound::Days, 20_000, &days),
+        (Bound::Days, 20_000, &split),
+        (Bound::EntryBytes, 10 << 20, &bytes),
+    ];
+    for (what, limit, make) in all {
+        assert!(Entry::parse(&make(limit), &Limits::default()).is_ok(), "{what:?}");
+        let error = Entry::parse(&make(limit + 1), &Limits::default()).expect_err("one past it");
+        let problem = ParseProblem::TooMuch { what, limit };
+        assert!(matches!(&error, EntryError::Parse(e) if e.problem == problem), "{what:?}: {error:?}");
+    }
 }

@@ -76,7 +76,7 @@ fn nothing_is_deleted_because_of_a_bad_answer() {
                 continue;
             }
             world.source.server.borrow_mut().faults = vec![Fault::always(method, fault.clone())];
-            if message.is_empty() || message == "incomplete" {
+            if message.is_empty() || message == "Incomplete" {
                 // The look at the calendar itself still works; only the listing is bad.
                 world.source.server.borrow_mut().faults[0].after = 1;
             }
