@@ -14,7 +14,7 @@ use crate::habits::{Habits, undo_habits};
 use crate::ids::EventUid;
 use crate::matching::RouteKey;
 use crate::merge::{Collision, MergeSide, last_changed, merge};
-use crate::reconcile::{Deletions, LeftOut, RoutePolicy, Side, WriteKind, refusal};
+use crate::reconcile::{Deletions, LeftOut, Partly, RoutePolicy, Side, WriteKind, refusal};
 use crate::window::Bounds;
 
 /// Whose word counts where several calendars changed the same thing.
@@ -157,6 +157,14 @@ impl ReplicaPolicy {
     pub fn sight(&self, side: usize) -> Sight {
         let scheduling = self.sides[side].scheduling.clone();
         Carry { scheduling, ..self.carry.clone() }.sight()
+    }
+
+    /// What a write to one calendar does not bring along of what is agreed.
+    #[must_use]
+    pub fn partly(&self, side: usize, agreed: &Entry, written: &Entry) -> Partly {
+        let scheduling = self.sides[side].scheduling.clone();
+        let leaves_out = |entry| Carry { scheduling, ..self.carry.clone() }.leaves_out_people(entry);
+        Partly { without_people: leaves_out(agreed), ..Partly::of(written) }
     }
 
     /// What of an agreed entry one calendar and what is agreed have in common.

@@ -240,6 +240,7 @@ impl Decider<'_> {
         match reconcile_replicas(&policy, base, &replicas, case.decided, self.now) {
             ReplicaDecision::Settle(settled) => {
                 let settled = *settled;
+                let agreed = settled.base.clone();
                 verdict.agreed = Some(self.agreed(case, settled.base));
                 verdict.losers = settled.losers;
                 verdict.beside = settled.besides;
@@ -252,7 +253,7 @@ impl Decider<'_> {
                             Step::Leave
                         }
                         Some(write) => Step::Write(Box::new(Writing {
-                            partly: Partly::of(&write.entry),
+                            partly: policy.partly(at, &agreed, &write.entry),
                             kind: write.kind,
                             entry: write.entry,
                             text: write.text,

@@ -315,7 +315,8 @@ mod tests {
         let elements = |n: usize| format!("<a>{}</a>", "<b/>".repeat(n - 1));
         let bytes = |n: usize| format!("<a>{}</a>", "x".repeat(n - 1));
         let responses = |n: usize| format!("<a>{}</a>", "<b/>".repeat(n));
-        let all: [(XmlBound, usize, &dyn Fn(usize) -> String); 6] = [
+        type Make<'m> = &'m dyn Fn(usize) -> String;
+        let all: [(XmlBound, usize, Make<'_>); 6] = [
             (XmlBound::Depth, limits::DEPTH, &nested),
             (XmlBound::Attributes, limits::ATTRIBUTES, &attributes),
             (XmlBound::Name, limits::NAME, &name),

@@ -187,6 +187,32 @@ fn a_hundred_meetings_come_and_go_without_a_message() {
     }
 }
 
+/// People that a two-way route keeps from a server which would write to them are counted, in this run and in later ones.
+#[test]
+fn a_two_way_route_says_whom_it_leaves_out() {
+    let world = World::new(0);
+    world.habit(&world.target, Habit::Schedules);
+    for number in 0..10 {
+        let meeting = format!(
+            "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VEVENT\r\nUID:m-{number}\r\n\
+             DTSTART:202610{:02}T080000Z\r\nSUMMARY:Pressing\r\nORGANIZER:mailto:office@coop.example\r\n\
+             ATTENDEE:mailto:crews@coop.example\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n",
+            1 + number
+        );
+        world.write(&world.source, &format!("{number}.ics"), &meeting);
+    }
+    for _ in 0..3 {
+        let report = world.sync_two_way();
+        assert_eq!(report.summary.partly.get("without-people"), Some(&10), "{:?}", report.summary);
+        world.pass(60);
+    }
+    assert!(world.target.server.borrow().outbox.is_empty());
+    let is_kept = |e: &Entry| e.main_component().property("ATTENDEE").is_some();
+    assert!(
+        world.entries(&world.source).iter().all(is_kept) && !world.entries(&world.target).iter().any(is_kept)
+    );
+}
+
 #[test]
 fn attachments_without_room_stay_behind_and_are_counted_in_every_run() {
     let world = World::new(0);
