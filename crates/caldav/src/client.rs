@@ -303,16 +303,28 @@ impl Client {
         let options = options_request(calendar);
         let announced = |answer: &Answer| {
             let headers = answer.headers.get_all("dav").iter().filter_map(|h| h.to_str().ok());
-            headers.flat_map(|h| h.split(',')).any(|one| one.trim() == "calendar-auto-schedule")
+            let mut classes = headers.flat_map(|h| h.split(',')).map(str::trim);
+            // The second is that of the drafts, which some servers still say.
+            classes.any(|one| matches!(one, "calendar-auto-schedule" | "calendar-schedule"))
         };
-        let schedules = announced(&answer) || self.send(&options).await.is_ok_and(|a| announced(&a));
+        let schedules = info.is_outbox
+            || announced(&answer)
+            || self.send(&options).await.is_ok_and(|answer| announced(&answer));
         let scheduling = match (schedules, protocol::read_principal(&found, &answer.url)) {
             (false, _) => Scheduling::Never,
             (true, None) => Scheduling::Anybody,
             (true, Some(principal)) => {
-                let answer = self.send(&protocol::address_properties(&principal)).await;
-                let addresses = answer.ok().and_then(|answer| protocol::read_addresses(&answer));
-                addresses.map_or(Scheduling::Anybody, Scheduling::For)
+                // A server acts for whose calendar it is, and for who signs in.
+                let owner = info.owner.as_ref().map(|owner| protocol::url_of(owner, &answer.url));
+                let owner =
+                    owner.filter(|owner| protocol::canonical(owner) != protocol::canonical(&principal));
+                let mut all = Some(Vec::new());
+                for person in std::iter::once(principal).chain(owner) {
+                    let answer = self.send(&protocol::address_properties(&person)).await;
+                    let addresses = answer.ok().and_then(|answer| protocol::read_addresses(&answer));
+                    all = all.zip(addresses).map(|(all, addresses)| [all, addresses].concat());
+                }
+                all.map_or(Scheduling::Anybody, Scheduling::For)
             }
         };
         Ok(Capabilities { info, scheduling })

@@ -7,6 +7,7 @@ use std::rc::Rc;
 
 use chestnut_caldav::protocol::Found;
 use chestnut_caldav::{Answer, Client, ClientOptions, DavError, Request, Transport, TransportError};
+use chestnut_core::Scheduling;
 use http::HeaderMap;
 use url::Url;
 
@@ -213,4 +214,71 @@ async fn a_refused_sign_in_and_a_tired_server_are_not_asked_in_parts() {
     // Four parts of a question at most, at each of three addresses.
     let (found, asked) = search(Shape { always: Some(500), ..Shape::default() }, "/cal/office/", false).await;
     assert!(found.is_err() && asked.len() <= 6, "{asked:?}");
+}
+
+/// A calendar, and what its server says of itself and of people.
+struct Hall {
+    dav: &'static str,
+    types: &'static str,
+    owner: &'static str,
+    /// The addresses of a principal; `None` where it may not be asked.
+    addresses: fn(&str) -> Option<&'static str>,
+}
+
+impl Transport for Hall {
+    fn send<'a>(
+        &'a self,
+        request: &'a Request,
+    ) -> Pin<Box<dyn Future<Output = Result<Answer, TransportError>> + 'a>> {
+        let path = request.url.path();
+        let prop = match path {
+            "/presses/" => format!(
+                "<d:resourcetype><d:collection/><c:calendar/>{}</d:resourcetype><d:current-user-principal><d:href>/people/office/</d:href>\
+                 </d:current-user-principal><d:owner><d:href>{}</d:href></d:owner>",
+                self.types, self.owner
+            ),
+            person => match (self.addresses)(person) {
+                Some(addresses) => {
+                    format!("<c:calendar-user-address-set>{addresses}</c:calendar-user-address-set>")
+                }
+                None => String::new(),
+            },
+        };
+        let body = format!(
+            "<d:multistatus xmlns:d='DAV:' xmlns:c='urn:ietf:params:xml:ns:caldav'><d:response><d:href>{path}</d:href>\
+             <d:propstat><d:prop>{prop}</d:prop></d:propstat></d:response></d:multistatus>"
+        );
+        let mut headers = HeaderMap::new();
+        headers.insert("dav", self.dav.parse().expect("a header"));
+        let answer = Answer { status: 207, headers, body: body.into(), url: request.url.clone() };
+        Box::pin(std::future::ready(Ok(answer)))
+    }
+}
+
+#[tokio::test]
+async fn who_may_be_written_to_is_found_however_a_server_says_it() {
+    const OFFICE: &str = "<d:href>mailto:Office@coop.example</d:href>";
+    const HALL: &str = "<d:href>mailto:hall@coop.example</d:href>";
+    let both = |person: &str| Some(if person.contains("hall") { HALL } else { OFFICE });
+    let office = |person: &str| (!person.contains("hall")).then_some(OFFICE);
+    let for_all =
+        |all: &[&str]| Scheduling::For(all.iter().map(|one| format!("mailto:{one}@coop.example")).collect());
+    let (own, halls) = ("/people/office", "/people/hall/");
+    type Addresses = fn(&str) -> Option<&'static str>;
+    let table: [(&str, &str, &str, Addresses, Scheduling); 8] = [
+        ("1, calendar-access", "", own, both, Scheduling::Never),
+        ("1, calendar-auto-schedule", "", own, both, for_all(&["office"])),
+        ("1, calendar-access, calendar-schedule", "", own, both, for_all(&["office"])),
+        ("1", "<c:schedule-outbox/>", own, both, for_all(&["office"])),
+        ("calendar-auto-schedule", "", halls, both, for_all(&["office", "hall"])),
+        ("calendar-auto-schedule", "", halls, office, Scheduling::Anybody),
+        ("calendar-auto-schedule", "", own, |_| None, Scheduling::Anybody),
+        ("calendar-auto-schedule", "", own, |_| Some(""), Scheduling::For(Vec::new())),
+    ];
+    for (dav, types, owner, addresses, expected) in table {
+        let client = Client::new(Rc::new(Hall { dav, types, owner, addresses }), ClientOptions::default());
+        let url = Url::parse("https://dav.packhouse.example/presses/").expect("an address");
+        let can = client.capabilities(&url).await.expect("a calendar");
+        assert_eq!(can.scheduling, expected, "{dav} {types} {owner}");
+    }
 }

@@ -36,6 +36,8 @@ pub struct CalendarInfo {
     pub owner: Option<ObjectHref>,
     /// Whether the server says that somebody else has shared it.
     pub is_shared: bool,
+    /// Whether messages to people go out from it (RFC 6638, 2.1).
+    pub is_outbox: bool,
 }
 
 /// The entries of a calendar, as a complete listing gives them.
@@ -105,6 +107,7 @@ pub(super) fn calendar_info(response: &PropResponse, base: &Url) -> Option<Calen
         ctag: token(CALENDARSERVER, "getctag"),
         owner: response.prop(DAV, "owner").and_then(|p| href_of(p.child_text(DAV, "href")?, base)),
         is_shared: says_shared(types),
+        is_outbox: types.child(CALDAV, "schedule-outbox").is_some(),
         href,
     })
 }

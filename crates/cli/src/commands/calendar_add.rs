@@ -114,7 +114,7 @@ fn look_at_feed(
 ) -> Result<Looked, Failure> {
     if let FeedSource::Address(address) = feed {
         let url = feed_address(address);
-        let url = url.ok_or_else(|| not_a_feed())?;
+        let url = url.ok_or_else(not_a_feed)?;
         if url.password().is_some() || !url.username().is_empty() {
             return Err(feed_with_password());
         }
