@@ -248,6 +248,15 @@ impl Store {
         Ok(self.connection.prepare_cached(sql)?.exists(params![calendar.0, count])?)
     }
 
+    /// Returns where a calendar was found by its name, and when, in seconds since 1970.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn address(&self, account: &str, name: &str) -> Result<Option<(String, i64)>> {
+        let sql = "SELECT url, found FROM address WHERE account = ? AND name = ?";
+        self.one(sql, [account, name], |row| Ok((row.get(0)?, row.get(1)?)))
+    }
+
     /// Returns what stands at an href.
     ///
     /// # Errors

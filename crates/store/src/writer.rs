@@ -520,6 +520,23 @@ impl Writer<'_> {
         )
     }
 
+    /// Keeps where a calendar was found by its name.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn keep_address(&self, account: &str, name: &str, url: &str, found: Timestamp) -> Done {
+        let sql = "INSERT OR REPLACE INTO address (account, name, url, found) VALUES (?, ?, ?, ?)";
+        self.run(sql, params![account, name, url, found.as_second()])
+    }
+
+    /// Forgets where a calendar was found.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn forget_address(&self, account: &str, name: &str) -> Done {
+        self.run("DELETE FROM address WHERE account = ? AND name = ?", params![account, name])
+    }
+
     /// Notes that a test entry is about to stand somewhere.
     ///
     /// # Errors

@@ -4,8 +4,9 @@ use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
 use std::rc::Rc;
 
+use chestnut_caldav::DavError;
 use chestnut_core::People;
-use chestnut_engine::{RunOptions, Silent, preview_route, run_route};
+use chestnut_engine::{CalendarError, RunError, RunOptions, RunReport, Silent, preview_route, run_route};
 use chestnut_store::Store;
 
 use crate::args::Common;
@@ -64,7 +65,7 @@ pub(crate) fn run(
         names_all: common.verbose > 0,
         ..RunOptions::at(io.environment.now()?)
     };
-    let connections = Connections::new(&settings, &io.environment);
+    let connections = Connections::new(&settings, &io.environment).keeping(&store, options.now);
     let bars = Bars::new(io.progress && !common.quiet);
     let asked = First { how, store: &store, connections: &connections, key: &key, options: &options };
     let mut refused = BTreeMap::new();
@@ -80,10 +81,19 @@ pub(crate) fn run(
             return not_begun(name, route, failure);
         }
         // One route that fails does not stop the others.
-        let report = match connections.route(name, route, &key).await {
-            Ok(ready) => run_route(&ready, &store, &options, &bars.route(name)).await.map_err(Failure::from),
-            Err(failure) => Err(failure),
+        let run = async || -> Result<RunReport, Failure> {
+            let ready = connections.route(name, route, &key).await?;
+            Ok(run_route(&ready, &store, &options, &bars.route(name)).await?)
         };
+        let report = async {
+            let report = run().await?;
+            match moved(&report) {
+                // It may stand elsewhere now.
+                Some(calendar) if connections.forget(calendar)? => run().await,
+                _ => Ok(report),
+            }
+        };
+        let report = report.await;
         report.map_or_else(|failure| not_begun(name, route, failure), |report| begun(route, report))
     };
     let one = &one;
@@ -118,6 +128,19 @@ pub(crate) fn run(
     // Only where nothing at all was begun, it was wrong usage.
     let is_begun = report.runs.iter().any(|run| run.run.is_some());
     Ok(if is_begun && code == ExitCode::Usage { ExitCode::Failed } else { code })
+}
+
+/// The calendar that was not found where it stood.
+fn moved(report: &RunReport) -> Option<&str> {
+    match &report.error {
+        Some(RunError::Calendar { calendar, error, .. }) => match &**error {
+            CalendarError::Dav(DavError::NotFound { .. } | DavError::Status { status: 300..=399, .. }) => {
+                Some(calendar)
+            }
+            _ => None,
+        },
+        _ => None,
+    }
 }
 
 /// A route that never ran asks before it writes: it is the one moment at which a mistake reaches everything.

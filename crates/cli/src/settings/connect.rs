@@ -9,6 +9,8 @@ use chestnut_caldav::protocol::{Found, feed_address, url_of};
 use chestnut_caldav::{Client, ClientOptions, HttpOptions, HttpTransport};
 use chestnut_core::{Choice, ObjectHref, RouteKey, RouteTag};
 use chestnut_engine::{Calendar, CalendarEnd, FeedCalendar, FileCalendar, FolderCalendar, Rule};
+use chestnut_store::Store;
+use jiff::Timestamp;
 use secrecy::ExposeSecret as _;
 use url::Url;
 
@@ -29,6 +31,8 @@ use crate::words::{
 /// How long a server may give no answer, where no account says otherwise.
 const PATIENCE: Duration = Duration::from_secs(60);
 
+/// What was found by its name is sought again after so many seconds.
+const A_DAY: i64 = 24 * 3600;
 /// Larger feeds are not read.
 const LARGEST_FEED: usize = 64 << 20;
 
@@ -39,6 +43,8 @@ pub(crate) struct Connections<'s> {
     clients: RefCell<BTreeMap<String, Client>>,
     found: RefCell<BTreeMap<String, Rc<Found>>>,
     starts: RefCell<BTreeMap<String, Url>>,
+    /// Where calendars were found before, and what time it is.
+    kept: Option<(&'s Store, Timestamp)>,
     /// The tags of all routes, by which each tells the copies of the others.
     tags: OnceCell<Rc<[RouteTag]>>,
 }
@@ -51,8 +57,34 @@ impl<'s> Connections<'s> {
             clients: RefCell::default(),
             found: RefCell::default(),
             starts: RefCell::default(),
+            kept: None,
             tags: OnceCell::new(),
         }
+    }
+
+    /// Takes what was found within a day from the state, and keeps there what is found: for runs that nobody watches.
+    pub(crate) fn keeping(self, store: &'s Store, now: Timestamp) -> Self {
+        Self { kept: Some((store, now)), ..self }
+    }
+
+    /// Forgets where a calendar was found, if that is how it was reached: whoever asks for it again seeks it.
+    pub(crate) fn forget(&self, calendar: &str) -> Result<bool, Failure> {
+        let settings = self.settings.calendars.get(calendar);
+        let (Some((store, _)), Some((Place::Name(shown), Some(account)))) =
+            (self.kept, settings.map(|settings| (&settings.place, &settings.account)))
+        else {
+            return Ok(false);
+        };
+        let whose = self.whose(account);
+        let is_kept = store.address(&whose, shown)?.is_some() && !self.found.borrow().contains_key(account);
+        store.write(|writer| writer.forget_address(&whose, shown))?;
+        Ok(is_kept)
+    }
+
+    /// The server and the user of an account: another one finds other calendars.
+    fn whose(&self, account: &str) -> String {
+        let settings = &self.settings.accounts[account];
+        format!("{} {}", settings.start.url, settings.user.as_deref().unwrap_or_default())
     }
 
     /// Returns the client of an account.
@@ -153,10 +185,23 @@ impl<'s> Connections<'s> {
 
     /// Finds a calendar by the name it has on its server.
     async fn named(&self, name: &str, account: &str, shown: &str) -> Result<Url, Failure> {
+        let whose = self.whose(account);
+        if let Some((store, now)) = self.kept
+            && let Some((url, found)) = store.address(&whose, shown)?
+            && (0..A_DAY).contains(&(now.as_second() - found))
+            && let Ok(url) = url.parse()
+        {
+            return Ok(url);
+        }
         let found = self.discover(account).await?;
         let mut matches = found.calendars.iter().filter(|c| c.name == shown);
         match (matches.next(), matches.next()) {
-            (Some(one), None) => Ok(one.url.clone()),
+            (Some(one), None) => {
+                if let Some((store, now)) = self.kept {
+                    store.write(|writer| writer.keep_address(&whose, shown, one.url.as_str(), now))?;
+                }
+                Ok(one.url.clone())
+            }
             (None, _) => Err(none_of_that_name(name, account, shown)),
             (Some(_), Some(_)) => Err(several_of_that_name(name, account, shown)),
         }

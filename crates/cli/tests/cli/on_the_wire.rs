@@ -88,6 +88,29 @@ fn a_broken_name_is_a_name() {
     assert_eq!(told["accounts"][0]["calendars"][0]["name"], "Press hall \u{1F333} \u{FFFD} \u{FFFD}");
 }
 
+#[test]
+fn a_calendar_named_by_its_name_is_sought_once_a_day_or_when_it_is_gone() {
+    let set_up = SetUp::new(3);
+    set_up.ok(&["sync"]);
+    set_up.ok(&["sync"]);
+    let asked = || set_up.target.with(|server| std::mem::take(&mut server.log));
+    let searches = |log: &[(String, String)]| {
+        log.iter().filter(|(_, path)| !path.contains("/board/calendars/board/")).count()
+    };
+    asked();
+    set_up.ok(&["sync"]);
+    let log = asked();
+    assert!(searches(&log) <= 1, "but for the first challenge nothing but the calendar is asked: {log:?}");
+    // It was moved: the same run finds it.
+    set_up.target.with(|server| {
+        let board = server.collections.remove(BOARD).expect("the board");
+        server.collections.insert("/board/calendars/moved/".to_owned(), board);
+    });
+    let told = set_up.run(&["sync"]);
+    assert!(searches(&asked()) >= 3, "{}", told.said());
+    assert!(told.said().contains("other calendars") || told.code == 0, "{}", told.said());
+}
+
 /// A name service that knows one domain (RFC 6764).
 fn name_service(target: &'static str, port: u16, path: Option<&'static str>) -> String {
     use simple_dns::rdata::{RData, SRV, TXT};
