@@ -53,9 +53,3 @@ impl Failure {
         format!("Error: {}\n{hint}", clean(&message))
     }
 }
-
-impl From<std::io::Error> for Failure {
-    fn from(system: std::io::Error) -> Self {
-        Self::failed(system.to_string())
-    }
-}

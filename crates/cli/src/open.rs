@@ -38,6 +38,19 @@ pub(crate) fn look_at_state(common: &Common, settings: &Settings) -> Result<Stor
 
 /// Runs asynchronous work on this thread.
 pub(crate) fn block_on<T>(work: impl Future<Output = T>) -> Result<T, Failure> {
+    room_for_a_runtime()?;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     Ok(runtime.block_on(work))
+}
+
+/// Where no more files may be open, the runtime would end the program without a word of ours.
+#[cfg(unix)]
+fn room_for_a_runtime() -> Result<(), Failure> {
+    let pairs: std::io::Result<Vec<_>> = (0..3).map(|_| std::os::unix::net::UnixStream::pair()).collect();
+    Ok(pairs.map(drop)?)
+}
+
+#[cfg(not(unix))]
+fn room_for_a_runtime() -> Result<(), Failure> {
+    Ok(())
 }

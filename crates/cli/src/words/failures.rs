@@ -9,6 +9,21 @@ use super::errors::InWords as _;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 
+/// `EMFILE` and `ENFILE`: a process, or the machine, has as many files open as it may.
+const TOO_MANY_FILES: [i32; 2] = [24, 23];
+
+impl From<std::io::Error> for Failure {
+    fn from(system: std::io::Error) -> Self {
+        let failure = Self::failed(system.to_string());
+        match system.raw_os_error() {
+            Some(number) if TOO_MANY_FILES.contains(&number) => {
+                failure.hint("Allow it more open files (`ulimit -n`); nothing was changed.")
+            }
+            _ => failure,
+        }
+    }
+}
+
 impl From<StoreError> for Failure {
     fn from(error: StoreError) -> Self {
         let hint = match &error {

@@ -203,3 +203,27 @@ fn hostile_titles_do_not_reach_the_terminal_and_secrets_go_nowhere() {
         assert!(secret || !bytes.windows(9).any(|w| w == b"office-pw"), "{}", path.display());
     }
 }
+
+/// However few files may be open, the program ends with a word of its own.
+#[cfg(target_os = "linux")]
+#[test]
+fn few_open_files_are_an_error_and_no_panic() {
+    let set_up = SetUp::new(1);
+    let home = set_up.folder.path();
+    for number in 4..24 {
+        for command in ["sync --yes", "status", "compare", "calendar list"] {
+            let program = env!("CARGO_BIN_EXE_chestnut");
+            let line = format!("ulimit -n {number}; exec {program} {command}");
+            let mut shell = hermetic(std::path::Path::new("/bin/sh"), home);
+            let output = shell.args(["-c", &line]).output().expect("a shell");
+            let words = String::from_utf8_lossy(&output.stderr);
+            // Below that not even the system's own library can be loaded.
+            let is_of_the_system = words.contains("error while loading shared libraries");
+            let code = output.status.code().unwrap_or(101);
+            assert!(
+                is_of_the_system || code <= 3 && !words.contains("panicked"),
+                "{number} {command}: {code} {words}"
+            );
+        }
+    }
+}

@@ -278,7 +278,7 @@ fn ways() -> Vec<Wrong> {
             }),
             "",
             "server",
-            "larger than the limit of 128 MiB",
+            "larger than the limit of 64 MiB",
             "No calendar server answers like this",
         ),
         wrong(
@@ -298,7 +298,7 @@ fn ways() -> Vec<Wrong> {
             }),
             "",
             "server",
-            "larger than the limit of 128 MiB",
+            "larger than the limit of 64 MiB",
             "No calendar server answers like this",
         ),
         wrong(
