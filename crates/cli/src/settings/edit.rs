@@ -115,7 +115,12 @@ impl ConfigurationText {
     pub(crate) fn save(&self) -> Result<Settings, Failure> {
         let text = self.document.to_string();
         let settings = Settings::parse(&self.path, &text)?;
-        let path = self.path.canonicalize().unwrap_or_else(|_| self.path.clone());
+        let path = match self.path.canonicalize() {
+            Err(system) if self.path.is_symlink() => {
+                return Err(configuration_not_written(&self.path, &system));
+            }
+            real => real.unwrap_or_else(|_| self.path.clone()),
+        };
         let failed = |e: std::io::Error| configuration_not_written(&path, &e);
         let now = std::fs::read_to_string(&path).ok();
         if now != self.before {

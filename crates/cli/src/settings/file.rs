@@ -17,7 +17,7 @@ use crate::environment::Environment;
 use crate::failure::Failure;
 use crate::words::{
     Problem, keys, no_accounts, no_configuration, no_configuration_to_read, no_routes, not_toml,
-    nothing_called, relay_in_a_circle,
+    nothing_called, relay_in_a_circle, unknown_system_zone,
 };
 
 /// The whole configuration.
@@ -44,7 +44,12 @@ impl Settings {
     pub(crate) fn load(named: Option<&Path>, environment: &Environment) -> Result<Self, Failure> {
         let path = find(named, environment)?;
         let text = std::fs::read_to_string(&path).map_err(|e| no_configuration_to_read(&path, &e))?;
-        Self::parse(&path, &text)
+        let settings = Self::parse(&path, &text)?;
+        match environment.get("TZ").filter(|_| settings.zone.is_unknown()) {
+            // Days would begin elsewhere than people think.
+            Some(zone) => Err(unknown_system_zone(&zone)),
+            None => Ok(settings),
+        }
     }
 
     /// A configuration that says nothing yet.

@@ -86,6 +86,11 @@ pub(crate) fn another_domain(owner: &str, domain: &str, record: &ServiceRecord) 
     .hint(format!("If that is right, give this address instead: https://{host}:{}/", record.port))
 }
 
+pub(crate) fn unknown_system_zone(zone: &str) -> Failure {
+    Failure::usage(format!("TZ is {zone:?}, which is no known time zone"))
+        .hint("Set it to one such as Europe/Ljubljana, or write `timezone` into the configuration.")
+}
+
 pub(crate) fn not_a_resolver(text: &str) -> Failure {
     Failure::usage(format!("CHESTNUT_RESOLVER is {text:?}, which is no address with a port"))
         .hint("Write it as 127.0.0.1:53.")

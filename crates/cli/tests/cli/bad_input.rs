@@ -227,3 +227,22 @@ fn few_open_files_are_an_error_and_no_panic() {
         }
     }
 }
+
+/// What is wrong with this machine is told, and nothing is replaced or guessed.
+#[cfg(target_os = "linux")]
+#[test]
+fn a_link_that_leads_nowhere_stays_and_an_unknown_zone_is_an_error() {
+    let set_up = SetUp::new(2);
+    let link = set_up.path("kiosk.ics");
+    std::os::unix::fs::symlink(set_up.path("nowhere/kiosk.ics"), &link).expect("a link");
+    let to = "[calendar.kiosk]\nfile = \"kiosk.ics\"\n[route.presses-to-kiosk]\nfrom = \"presses\"\nto = \"kiosk\"\n";
+    set_up.configure(&format!("{}{to}", set_up.standard()));
+    let told = set_up.run(&["sync", "presses-to-kiosk"]);
+    assert!(told.code == 1 && told.said().contains("kiosk.ics failed: No such file"), "{}", told.said());
+    assert!(link.is_symlink() && !link.exists());
+    let standard = set_up.standard().replacen("timezone", "# timezone", 1);
+    set_up.configure(&standard);
+    let mut command = hermetic(Path::new(PROGRAM), set_up.folder.path());
+    let told = Told::of(command.args(["preview"]).env("TZ", "Mars/Base").output().expect("it runs"));
+    assert!(told.code == 2 && told.err.contains("TZ is \"Mars/Base\""), "{}", told.said());
+}

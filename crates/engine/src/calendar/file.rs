@@ -290,8 +290,13 @@ pub(super) fn replace_file(
 ) -> Result<bool> {
     let failed = |error| CalendarError::disk(DiskAct::Write, path)(error);
     // What is written goes where a symbolic link leads, not in its place.
-    let real = path.canonicalize();
-    let path = real.as_deref().unwrap_or(path);
+    let real = match path.canonicalize() {
+        Ok(real) => real,
+        // A link that leads nowhere would be replaced by a file, and what it meant be lost.
+        Err(error) if path.is_symlink() => return Err(failed(error)),
+        Err(_) => path.to_owned(),
+    };
+    let path = real.as_path();
     let (temporary, mut file) = temporary_beside(path).map_err(failed)?;
     let written = (|| {
         file.write_all(bytes)?;
