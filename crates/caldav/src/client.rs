@@ -110,6 +110,28 @@ struct Standing {
     ended: Option<Result<Answer, TransportError>>,
 }
 
+/// A request that waits for its answer, until this is dropped: also where nobody wants the answer any more.
+struct Waiting<'s> {
+    standing: &'s RefCell<Standing>,
+    asked: (Instant, String),
+}
+
+impl<'s> Waiting<'s> {
+    fn new(standing: &'s RefCell<Standing>, asked: (Instant, String)) -> Self {
+        standing.borrow_mut().asked.push(asked.clone());
+        Self { standing, asked }
+    }
+}
+
+impl Drop for Waiting<'_> {
+    fn drop(&mut self) {
+        let all = &mut self.standing.borrow_mut().asked;
+        if let Some(at) = all.iter().position(|one| *one == self.asked) {
+            all.swap_remove(at);
+        }
+    }
+}
+
 /// Speaks to one account's server.
 #[derive(Clone)]
 pub struct Client {
@@ -576,14 +598,9 @@ impl Client {
         counts.writes += u64::from(writes);
         self.counts.set(counts);
         let asked = (Instant::now(), request.url.host_str().unwrap_or_default().to_owned());
-        self.standing.borrow_mut().asked.push(asked.clone());
+        let waiting = Waiting::new(&self.standing, asked);
         let outcome = self.transport.send(request).await;
-        {
-            let waiting = &mut self.standing.borrow_mut().asked;
-            if let Some(at) = waiting.iter().position(|one| *one == asked) {
-                waiting.swap_remove(at);
-            }
-        }
+        drop(waiting);
         self.note(&outcome);
         let strained = outcome.as_ref().is_ok_and(|answer| is_transient(answer.status));
         self.pace.answered(strained);

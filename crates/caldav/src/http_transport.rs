@@ -350,8 +350,8 @@ impl HttpTransport {
         }
         if self.options.hide_paths {
             let pieces = url.path_segments().into_iter().flatten().map(str::to_owned);
-            secrets.extend(pieces.filter(|piece| piece.len() >= SECRET));
-            secrets.extend(url.query_pairs().map(|(_, value)| value.into_owned()));
+            let values = url.query_pairs().map(|(_, value)| value.into_owned());
+            secrets.extend(pieces.chain(values).filter(|piece| piece.len() >= SECRET));
             secrets.extend(url.query().map(str::to_owned));
         }
         let text = String::from_utf8_lossy(body);

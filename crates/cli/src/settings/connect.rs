@@ -189,7 +189,9 @@ impl<'s> Connections<'s> {
         if let Some((store, now)) = self.kept
             && let Some((url, found)) = store.address(&whose, shown)?
             && (0..A_DAY).contains(&(now.as_second() - found))
-            && let Ok(url) = url.parse()
+            && let Ok(url) = Url::parse(&url)
+            // A sign-in goes where the first question goes: that must be the account's own server.
+            && url.origin() == self.start(account).await?.origin()
         {
             return Ok(url);
         }
