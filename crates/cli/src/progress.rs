@@ -1,6 +1,8 @@
 //! Bars on standard error for work that lasts over a second, on a terminal alone: one for each route that runs.
 
 use std::cell::RefCell;
+use std::convert::Infallible;
+use std::future::Future;
 use std::time::Duration;
 
 use chestnut_engine::{Observer, Progress};
@@ -19,8 +21,20 @@ impl Bars {
         Self(shown.then(|| MultiProgress::with_draw_target(ProgressDrawTarget::stderr())), RefCell::default())
     }
 
+    /// Does some work, and says meanwhile whom it waits for.
+    pub(crate) async fn meanwhile<T>(
+        &self,
+        whom: impl Fn() -> Option<(String, Duration)>,
+        work: impl Future<Output = T>,
+    ) -> T {
+        tokio::select! {
+            done = work => done,
+            never = self.tell_of_waiting(whom) => match never {},
+        }
+    }
+
     /// Says whom something waits for, under the bars, for as long as `whom` names somebody who keeps it waiting.
-    pub(crate) async fn tell_of_waiting(&self, whom: impl Fn() -> Option<(String, Duration)>) {
+    async fn tell_of_waiting(&self, whom: impl Fn() -> Option<(String, Duration)>) -> Infallible {
         let Some(all) = &self.0 else { return std::future::pending().await };
         loop {
             tokio::time::sleep(Duration::from_millis(500)).await;

@@ -51,7 +51,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     };
     let all = common.verbose > 0;
     let chosen = settings.chosen_routes(asked.routes)?;
-    let report = block_on(async {
+    let report = block_on(bars.meanwhile(|| connections.waits_for(), async {
         let mut report = Report { comparisons: Vec::new(), runs: Vec::new() };
         for (name, route) in &chosen {
             let (comparison, run) = comparer.compare(name, route, all).await;
@@ -59,7 +59,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
             report.runs.extend(run);
         }
         report
-    })?;
+    }))?;
     let zone = &settings.zone;
     show(common, io, &report, || {
         let compared = human(&report.comparisons, zone, all);

@@ -20,7 +20,7 @@ pub(crate) fn run(routes: &[String], common: &Common, io: &mut Io<'_>) -> Result
     let connections = Connections::new(&settings, &io.environment);
     let bars = Bars::new(io.progress && !common.quiet);
     let chosen = settings.chosen_routes(routes)?;
-    let previews = block_on(async {
+    let previews = block_on(bars.meanwhile(|| connections.waits_for(), async {
         let mut previews = Vec::new();
         for (name, route) in chosen {
             let previewed = async {
@@ -33,7 +33,7 @@ pub(crate) fn run(routes: &[String], common: &Common, io: &mut Io<'_>) -> Result
             });
         }
         previews
-    })?;
+    }))?;
     let report = Report { previews };
     let zone = settings.zone.clone();
     let ready = report.previews.iter().filter(|preview| preview.failure.is_none());

@@ -112,8 +112,7 @@ pub(crate) fn run(
     };
     let runs = block_on(async {
         tokio::select! {
-            runs = work => Ok(runs),
-            () = bars.tell_of_waiting(|| connections.waits_for()) => unreachable!("it goes on for ever"),
+            runs = bars.meanwhile(|| connections.waits_for(), work) => Ok(runs),
             () = interrupted_twice(Rc::clone(&options.stop)) => {
                 Err(interrupted_sync())
             }

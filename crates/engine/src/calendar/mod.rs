@@ -70,7 +70,7 @@ impl CalendarError {
         serde_json::to_value(self).unwrap_or_default()
     }
 
-    /// Reads what [`Self::facts`] gave; `None` where another version wrote it.
+    /// Reads what the state keeps of an error; `None` where another version wrote it.
     #[must_use]
     pub fn of_facts(facts: &serde_json::Value) -> Option<Self> {
         Self::deserialize(facts).ok()
