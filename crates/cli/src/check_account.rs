@@ -281,7 +281,11 @@ impl Check<'_> {
         }
         let error = match found {
             Ok(found) => {
-                let path = |url: &Url| url.path().to_owned();
+                // Where it is another server's, that is said.
+                let path = |url: &Url| match url.origin() == self.url.origin() {
+                    true => url.path().to_owned(),
+                    false => url.to_string(),
+                };
                 let principal = found.principal.as_ref().map_or_else(|| NO_PRINCIPAL.to_owned(), path);
                 push("principal", principal, 0);
                 if !found.homes.is_empty() {
