@@ -575,6 +575,9 @@ impl Client {
         outcome: &Result<Answer, TransportError>,
     ) -> bool {
         let mut standing = self.standing.borrow_mut();
+        if standing.ended.is_some() {
+            return false;
+        }
         let since = *standing.silent_since.get_or_insert(began);
         let is_left = since.elapsed() + pause <= self.patience;
         if !is_left {

@@ -313,7 +313,7 @@ impl Check<'_> {
         };
         let away = told.last().map(|(.., url, _)| url).filter(|url| url.origin() != self.url.origin());
         let hint = match (&error, away) {
-            (DavError::SignIn { .. } | DavError::NotCalDav { .. }, Some(url)) => {
+            (DavError::NotCalDav { .. }, Some(url)) => {
                 sends_on(&(url[..url::Position::BeforePath].to_owned() + "/"), self.name)
             }
             _ => self.hint(&error),

@@ -2,7 +2,6 @@
 
 use std::path::{Path, PathBuf};
 
-use chestnut_caldav::SignInOrigin;
 use secrecy::{ExposeSecret as _, SecretString};
 use toml_edit::Value;
 
@@ -13,7 +12,7 @@ use crate::io::Io;
 use crate::open::block_on;
 use crate::questions::Questions;
 use crate::settings::{
-    AccountSettings, KEYRING_IS_THERE, OAuthSettings, ProxySettings, SecretSource, SignInSettings,
+    AccountSettings, KEYRING_IS_THERE, OAuthSettings, ProxySettings, SecretSource, SignInSettings, no_origin,
     oauth_value, password_file, path_from, read_from_keyring, secret_value, start, typed_secret,
     write_private, write_to_keyring,
 };
@@ -104,7 +103,7 @@ impl NewAccount {
 
 /// Reads origins as they were typed.
 pub(crate) fn also_at(texts: &[String]) -> Result<Vec<String>, Failure> {
-    match texts.iter().find(|text| SignInOrigin::parse(text).is_none()) {
+    match no_origin(texts) {
         Some(text) => Err(not_an_origin(text)),
         None => Ok(texts.to_vec()),
     }

@@ -240,8 +240,6 @@ impl Decider<'_> {
         match reconcile_replicas(&policy, base, &replicas, case.decided, self.now) {
             ReplicaDecision::Settle(settled) => {
                 let settled = *settled;
-                let agreed = settled.base.clone();
-                verdict.agreed = Some(self.agreed(case, settled.base));
                 verdict.losers = settled.losers;
                 verdict.beside = settled.besides;
                 for (at, write) in settled.writes.into_iter().enumerate() {
@@ -253,7 +251,7 @@ impl Decider<'_> {
                             Step::Leave
                         }
                         Some(write) => Step::Write(Box::new(Writing {
-                            partly: policy.partly(at, &agreed, &write.entry),
+                            partly: policy.partly(at, &settled.base, &write.entry),
                             kind: write.kind,
                             entry: write.entry,
                             text: write.text,
@@ -269,6 +267,7 @@ impl Decider<'_> {
                         None => Step::Accept,
                     };
                 }
+                verdict.agreed = Some(self.agreed(case, settled.base));
             }
             ReplicaDecision::Delete(sides) => {
                 for at in sides {

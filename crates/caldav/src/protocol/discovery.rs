@@ -5,7 +5,7 @@ use std::collections::VecDeque;
 use url::Url;
 
 use super::href::canonical;
-use super::listing::{CalendarInfo, calendar_info, is_calendar};
+use super::listing::{CalendarInfo, calendar_info, is_calendar, same_collection};
 use super::multistatus::{PropResponse, hrefs_in};
 use super::propfind::{OF_A_CALENDAR, OF_A_HOME, OF_ANY_ADDRESS, Propfind, PropfindNext};
 use super::{CALDAV, CALENDARSERVER, DAV, href_of};
@@ -68,6 +68,9 @@ pub struct Discovery {
     calendars: Vec<CalendarInfo>,
     first_error: Option<DavError>,
 }
+
+/// What was found at an address, or why nothing.
+type Read = Result<Vec<PropResponse>, DavError>;
 
 /// How far a search has come.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -164,11 +167,7 @@ impl Discovery {
         DiscoveryNext::Ask(request)
     }
 
-    fn at_start(
-        &mut self,
-        read: Result<Vec<PropResponse>, DavError>,
-        answer: &Answer,
-    ) -> Result<DiscoveryNext, DavError> {
+    fn at_start(&mut self, read: Read, answer: &Answer) -> Result<DiscoveryNext, DavError> {
         let responses = match read {
             Ok(responses) => responses,
             Err(error) => return self.next_start(Some(error)),
@@ -192,11 +191,7 @@ impl Discovery {
         self.ask_principal()
     }
 
-    fn at_calendar(
-        &mut self,
-        read: Result<Vec<PropResponse>, DavError>,
-        answer: &Answer,
-    ) -> Result<DiscoveryNext, DavError> {
+    fn at_calendar(&mut self, read: Read, answer: &Answer) -> Result<DiscoveryNext, DavError> {
         match read {
             Ok(responses) => {
                 let info = own_response(&responses, answer).and_then(|r| calendar_info(r, &answer.url));
@@ -229,11 +224,7 @@ impl Discovery {
         }
     }
 
-    fn at_principal(
-        &mut self,
-        read: Result<Vec<PropResponse>, DavError>,
-        answer: &Answer,
-    ) -> Result<DiscoveryNext, DavError> {
+    fn at_principal(&mut self, read: Read, answer: &Answer) -> Result<DiscoveryNext, DavError> {
         let responses = read.as_deref().unwrap_or_default();
         let homes = homes_of(responses, answer);
         if !homes.is_empty() {
@@ -272,11 +263,7 @@ impl Discovery {
         }
     }
 
-    fn at_home(
-        &mut self,
-        read: Result<Vec<PropResponse>, DavError>,
-        answer: &Answer,
-    ) -> Result<DiscoveryNext, DavError> {
+    fn at_home(&mut self, read: Read, answer: &Answer) -> Result<DiscoveryNext, DavError> {
         match read {
             Ok(responses) => {
                 let mut found: Vec<_> =
@@ -293,11 +280,7 @@ impl Discovery {
         self.next_home()
     }
 
-    fn at_other(
-        &mut self,
-        read: &Result<Vec<PropResponse>, DavError>,
-        answer: &Answer,
-    ) -> Result<DiscoveryNext, DavError> {
+    fn at_other(&mut self, read: &Read, answer: &Answer) -> Result<DiscoveryNext, DavError> {
         let homes = homes_of(read.as_deref().unwrap_or_default(), answer);
         self.to_read.extend(homes.into_iter().take(MOST));
         self.next_home()
@@ -324,9 +307,9 @@ impl Discovery {
 
 /// The response about the address itself, or the first.
 fn own_response<'r>(responses: &'r [PropResponse], answer: &Answer) -> Option<&'r PropResponse> {
-    let own = canonical(&answer.url);
+    let own = href_of(answer.url.path(), &answer.url);
     let is_own = |r: &&PropResponse| {
-        href_of(&r.href, &answer.url).is_some_and(|href| canonical(&super::url_of(&href, &answer.url)) == own)
+        own.as_ref().zip(href_of(&r.href, &answer.url)).is_some_and(|(own, href)| same_collection(own, &href))
     };
     responses.iter().find(is_own).or_else(|| responses.first())
 }

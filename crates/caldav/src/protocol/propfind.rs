@@ -22,7 +22,7 @@ pub(super) const OF_A_CALENDAR: &[&str] = &[
     "<d:resourcetype/><d:displayname/><d:current-user-principal/><d:owner/>",
     "<d:current-user-privilege-set/><d:supported-report-set/>",
     "<c:supported-calendar-component-set/><c:max-resource-size/><i:calendar-color/>",
-    "<d:sync-token/><s:getctag/><d:quota-available-bytes/>",
+    "<d:sync-token/><s:getctag/>",
 ];
 
 /// A PROPFIND (RFC 4918, 9.1), whole or in parts; at most four of them.

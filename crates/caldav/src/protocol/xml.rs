@@ -84,10 +84,10 @@ pub(super) fn parse_xml_by(
             _ => None,
         };
         if let Some(number) = number {
-            let whole = first_half.take().map(|first| (first, pair(first, number)));
+            let whole = first_half.take().map(|first| pair(first, number));
             let Some(current) = open.last_mut() else { continue };
             match whole {
-                Some((_, Some(character))) => current.text.push(character),
+                Some(Some(character)) => current.text.push(character),
                 Some(_) if is_entry(current) => return Err(XmlError::BadReference(number.to_string())),
                 other => {
                     current.text.extend(other.map(|_| char::REPLACEMENT_CHARACTER));

@@ -136,9 +136,14 @@ pub(super) fn account(section: &Section<'_>) -> Result<AccountSettings, Failure>
     })
 }
 
+/// Returns the first text that is no origin for a sign-in.
+pub(crate) fn no_origin(texts: &[String]) -> Option<&String> {
+    texts.iter().find(|text| SignInOrigin::parse(text).is_none())
+}
+
 fn also_at(section: &Section<'_>) -> Result<Vec<String>, Failure> {
     let texts = section.texts("sign-in-also-at")?.unwrap_or_default();
-    match texts.iter().find(|text| SignInOrigin::parse(text).is_none()) {
+    match no_origin(&texts) {
         Some(text) => Err(section.wrong("sign-in-also-at", Problem::NotOrigin(text))),
         None => Ok(texts),
     }

@@ -28,9 +28,6 @@ use crate::words::{
     no_key, none_of_that_name, not_a_feed_address, not_on_a_server, several_of_that_name,
 };
 
-/// How long a server may give no answer, where no account says otherwise.
-const PATIENCE: Duration = Duration::from_secs(60);
-
 /// What was found by its name is sought again after so many seconds.
 const A_DAY: i64 = 24 * 3600;
 /// Larger feeds are not read.
@@ -99,8 +96,10 @@ impl<'s> Connections<'s> {
 
     fn connect(&self, name: &str, account: &AccountSettings) -> Result<Client, Failure> {
         let options = http_options(name, account, self.settings.base(), self.environment)?;
-        let patience = Duration::try_from(account.patience).unwrap_or(PATIENCE);
-        let client = client(&format!("account {name}"), options, account.at_once, patience)?;
+        let plain = ClientOptions::default();
+        let patience = Duration::try_from(account.patience).unwrap_or(plain.patience);
+        let how = ClientOptions { at_once: account.at_once, patience, ..plain };
+        let client = client(&format!("account {name}"), options, how)?;
         Ok(client.signed_in_as(account.user.as_deref().unwrap_or(name)))
     }
 
@@ -240,7 +239,7 @@ impl<'s> Connections<'s> {
         // A publisher may send on to where the text lies; the sign-in does not go along.
         options.looks_elsewhere = true;
         options.max_answer = LARGEST_FEED;
-        let client = client(&owner, options, 1, PATIENCE)?;
+        let client = client(&owner, options, ClientOptions { at_once: 1, ..ClientOptions::default() })?;
         Ok(FeedCalendar::new(client, url))
     }
 
@@ -292,10 +291,9 @@ impl<'s> Connections<'s> {
 }
 
 /// Makes a client; `owner` says whose it is.
-fn client(owner: &str, options: HttpOptions, at_once: usize, patience: Duration) -> Result<Client, Failure> {
+fn client(owner: &str, options: HttpOptions, how: ClientOptions) -> Result<Client, Failure> {
     let transport = HttpTransport::new(options).map_err(|e| cannot_be_reached(owner, &e))?;
-    let options = ClientOptions { at_once, ends_when_refused: true, patience, ..ClientOptions::default() };
-    Ok(Client::new(Rc::new(transport), options))
+    Ok(Client::new(Rc::new(transport), ClientOptions { ends_when_refused: true, ..how }))
 }
 
 /// Tells whether there is a key already, which some run has made.

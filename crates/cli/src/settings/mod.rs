@@ -20,7 +20,7 @@ mod start;
 mod tokens;
 mod uses;
 
-pub(crate) use account::{AccountSettings, OAuthSettings, ProxySettings, SignInSettings, start};
+pub(crate) use account::{AccountSettings, OAuthSettings, ProxySettings, SignInSettings, no_origin, start};
 pub(crate) use calendar::{CalendarSettings, FeedSource, Place};
 pub(crate) use connect::{Connections, has_route_key, route_key};
 pub(crate) use durations::parse_duration;
