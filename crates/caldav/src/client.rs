@@ -16,13 +16,17 @@ use crate::error::{Asked, DavError, Detail, Instead, TransportError, TransportFa
 use crate::pace::Pace;
 use crate::protocol::{
     self, CalendarInfo, Condition, Discovery, DiscoveryNext, DiscoveryStage, FeedAnswer, Found, Listed,
-    Listing, MakeBy, NewCalendar, Part, PropResponse, Propfind, PropfindNext, Stored, SyncAnswer, Validators,
+    Listing, MakeBy, NewCalendar, Part, People, PropResponse, Propfind, PropfindNext, Stored, SyncAnswer,
+    Validators,
 };
 use crate::retry_policy::{is_transient, pause_before_retry, retry_after};
 use crate::transport::{Answer, Request, Transport};
 
 /// Entries asked for in one batch. Servers that work through the whole calendar for each request like large
 /// ones; much larger answers only cost memory.
+/// What servers announce that write to people (RFC 6638, 2), and what they announced by its drafts.
+const AUTO_SCHEDULE: &str = "calendar-auto-schedule";
+const SCHEDULE: &str = "calendar-schedule";
 const BATCH: usize = 200;
 /// Sync reports that are asked for one look.
 const MOST_ROUNDS: usize = 100;
@@ -65,8 +69,10 @@ pub struct RequestCounts {
 pub struct Capabilities {
     /// The calendar.
     pub info: CalendarInfo,
-    /// Whether the server sends invitations by itself (`calendar-auto-schedule`, RFC 6638), and for whom.
+    /// Whether the server sends invitations by itself (RFC 6638), and for whom.
     pub scheduling: Scheduling,
+    /// Whether it announces `calendar-auto-schedule`, and obeys what a client says about messages.
+    pub auto_schedules: bool,
 }
 
 /// What came of one href.
@@ -102,6 +108,10 @@ struct Standing {
     was_taken: bool,
     /// When the first request was sent of those that got no answer below 500.
     silent_since: Option<Instant>,
+    /// An answer bore a `Schedule-Tag` (RFC 6638, 3.2.10).
+    tags_schedules: bool,
+    /// Whom the server writes for, by the principals that were asked.
+    people: HashMap<String, People>,
     /// Writes in a row that failed after all their tries.
     failed_writes: u32,
     /// Hosts that were asked and have not answered, with the moment.
@@ -322,34 +332,64 @@ impl Client {
             asked: Asked::Calendar,
             instead: Instead::NoCalendar,
         })?;
-        let options = options_request(calendar);
-        let announced = |answer: &Answer| {
+        let announced = |answer: &Answer, class: &str| {
             let headers = answer.headers.get_all("dav").iter().filter_map(|h| h.to_str().ok());
-            let mut classes = headers.flat_map(|h| h.split(',')).map(str::trim);
-            // The second is that of the drafts, which some servers still say.
-            classes.any(|one| matches!(one, "calendar-auto-schedule" | "calendar-schedule"))
+            headers.flat_map(|h| h.split(',')).any(|one| one.trim() == class)
         };
-        let schedules = info.is_outbox
-            || announced(&answer)
-            || self.send(&options).await.is_ok_and(|answer| announced(&answer));
-        let scheduling = match (schedules, protocol::read_principal(&found, &answer.url)) {
-            (false, _) => Scheduling::Never,
-            (true, None) => Scheduling::Anybody,
-            (true, Some(principal)) => {
-                // A server acts for whose calendar it is, and for who signs in.
-                let owner = info.owner.as_ref().map(|owner| protocol::url_of(owner, &answer.url));
-                let owner =
-                    owner.filter(|owner| protocol::canonical(owner) != protocol::canonical(&principal));
-                let mut all = Some(Vec::new());
-                for person in std::iter::once(principal).chain(owner) {
-                    let answer = self.send(&protocol::address_properties(&person)).await;
-                    let addresses = answer.ok().and_then(|answer| protocol::read_addresses(&answer));
-                    all = all.zip(addresses).map(|(all, addresses)| [all, addresses].concat());
+        let mut auto_schedules = announced(&answer, AUTO_SCHEDULE);
+        // The other one is that of the drafts, which some servers still say.
+        let mut schedules = auto_schedules || announced(&answer, SCHEDULE) || info.is_outbox;
+        if !auto_schedules {
+            match self.send(&options_request(calendar)).await {
+                Ok(asked) => {
+                    auto_schedules = announced(&asked, AUTO_SCHEDULE);
+                    schedules |= auto_schedules || announced(&asked, SCHEDULE);
                 }
-                all.map_or(Scheduling::Anybody, Scheduling::For)
+                // What it announces may have stood in the first answer; if not, nobody knows.
+                Err(_) if answer.header("dav").is_some() => {}
+                Err(error) => return Err(error),
             }
+        }
+        let principal = protocol::read_principal(&found, &answer.url);
+        let asked = match &principal {
+            Some(principal) => self.people(principal).await?,
+            None => People::default(),
         };
-        Ok(Capabilities { info, scheduling })
+        if !schedules && !asked.has_box && !self.standing.borrow().tags_schedules {
+            return Ok(Capabilities { info, scheduling: Scheduling::Never, auto_schedules });
+        }
+        // A server acts for whose calendar it is, and for who signs in.
+        let mut addresses = asked.addresses;
+        let owner = info.owner.as_ref().map(|owner| protocol::url_of(owner, &answer.url));
+        let is_another = |owner: &Url| {
+            principal.as_ref().is_none_or(|p| protocol::canonical(owner) != protocol::canonical(p))
+        };
+        if let Some(owner) = owner.filter(is_another) {
+            let others = self.people(&owner).await?.addresses;
+            addresses = addresses.zip(others).map(|(own, others)| [own, others].concat());
+        }
+        let scheduling = addresses.map_or(Scheduling::Anybody, Scheduling::For);
+        Ok(Capabilities { info, scheduling, auto_schedules })
+    }
+
+    /// Asks a principal whom its server writes for, once: it is the same for all its calendars. A server that fails may
+    /// write to people all the same.
+    async fn people(&self, principal: &Url) -> Result<People, DavError> {
+        let key = protocol::canonical(principal);
+        let known = self.standing.borrow().people.get(&key).cloned();
+        if let Some(known) = known {
+            return Ok(known);
+        }
+        let answer = self.send(&protocol::address_properties(principal)).await?;
+        let people = protocol::read_people(&answer)?;
+        self.standing.borrow_mut().people.insert(key, people.clone());
+        Ok(people)
+    }
+
+    /// Tells whether an answer bore a `Schedule-Tag` (RFC 6638, 3.2.10): its server schedules, whatever it announces.
+    #[must_use]
+    pub fn tags_schedules(&self) -> bool {
+        self.standing.borrow().tags_schedules
     }
 
     /// Returns the calendar's ctag now, where it has one.
@@ -519,7 +559,7 @@ impl Client {
         Ok(protocol::read_write(&answer, calendar))
     }
 
-    /// Deletes an entry.
+    /// Deletes an entry; `silently`, without an answer to whoever invited, where the server obeys that.
     ///
     /// # Errors
     /// No answer: whether it was deleted is unknown until it is read.
@@ -528,8 +568,9 @@ impl Client {
         calendar: &Url,
         href: &ObjectHref,
         condition: &Condition,
+        silently: bool,
     ) -> Result<Stored, DavError> {
-        let answer = self.send(&protocol::delete_object(calendar, href, condition)).await?;
+        let answer = self.send(&protocol::delete_object(calendar, href, condition, silently)).await?;
         Ok(protocol::read_write(&answer, calendar))
     }
 
@@ -618,6 +659,7 @@ impl Client {
             standing.silent_since = None;
         }
         let Ok(answer) = outcome else { return };
+        standing.tags_schedules |= answer.header("schedule-tag").is_some();
         match answer.status {
             401 if self.ends_when_refused && !standing.was_taken => {
                 standing.ended = Some(Ok(Answer { body: Vec::new(), ..answer.clone() }));

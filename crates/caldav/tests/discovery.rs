@@ -238,6 +238,8 @@ impl Transport for Hall {
                 self.types, self.owner
             ),
             person => match (self.addresses)(person) {
+                Some("fails") => return Box::pin(std::future::ready(Ok(failing(request)))),
+                Some(boxes) if boxes.contains("schedule-") => boxes.to_owned(),
                 Some(addresses) => {
                     format!("<c:calendar-user-address-set>{addresses}</c:calendar-user-address-set>")
                 }
@@ -255,6 +257,10 @@ impl Transport for Hall {
     }
 }
 
+fn failing(request: &Request) -> Answer {
+    Answer { status: 500, headers: HeaderMap::new(), body: Vec::new(), url: request.url.clone() }
+}
+
 #[tokio::test]
 async fn who_may_be_written_to_is_found_however_a_server_says_it() {
     const OFFICE: &str = "<d:href>mailto:Office@coop.example</d:href>";
@@ -265,11 +271,18 @@ async fn who_may_be_written_to_is_found_however_a_server_says_it() {
         |all: &[&str]| Scheduling::For(all.iter().map(|one| format!("mailto:{one}@coop.example")).collect());
     let (own, halls) = ("/people/office", "/people/hall/");
     type Addresses = fn(&str) -> Option<&'static str>;
-    let table: [(&str, &str, &str, Addresses, Scheduling); 8] = [
+    let table: [(&str, &str, &str, Addresses, Scheduling); 9] = [
         ("1, calendar-access", "", own, both, Scheduling::Never),
         ("1, calendar-auto-schedule", "", own, both, for_all(&["office"])),
         ("1, calendar-access, calendar-schedule", "", own, both, for_all(&["office"])),
         ("1", "<c:schedule-outbox/>", own, both, for_all(&["office"])),
+        (
+            "1",
+            "",
+            own,
+            |_| Some("<c:schedule-inbox-URL><d:href>/in/</d:href></c:schedule-inbox-URL>"),
+            Scheduling::Anybody,
+        ),
         ("calendar-auto-schedule", "", halls, both, for_all(&["office", "hall"])),
         ("calendar-auto-schedule", "", halls, office, Scheduling::Anybody),
         ("calendar-auto-schedule", "", own, |_| None, Scheduling::Anybody),
@@ -281,4 +294,9 @@ async fn who_may_be_written_to_is_found_however_a_server_says_it() {
         let can = client.capabilities(&url).await.expect("a calendar");
         assert_eq!(can.scheduling, expected, "{dav} {types} {owner}");
     }
+    // A server that fails may write to people all the same: nothing is known then.
+    let fails = Hall { dav: "1", types: "", owner: own, addresses: |_| Some("fails") };
+    let options = ClientOptions { retries: false, ..ClientOptions::default() };
+    let url = Url::parse("https://dav.packhouse.example/presses/").expect("an address");
+    assert!(Client::new(Rc::new(fails), options).capabilities(&url).await.is_err());
 }

@@ -152,7 +152,7 @@ pub(crate) fn own_answer(component: &Component<'_>, me: &[String], wanted: &str)
 }
 
 /// `mailto:Office@packhouse.example` and `office@packhouse.example` are the same.
-fn address(text: &str) -> String {
+pub(crate) fn address(text: &str) -> String {
     let text = text.trim().to_lowercase();
     text.strip_prefix("mailto:").unwrap_or(&text).to_owned()
 }

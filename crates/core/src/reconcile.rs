@@ -191,6 +191,8 @@ pub enum LeftOut {
     NoUid,
     /// Another entry of the same calendar has its UID.
     SameUid,
+    /// The far server would write to people because of it, and a person said that it stays as it is there.
+    WouldMail,
 }
 
 impl LeftOut {
@@ -212,6 +214,7 @@ impl LeftOut {
             Self::Unreadable => "unreadable",
             Self::NoUid => "no-uid",
             Self::SameUid => "same-uid-twice",
+            Self::WouldMail => "would-mail",
         }
     }
 }

@@ -7,7 +7,7 @@
 use jiff::Timestamp;
 
 use crate::canonical::Fingerprint;
-use crate::carry::{Carry, Identity, Scheduling, Sight};
+use crate::carry::{Carry, Identity, Scheduling, Sight, names_people};
 use crate::choose::Choice;
 use crate::entry::{Entry, Kinds};
 use crate::habits::{Habits, undo_habits};
@@ -159,12 +159,11 @@ impl ReplicaPolicy {
         Carry { scheduling, ..self.carry.clone() }.sight()
     }
 
-    /// What a write to one calendar does not bring along of what is agreed.
+    /// What a write to a calendar does not bring along of what is `said`: agreed, or by another calendar.
     #[must_use]
-    pub fn partly(&self, side: usize, agreed: &Entry, written: &Entry) -> Partly {
-        let scheduling = self.sides[side].scheduling.clone();
-        let leaves_out = |entry| Carry { scheduling, ..self.carry.clone() }.leaves_out_people(entry);
-        Partly { without_people: leaves_out(agreed), ..Partly::of(written) }
+    pub fn partly<'e>(&self, said: impl IntoIterator<Item = &'e Entry>, written: &Entry) -> Partly {
+        let loses = self.carry.wants_people() && !names_people(written);
+        Partly { without_people: loses && said.into_iter().any(names_people), ..Partly::of(written) }
     }
 
     /// What of an agreed entry one calendar and what is agreed have in common.

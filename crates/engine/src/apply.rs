@@ -6,7 +6,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 
 use chestnut_core::{
-    ETag, Entry, EventUid, Fingerprint, Habits, Identity, ObjectHref, Origin, Partly, WriteKind, undo_habits,
+    ETag, Entry, EventUid, Fingerprint, Habits, Identity, Mail, ObjectHref, Origin, Partly, WriteKind,
+    undo_habits,
 };
 use chestnut_store::{
     Change, ChangeAction, Counts, Intent, LinkId, LinkRow, LinkState, PlaceRow, RouteId, RunId, Store, Text,
@@ -161,8 +162,9 @@ impl Work {
             let is_in_step = written.is_some() || matches!(step, Step::Accept);
             let stood = match (step, written) {
                 (_, Some(stood)) => Some(stood),
-                (Step::Accept | Step::Write(_), None) => place.stands.kept().cloned(),
-                (Step::Leave | Step::Delete(_) | Step::LetGo, None) => None,
+                (Step::Accept, None) => place.stands.kept().cloned(),
+                (step, None) if step.owes_a_text() => place.stands.kept().cloned(),
+                (_, None) => None,
             };
             place.stood = stood.or(place.stood.take());
             if is_in_step {
@@ -184,7 +186,7 @@ impl Work {
         let has_work = match &self.verdict.steps[side] {
             Step::Write(_) => true,
             Step::Delete(_) => deletes,
-            Step::Leave | Step::Accept | Step::LetGo => false,
+            Step::Leave | Step::Accept | Step::LetGo | Step::Hold(_) | Step::Spare(_) => false,
         };
         has_work && self.is_open(side)
     }
@@ -483,9 +485,10 @@ impl Applier<'_> {
             let writing = work.verdict.writing(side);
             let kind = writing.map_or(WriteKind::Update, |writing| writing.kind);
             let condition = condition(kind, work.case.places[side].stands.etag(), work.lied[side]);
+            let mail = self.decider.borrow().mail_of_deletion(&work.case, side);
             async move {
                 let text = writing.map(|writing| writing.text.as_str());
-                let out = Outgoing { href: &href, text, condition };
+                let out = Outgoing { href: &href, text, condition, silently: mail == Mail::UnlessTold };
                 (number, send(end, &out, &self.options.stop).await)
             }
         });
@@ -860,6 +863,7 @@ impl Applier<'_> {
             })
             .collect();
         let verdict = Verdict { agreed, ..Verdict::of_steps(steps, Fate::Keep) };
+        let verdict = self.decider.borrow().silenced(&case, verdict);
         Some(Work::new(case, verdict))
     }
 

@@ -99,6 +99,8 @@ pub(crate) struct Case {
     pub(crate) places: Vec<Place>,
     /// What a person decided about it.
     pub(crate) decided: Option<Decided>,
+    /// What a person was asked about it, and has not been done yet.
+    pub(crate) asked: Option<Asked>,
     /// Another entry of its calendar has its UID, and counts.
     pub(crate) has_same_uid: bool,
     /// Writes of an earlier run that turned out to be done.
@@ -114,6 +116,23 @@ pub(crate) struct FoundDone {
     pub(crate) after: Option<Text>,
 }
 
+/// What a person was asked about a case.
+#[derive(Debug, Clone)]
+pub(crate) struct Asked {
+    pub(crate) question: Question,
+    /// Whether they answered.
+    pub(crate) is_answered: bool,
+}
+
+/// Which question it is.
+#[derive(Debug, Clone)]
+pub(crate) enum Question {
+    /// Whose word counts.
+    Disagreement,
+    /// Whether a server may write to people because of it: what of, and what they said.
+    Mail { keys: Vec<String>, sends: bool },
+}
+
 impl Case {
     pub(crate) fn new(sides: usize) -> Self {
         Self {
@@ -122,6 +141,7 @@ impl Case {
             agreed: None,
             places: vec![Place::default(); sides],
             decided: None,
+            asked: None,
             has_same_uid: false,
             found_done: Vec::new(),
         }

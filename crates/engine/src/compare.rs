@@ -597,7 +597,7 @@ impl<'c, 'r> Comparer<'c, 'r> {
     }
 
     fn replica_cause(&self, work: &Work, is_news: bool) -> Cause {
-        let held = matches!(work.verdict.fate, Fate::Hold(_));
+        let held = matches!(work.verdict.fate, Fate::Hold(_)) || work.verdict.would_mail();
         if held { Cause::Held } else { self.remembered(work).unwrap_or(self.news_or_lost(is_news)) }
     }
 
@@ -620,6 +620,10 @@ impl<'c, 'r> Comparer<'c, 'r> {
                 };
                 work.case.places.iter().all(is_same).then_some(Cause::Failed { told })
             }
+            // What a person said stays as it is.
+            LinkState::LeftOut if row.reason == LeftOut::WouldMail.key() => {
+                Some(Cause::LeftOut { key: row.reason.clone() })
+            }
             LinkState::InStep | LinkState::LeftOut | LinkState::Released => None,
         }
     }
@@ -627,7 +631,8 @@ impl<'c, 'r> Comparer<'c, 'r> {
     /// Why a copy is not what its source says.
     fn cause(&self, found: Found, work: &Work, is_news: bool, far: &Place) -> Cause {
         let deletion = found.deletion(work.case.link).key();
-        if work.verdict.deletes().is_some() && self.news.held.contains(&deletion) {
+        let is_held = work.verdict.deletes().is_some() && self.news.held.contains(&deletion);
+        if is_held || work.verdict.would_mail() {
             return Cause::Held;
         }
         if let Some(cause) = self.remembered(work) {

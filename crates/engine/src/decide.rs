@@ -6,9 +6,9 @@
 use std::rc::Rc;
 
 use chestnut_core::{
-    Action, Because, Collision, Decision, Entry, Fingerprint, LeftOut, LinkFacts, Loser, Pair, Partly,
-    PastCopies, Position, Replica, ReplicaDecision, ReplicaPolicy, RoutePolicy, Side, Sight, WriteKind,
-    reconcile, reconcile_replicas,
+    Action, Because, Collision, Decision, Deletions, Entry, Fingerprint, LeftOut, LinkFacts, Loser, Pair,
+    Partly, PastCopies, Position, Replica, ReplicaDecision, ReplicaPolicy, RoutePolicy, Side, Sight,
+    WriteKind, reconcile, reconcile_replicas,
 };
 use chestnut_store::{CalendarFacts, Text};
 use jiff::Timestamp;
@@ -29,6 +29,28 @@ pub(crate) enum Step {
     Delete(Because),
     /// Nothing, from now on: it was deleted there, and stays elsewhere.
     LetGo,
+    /// Nothing until a person answers: its server could write to people because of it.
+    Hold(Box<Withheld>),
+    /// Nothing until something else is to be written: a person said that this is not.
+    Spare(Box<Writing>),
+}
+
+/// What is not done before a person answers.
+#[derive(Debug, Clone)]
+pub(crate) enum Withheld {
+    Write(Box<Writing>),
+    Delete,
+}
+
+impl Step {
+    /// Tells whether a text is to be written, now or later.
+    pub(crate) fn owes_a_text(&self) -> bool {
+        match self {
+            Self::Write(_) | Self::Spare(_) => true,
+            Self::Hold(withheld) => matches!(**withheld, Withheld::Write(_)),
+            Self::Leave | Self::Accept | Self::Delete(_) | Self::LetGo => false,
+        }
+    }
 }
 
 /// Something to write.
@@ -43,6 +65,14 @@ pub(crate) struct Writing {
     pub(crate) partly: Partly,
     /// It was deleted there, and changed elsewhere.
     pub(crate) comes_back: bool,
+}
+
+impl Writing {
+    /// Says another entry that means the same to the route.
+    pub(crate) fn say(&mut self, entry: Entry, now: Timestamp) {
+        self.text = entry.caldav_text(now);
+        self.entry = entry;
+    }
 }
 
 /// What becomes of a case.
@@ -97,6 +127,19 @@ impl Verdict {
         })
     }
 
+    /// Tells whether something waits for a person, since a server could write to people because of it.
+    pub(crate) fn would_mail(&self) -> bool {
+        self.steps.iter().any(|step| matches!(step, Step::Hold(_)))
+    }
+
+    /// Nothing is deleted: it stands there as nobody's.
+    pub(crate) fn release(&mut self) {
+        if self.deletes().is_some() {
+            self.fate = Fate::Release;
+            self.steps.iter_mut().for_each(|step| *step = Step::Leave);
+        }
+    }
+
     /// Tells whether something is to be sent.
     pub(crate) fn has_work(&self) -> bool {
         self.steps.iter().any(|step| matches!(step, Step::Write(_) | Step::Delete(_)))
@@ -129,11 +172,40 @@ impl Decider<'_> {
         if unread {
             return Verdict::plain(case, Fate::LeaveOut(LeftOut::OutsideWindow));
         }
-        let mut verdict = match &self.policy {
+        let mut verdict = self.silenced(case, self.decide_by(&self.policy, case));
+        // What a person did not want written there is refused as if its server had done so.
+        if case.row.as_ref().is_some_and(|row| row.reason == LeftOut::WouldMail.key()) {
+            if verdict.fate == Fate::LeaveOut(LeftOut::Refused) {
+                verdict.fate = Fate::LeaveOut(LeftOut::WouldMail);
+            }
+            verdict.lacking = verdict.lacking.map(|reason| match reason {
+                LeftOut::Refused => LeftOut::WouldMail,
+                other => other,
+            });
+        }
+        verdict.due = verdict.due.or_else(|| self.due(case, &verdict));
+        verdict
+    }
+
+    fn decide_by(&self, policy: &Policy, case: &Case) -> Verdict {
+        match policy {
             Policy::Copies(policy) => self.one_way(policy, case),
             Policy::Alike(policy) => self.alike(policy, case),
+        }
+    }
+
+    /// Decides a case of which a person said that nothing is deleted.
+    pub(crate) fn keeping(&self, case: &Case) -> Verdict {
+        let policy = match self.policy.clone() {
+            Policy::Copies(policy) => {
+                Policy::Copies(Box::new(RoutePolicy { deletions: Deletions::Keep, ..*policy }))
+            }
+            Policy::Alike(policy) => {
+                Policy::Alike(Box::new(ReplicaPolicy { deletions: Deletions::Keep, ..*policy }))
+            }
         };
-        verdict.due = verdict.due.or_else(|| self.due(case, &verdict));
+        let mut verdict = self.decide_by(&policy, case);
+        verdict.release();
         verdict
     }
 
@@ -242,6 +314,7 @@ impl Decider<'_> {
                 let settled = *settled;
                 verdict.losers = settled.losers;
                 verdict.beside = settled.besides;
+                let said = |base| case.places.iter().filter_map(|place| place.stands.entry()).chain([base]);
                 for (at, write) in settled.writes.into_iter().enumerate() {
                     let place = &case.places[at];
                     let is_known = !matches!(place.stands, Stands::Unknown(_) | Stands::Unreadable(_));
@@ -251,7 +324,7 @@ impl Decider<'_> {
                             Step::Leave
                         }
                         Some(write) => Step::Write(Box::new(Writing {
-                            partly: policy.partly(at, &settled.base, &write.entry),
+                            partly: policy.partly(said(&settled.base), &write.entry),
                             kind: write.kind,
                             entry: write.entry,
                             text: write.text,

@@ -13,8 +13,9 @@ use chestnut_store::{
     RouteId, Store, StoreError,
 };
 
-use crate::case::{Case, FoundDone, Kept, Place, Stands, span_of};
+use crate::case::{Asked, Case, FoundDone, Kept, Place, Question, Stands, span_of};
 use crate::guard::Deletion;
+use crate::mail::MailQuestion;
 use crate::rule::{Makes, Rule};
 
 /// More entries that look alike than this are told apart by equal meaning alone.
@@ -254,7 +255,7 @@ impl Gatherer<'_> {
         for intent in self.store.intents(link)? {
             self.resolve(&mut case, &intent, &mut known)?;
         }
-        case.decided = self.decided(link);
+        (case.asked, case.decided) = self.asked(link);
         if case.row.as_ref().is_some_and(|row| row.reason == chestnut_core::LeftOut::SameUid.key()) {
             case.has_same_uid = self.same_uid_counts(&case)?;
         }
@@ -329,16 +330,24 @@ impl Gatherer<'_> {
         Ok(is_twin && object.state == ObjectState::Present)
     }
 
-    fn decided(&self, link: LinkId) -> Option<Decided> {
-        let item = self.held.iter().find(|item| item.link == Some(link))?;
-        Some(match item.decision.as_deref()? {
+    /// What a person was asked about a case, and whose word they said counts.
+    fn asked(&self, link: LinkId) -> (Option<Asked>, Option<Decided>) {
+        let Some(item) = self.held.iter().find(|item| item.link == Some(link)) else { return (None, None) };
+        let decision = item.decision.as_deref();
+        let asked = |question| Some(Asked { question, is_answered: decision.is_some() });
+        if let Some(mail) = MailQuestion::of(item) {
+            let sends = decision == Some(MailQuestion::SEND);
+            return (asked(Question::Mail { keys: mail.keys, sends }), None);
+        }
+        let decided = decision.map(|word| match word {
             "both" => Decided::Both,
             "newest" => Decided::Newest,
             name => match self.rule.ends.iter().position(|end| end.name == name) {
                 Some(side) => Decided::Side(side),
                 None => Decided::Newest,
             },
-        })
+        });
+        (asked(Question::Disagreement), decided)
     }
 
     /// A write that was perhaps sent: what stands there tells.

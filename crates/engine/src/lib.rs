@@ -15,6 +15,7 @@ mod error;
 mod explain;
 mod gather;
 mod guard;
+mod mail;
 mod mirror;
 mod observe;
 mod options;

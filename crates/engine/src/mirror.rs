@@ -231,6 +231,7 @@ impl<'r> Mirror<'r> {
         }
         settle(&mut facts, &noted, changed, self.end.calendar.has_final_ctags());
         facts.read = true;
+        facts.tags_schedules |= self.end.calendar.tags_schedules();
         facts.habits.clone_from(&self.facts.borrow().habits);
         if facts.sync_token != began_with.sync_token || facts.ctag != began_with.ctag {
             facts.generation = began_with.generation + 1;
@@ -264,6 +265,7 @@ impl<'r> Mirror<'r> {
             Scheduling::Anybody => (true, None),
             Scheduling::For(addresses) => (true, Some(addresses)),
         };
+        facts.auto_schedules = found.auto_schedules;
         Ok(())
     }
 

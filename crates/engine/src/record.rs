@@ -10,9 +10,10 @@ use chestnut_store::{
 use serde_json::json;
 
 use crate::apply::{Applier, Done, Work, new_row, no_place};
-use crate::case::{Kept, Stands};
-use crate::decide::{Fate, Step};
+use crate::case::{Kept, Question, Stands};
+use crate::decide::{Fate, Step, Withheld};
 use crate::error::RunError;
+use crate::mail::MailQuestion;
 
 impl Applier<'_> {
     /// Records some cases, in one transaction.
@@ -70,6 +71,12 @@ impl Applier<'_> {
         }
         match &work.verdict.fate {
             Fate::Keep => {
+                for (side, step) in work.verdict.steps.iter().enumerate() {
+                    let Step::Hold(withheld) = step else { continue };
+                    let deletes = matches!(**withheld, Withheld::Delete);
+                    let told = Some(Told::WouldMail { deletes });
+                    changes.push(self.line(work, side, ChangeAction::Held, told, None));
+                }
                 let was_nobodys = case.row.as_ref().is_none_or(|row| row.state == LinkState::Released);
                 let is_new = was_nobodys && work.done.iter().all(Option::is_none);
                 if is_new && work.trouble.is_none() && !work.left && case.standing() > 1 {
@@ -169,7 +176,7 @@ impl Applier<'_> {
                     LinkRow { state: LinkState::Held, due: None, ..kept },
                     false,
                 )?;
-                writer.hold(route, &self.disagreement(work, link))?;
+                self.ask(writer, work, &self.disagreement(work, link))?;
             }
             Fate::Keep if verdict.deletes().is_some() => {
                 let was_sent = work.done.iter().any(Option::is_some);
@@ -181,7 +188,10 @@ impl Applier<'_> {
             Fate::Keep => {
                 let row = self.agreed_row(work, old.as_ref());
                 let link = self.remember(writer, work, row, true)?;
-                writer.let_through(route, Some(link))?;
+                match verdict.would_mail() {
+                    true => self.ask(writer, work, &self.mail_question(work, link))?,
+                    false => writer.let_through(route, Some(link))?,
+                }
             }
         }
         Ok(())
@@ -211,7 +221,8 @@ impl Applier<'_> {
         let wrote = work.done.iter().flatten();
         let damage = wrote.clone().find(|done| done.action == ChangeAction::Damaged);
         let any_written = wrote.clone().next().is_some();
-        let left_alone = verdict.steps.iter().any(|step| matches!(step, Step::Leave));
+        let left_alone =
+            verdict.steps.iter().any(|step| matches!(step, Step::Leave | Step::Hold(_) | Step::Spare(_)));
         let unchanged = work.case.places.iter().all(|place| {
             let text = |kept: Option<&Rc<Kept>>| kept.map(|kept| kept.text.id);
             text(place.stands.kept()) == text(place.stood.as_ref())
@@ -219,6 +230,7 @@ impl Applier<'_> {
         let was_damaged = old.filter(|row| row.state == LinkState::Damaged);
         let still = was_damaged.filter(|_| !any_written && (left_alone || unchanged));
         let (state, told) = match (damage, still, verdict.lacking) {
+            _ if verdict.would_mail() => (LinkState::Held, None),
             (Some(done), ..) => (LinkState::Damaged, done.told.clone()),
             (None, Some(row), _) => (LinkState::Damaged, row.told.clone()),
             (None, None, Some(LeftOut::Refused)) => {
@@ -236,9 +248,10 @@ impl Applier<'_> {
             Some(old) if left_alone && !any_written && old.agreed.is_some() => old.form,
             _ => self.decider.borrow().form,
         };
+        let reason = verdict.lacking.or(verdict.would_mail().then_some(LeftOut::WouldMail));
         LinkRow {
             state,
-            reason: verdict.lacking.map(|reason| reason.key().to_owned()).unwrap_or_default(),
+            reason: reason.map(|reason| reason.key().to_owned()).unwrap_or_default(),
             agreed: None,
             carried: self.rule.covers().number(),
             form,
@@ -303,7 +316,7 @@ impl Applier<'_> {
             let stood = match done.and_then(|done| done.stood.clone()) {
                 Some(stood) => Some(stood),
                 // What it says is part of what is agreed, also where it was not written: it is owed that.
-                None if accepts || (counts && matches!(step, Step::Write(_))) => {
+                None if accepts || (counts && step.owes_a_text() && self.rule.ends[side].gives) => {
                     place.stands.kept().cloned().or_else(|| place.stood.clone())
                 }
                 None => place.stood.clone(),
@@ -313,8 +326,9 @@ impl Applier<'_> {
                 (false, true) => agreed,
                 (false, false) => keep(&place.in_step_with)?,
             };
-            let refused = match &work.trouble {
-                Some(trouble) if trouble.side == side => trouble.refused.or(place.refused),
+            let refused = match (&work.trouble, step) {
+                (Some(trouble), _) if trouble.side == side => trouble.refused.or(place.refused),
+                (_, Step::Spare(writing)) if counts => Some(writing.view),
                 _ => place.refused,
             };
             if let Some(object) = object {
@@ -364,6 +378,37 @@ impl Applier<'_> {
         }
     }
 
+    /// Asks a person. An answer to another question about the same case is no answer to this one.
+    fn ask(&self, writer: &Writer<'_>, work: &Work, item: &HeldItem) -> Result<(), StoreError> {
+        let is_mail = work.verdict.would_mail();
+        let is_open = work.case.asked.as_ref().is_some_and(|asked| {
+            matches!(asked.question, Question::Mail { .. }) == is_mail && !(is_mail && asked.is_answered)
+        });
+        if !is_open {
+            writer.let_through(self.route, item.link)?;
+        }
+        writer.hold(self.route, item)
+    }
+
+    fn mail_question(&self, work: &Work, link: LinkId) -> HeldItem {
+        let names: Vec<_> = self.rule.ends.iter().map(|end| end.name.as_str()).collect();
+        let question = MailQuestion::about(&work.case, &work.verdict, &names);
+        self.question(work, link, serde_json::to_string(&question).unwrap_or_default())
+    }
+
+    fn question(&self, work: &Work, link: LinkId, details: String) -> HeldItem {
+        HeldItem {
+            id: 0,
+            route: self.rule.name.clone(),
+            link: Some(link),
+            since: self.options.now.as_second(),
+            title: work.case.title(),
+            start: work.case.start(),
+            details,
+            decision: None,
+        }
+    }
+
     fn disagreement(&self, work: &Work, link: LinkId) -> HeldItem {
         let case = &work.case;
         let text = |kept: Option<&Rc<Kept>>| kept.map(|kept| kept.text.text.clone());
@@ -375,16 +420,8 @@ impl Applier<'_> {
             .map(|(end, place)| json!({ "calendar": end.name, "text": text(place.stands.kept()) }))
             .collect();
         let agreed = text(case.agreed.as_ref());
-        HeldItem {
-            id: 0,
-            route: self.rule.name.clone(),
-            link: Some(link),
-            since: self.options.now.as_second(),
-            title: case.title(),
-            start: case.start(),
-            details: json!({ "kind": "disagreement", "agreed": agreed, "sides": sides }).to_string(),
-            decision: None,
-        }
+        let details = json!({ "kind": "disagreement", "agreed": agreed, "sides": sides });
+        self.question(work, link, details.to_string())
     }
 }
 

@@ -26,6 +26,8 @@ pub struct RouteCopy {
     pub title: String,
     /// Its start as iCalendar writes it.
     pub start: String,
+    /// Its server could write to people because of its deletion, as where somebody invited people to it: it stays.
+    pub would_mail: bool,
 }
 
 const PAGE: usize = 500;
@@ -44,8 +46,10 @@ pub async fn copies_of(rule: &Rule, store: &Store, options: &RunOptions) -> Resu
         let page = store.links_of(route.id, after, PAGE)?;
         for link in &page {
             let Some(work) = session.linked(*link)? else { continue };
+            let taken = taken_away(&session, rule, &work);
             for side in copies_in(rule, &work) {
                 copies.push(RouteCopy {
+                    would_mail: matches!(taken.steps[side], Step::Hold(_)),
                     link: *link,
                     calendar: rule.ends[side].name.clone(),
                     title: work.case.title(),
@@ -74,6 +78,16 @@ fn copies_in(rule: &Rule, work: &Work) -> Vec<usize> {
     (0..rule.ends.len()).filter(is_copy).collect()
 }
 
+/// The verdict on a case whose copies go.
+fn taken_away(session: &Session<'_>, rule: &Rule, work: &Work) -> Verdict {
+    let mut steps = vec![Step::Leave; rule.ends.len()];
+    for side in copies_in(rule, work) {
+        steps[side] = Step::Delete(Because::Gone);
+    }
+    let verdict = Verdict { agreed: work.case.agreed.clone(), ..Verdict::of_steps(steps, Fate::Keep) };
+    session.decider().silenced(&work.case, verdict)
+}
+
 /// Deletes copies of a route: those that were listed and confirmed, and nothing else.
 ///
 /// # Errors
@@ -89,13 +103,10 @@ pub async fn remove_copies(
         let mut works = Vec::new();
         for link in &links {
             let Some(mut work) = session.linked(*link)? else { continue };
-            let mut steps = vec![Step::Leave; rule.ends.len()];
-            for side in copies_in(rule, &work) {
-                steps[side] = Step::Delete(Because::Gone);
+            work.verdict = taken_away(session, rule, &work);
+            if !work.verdict.would_mail() {
+                works.push(work);
             }
-            let agreed = work.case.agreed.clone();
-            work.verdict = Verdict { agreed, ..Verdict::of_steps(steps, Fate::Keep) };
-            works.push(work);
         }
         Ok(works)
     };

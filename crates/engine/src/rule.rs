@@ -113,6 +113,7 @@ pub enum Makes {
 }
 
 /// What decides about cases: a route's rule, joined with what its calendars say of themselves, at one moment.
+#[derive(Clone)]
 pub(crate) enum Policy {
     /// Copies go from the first end to the second.
     Copies(Box<RoutePolicy>),
@@ -292,9 +293,9 @@ fn kinds_of(facts: &CalendarFacts) -> Kinds {
     facts.kinds.iter().filter_map(|name| Kind::of_component(name)).collect()
 }
 
-/// Reads what the far server does with people out of what is remembered.
-fn scheduling_of(facts: &CalendarFacts) -> Scheduling {
-    match (facts.schedules, &facts.addresses) {
+/// Reads what a server does with people out of what is remembered.
+pub(crate) fn scheduling_of(facts: &CalendarFacts) -> Scheduling {
+    match (facts.schedules || facts.tags_schedules, &facts.addresses) {
         (false, _) => Scheduling::Never,
         (true, None) => Scheduling::Anybody,
         (true, Some(addresses)) => Scheduling::For(addresses.clone()),

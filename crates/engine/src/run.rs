@@ -4,7 +4,7 @@ use std::cell::RefCell;
 use std::collections::HashSet;
 use std::time::Duration;
 
-use chestnut_core::{Because, Deletions, Origin, People};
+use chestnut_core::{Because, Deletions, Origin, People, Scheduling, shows_agent_honoured};
 use chestnut_store::{
     CalendarFacts, Change, ChangeAction, HeldItem, Lease, LinkRow, LinkState, Route, RouteId, RouteSummary,
     RunId, RunKind, RunResult, Store, StoreError, Told, Writer, route_lease,
@@ -18,10 +18,11 @@ use crate::derive::Maker;
 use crate::error::RunError;
 use crate::gather::{Beside, Found, Gatherer, Touched};
 use crate::guard::{Decided, Deletion, Sorted, Waiting, WaitingEntry};
+use crate::mail::MailQuestion;
 use crate::mirror::{Look, Mirror};
 use crate::observe::{Observer, Phase, Progress};
 use crate::options::{Only, RunOptions};
-use crate::rule::{CalendarEnd, Makes, Rule};
+use crate::rule::{CalendarEnd, Makes, Rule, scheduling_of};
 use crate::story::{PreviewReport, PreviewedChange, RunReport, Why};
 
 /// Cases that are worked on at once.
@@ -125,6 +126,7 @@ pub async fn preview_route(
         warns_of_invitations: first_run && rule.carry.people == People::Invite,
         ..PreviewReport::empty(rule)
     };
+    report.schedulers = session.schedulers();
     let mut deletions = Vec::new();
     let mut adopted = 0;
     for found in session.touched.all() {
@@ -226,6 +228,13 @@ impl<'r> Session<'r> {
         self.calendar(side).facts()
     }
 
+    /// Names the calendars that are written, and whose server writes to people because of entries.
+    fn schedulers(&self) -> Vec<String> {
+        let ends = self.gatherer.rule.ends.iter().enumerate().filter(|(_, end)| end.takes);
+        let writes = |side: usize| scheduling_of(&self.decider.borrow().facts[side]).may_write();
+        ends.filter(|(side, _)| writes(*side)).map(|(_, end)| end.name.clone()).collect()
+    }
+
     pub(crate) fn store(&self) -> &'r Store {
         self.store
     }
@@ -245,7 +254,7 @@ impl<'r> Session<'r> {
 
     pub(crate) fn linked(&self, link: chestnut_store::LinkId) -> Result<Option<Work>, RunError> {
         let case = self.gatherer.linked(link)?;
-        Ok(case.map(|case| self.decided(case)))
+        case.map(|case| self.decided(case)).transpose()
     }
 
     pub(crate) fn free(
@@ -254,12 +263,28 @@ impl<'r> Session<'r> {
         object: chestnut_store::ObjectId,
     ) -> Result<Option<Work>, RunError> {
         let case = self.gatherer.free(side, object)?;
-        Ok(case.map(|case| self.decided(case)))
+        case.map(|case| self.decided(case)).transpose()
     }
 
-    fn decided(&self, case: Case) -> Work {
+    fn decided(&self, case: Case) -> Result<Work, RunError> {
+        self.note_agents(&case)?;
         let verdict = self.decider.borrow().decide(&case);
-        Work::new(case, verdict)
+        Ok(Work::new(case, verdict))
+    }
+
+    /// Learns from what stands there whether a server leaves alone whom a client looks after.
+    fn note_agents(&self, case: &Case) -> Result<(), RunError> {
+        for (side, place) in case.places.iter().enumerate() {
+            let is_news = || {
+                let facts = &self.decider.borrow().facts[side];
+                !facts.honours_agent && scheduling_of(facts) != Scheduling::Never
+            };
+            if is_news() && place.stands.entry().is_some_and(shows_agent_honoured) {
+                self.mirrors[side].note(|facts| facts.honours_agent = true)?;
+                self.decider.borrow_mut().facts[side].honours_agent = true;
+            }
+        }
+        Ok(())
     }
 
     /// `Err` is somebody's entry that stays.
@@ -271,11 +296,16 @@ impl<'r> Session<'r> {
         Ok(match self.gatherer.beside(side, object)? {
             None => None,
             Some(Beside::Nobodys) => Some(Err(())),
-            Some(Beside::Orphan(case)) => Some(Ok(self.decided(*case))),
+            Some(Beside::Orphan(case)) => Some(Ok(self.decided(*case)?)),
             Some(Beside::Stranger(case)) => {
                 let mut steps = vec![Step::Leave; case.places.len()];
                 steps[side] = Step::Delete(Because::Stranger);
-                Some(Ok(Work::new(*case, Verdict::of_steps(steps, Fate::Keep))))
+                let verdict = self.decider.borrow().silenced(&case, Verdict::of_steps(steps, Fate::Keep));
+                // It belongs to no case that could wait.
+                match verdict.would_mail() {
+                    true => Some(Err(())),
+                    false => Some(Ok(Work::new(*case, verdict))),
+                }
             }
         })
     }
@@ -440,12 +470,7 @@ impl<'r> Job<'r> {
         let works = self.again(session, &sorted.kept);
         session.decider.borrow_mut().policy = policy;
         let mut works = works?;
-        for work in &mut works {
-            if work.verdict.deletes().is_some() {
-                work.verdict.fate = Fate::Release;
-                work.verdict.steps.iter_mut().for_each(|step| *step = Step::Leave);
-            }
-        }
+        works.iter_mut().for_each(|work| work.verdict.release());
         applier.record(&mut works)
     }
 
@@ -550,9 +575,11 @@ impl<'r> Job<'r> {
             .find(|intent| case.places[intent.side].stands.object().is_some());
         let Some(still) = still else {
             // Its source may stand, and not be carried: then why is remembered in its place.
-            let work = session.decided(case);
+            let work = session.decided(case)?;
             return match work.verdict.fate {
                 Fate::LeaveOut(_) => applier.record(&mut [work]),
+                // Deleted where nobody is written to: it stands elsewhere, and a person says what becomes of it.
+                _ if work.verdict.would_mail() => applier.record(&mut [work]),
                 _ => Ok(self.store.write(|writer| writer.forget_link(link))?),
             };
         };
@@ -583,7 +610,10 @@ impl<'r> Job<'r> {
     fn summary(&self, id: RouteId, outcome: &Outcome, held: usize) -> Result<RouteSummary, RunError> {
         let tally = self.store.tally(id)?;
         let names = self.rule.ends.iter().map(|end| end.name.clone());
-        let disagreements = self.store.held(Some(id))?.iter().filter(|item| item.link.is_some()).count();
+        let held_alone = self.store.held(Some(id))?.into_iter().filter(|item| item.link.is_some());
+        let (mails, disagreements): (Vec<_>, Vec<_>) =
+            held_alone.partition(|item| MailQuestion::of(item).is_some());
+        let (mails, disagreements) = (mails.len(), disagreements.len());
         let mut left_out = tally.left_out.clone();
         if self.rule.makes != Makes::Entries {
             let place = made_place(&self.rule.name);
@@ -598,8 +628,9 @@ impl<'r> Job<'r> {
             linked: outcome.linked,
             in_step: tally.of(LinkState::InStep),
             left_out,
-            held: held + disagreements,
+            held: held + disagreements + mails,
             held_disagreements: disagreements,
+            held_mail: mails,
             disagreements: outcome.disagreements,
             own_uids: outcome.own_uids.iter().cloned().collect(),
             partly: tally.partly.clone(),

@@ -38,6 +38,8 @@ pub(crate) struct Outgoing<'w> {
     pub(crate) href: &'w ObjectHref,
     /// `None` deletes.
     pub(crate) text: Option<&'w str>,
+    /// Whoever invited is not answered.
+    pub(crate) silently: bool,
     pub(crate) condition: Condition,
 }
 
@@ -59,7 +61,7 @@ pub(crate) async fn send(end: &CalendarEnd, out: &Outgoing<'_>, stop: &Cell<bool
     }
     let answer = match out.text {
         Some(text) => end.calendar.put(out.href, text, &out.condition).await,
-        None => end.calendar.delete(out.href, &out.condition).await,
+        None => end.calendar.delete(out.href, &out.condition, out.silently).await,
     };
     match answer {
         Ok(Stored::Done { etag }) => Sent::Done(etag),

@@ -5,7 +5,7 @@ use chestnut_store::{Change, RouteSummary, RunId, RunResult};
 
 use crate::apply::Work;
 use crate::case::Stands;
-use crate::decide::{Fate, Step};
+use crate::decide::{Fate, Step, Withheld};
 use crate::error::RunError;
 use crate::rule::Rule;
 
@@ -49,6 +49,8 @@ pub struct PreviewReport {
     pub first_run: bool,
     /// Whether the far server may write to people because of copies, and nobody was told yet.
     pub warns_of_invitations: bool,
+    /// Calendars that are written, and whose server writes to people because of entries.
+    pub schedulers: Vec<String>,
 }
 
 /// One line of a preview.
@@ -99,6 +101,11 @@ pub enum Why {
     DeletedElsewhere,
     /// Calendars disagree about these properties.
     Disagree(Vec<String>),
+    /// Its server could write to people because of it.
+    WouldMail {
+        /// Whether it is a deletion.
+        deletes: bool,
+    },
     /// It is left out; a stable key.
     LeftOut(String),
 }
@@ -128,6 +135,7 @@ impl PreviewReport {
             held: 0,
             first_run: false,
             warns_of_invitations: false,
+            schedulers: Vec::new(),
         }
     }
 
@@ -214,7 +222,11 @@ impl PreviewReport {
                     };
                     self.changes.push(line("delete", Some(side), why));
                 }
-                Step::Leave | Step::Accept | Step::LetGo => {}
+                Step::Hold(withheld) => {
+                    let deletes = matches!(**withheld, Withheld::Delete);
+                    self.changes.push(line("hold", Some(side), Why::WouldMail { deletes }));
+                }
+                Step::Leave | Step::Accept | Step::LetGo | Step::Spare(_) => {}
             }
         }
         self.matched +=

@@ -193,8 +193,16 @@ habits! {
     IgnoresTextFilters,
     /// An entry that ends at the start of the range counts as inside.
     InclusiveRanges,
-    /// Announces scheduling, and sends invitations for entries with an organiser.
+    /// Announces scheduling, and writes to people because of entries: for anybody, whom it does not tell.
     Schedules,
+    /// Schedules without announcing it; there is a box for messages.
+    SchedulesUnannounced,
+    /// Scheduling: says by which address each user is known, and acts for the owner of a calendar alone.
+    TellsAddresses,
+    /// Scheduling: writes to those, too, whom a client looks after.
+    IgnoresAgent,
+    /// People are cut out of what is stored.
+    StripsPeople,
 
     /// Feeds: entries have new UIDs at every fetch.
     RenewsUids,

@@ -232,12 +232,12 @@ impl Server {
         work(self, request, calendar, name)
     }
 
-    fn remove(&mut self, _: &ServerRequest, calendar: &str, name: &str) -> Reply {
+    fn remove(&mut self, request: &ServerRequest, calendar: &str, name: &str) -> Reply {
         let before = self.collections.get(calendar).and_then(|c| c.objects.get(name)).map(|o| o.text.clone());
         if !self.delete(calendar, name) {
             return Reply::status(404);
         }
-        self.send_messages("CANCEL", before.as_deref().unwrap_or_default());
+        self.send_messages(request, calendar, before.as_deref(), None);
         Reply::status(if self.has(Habit::Delete200) { 200 } else { 204 })
     }
 
@@ -249,8 +249,9 @@ impl Server {
         if let Some(refusal) = self.refuse(calendar, name, &text, &entry) {
             return refusal;
         }
-        let existed = self.collections[calendar].objects.contains_key(name);
-        self.send_messages("REQUEST", &text);
+        let before = self.collections[calendar].objects.get(name).map(|object| object.text.clone());
+        let existed = before.is_some();
+        self.send_messages(request, calendar, before.as_deref(), Some(&text));
         if self.has(Habit::KeepsNothing) && crate::names::one_in(name, 4) {
             return Reply::status(201).with("ETag", "\"gone\"");
         }
@@ -259,6 +260,8 @@ impl Server {
         }
         let etag = self.store(calendar, name, &text);
         let reply = Reply::status(if existed { 204 } else { 201 });
+        let tagged = self.has(Habit::SchedulesUnannounced) && text.contains("ORGANIZER");
+        let reply = if tagged { reply.with("Schedule-Tag", etag.clone()) } else { reply };
         if self.has(Habit::NoEtagOnPut) { reply } else { reply.with("ETag", etag) }
     }
 
@@ -355,16 +358,6 @@ impl Server {
         all.into_iter()
             .filter(|k| collection.kinds.is_empty() || collection.kinds.iter().any(|c| c == k))
             .collect()
-    }
-
-    /// What a scheduling server does behind its users' backs (RFC 6638, 3.2).
-    fn send_messages(&mut self, method: &str, text: &str) {
-        let unfolded = text.replace("\r\n ", "");
-        let silent = unfolded.contains("SCHEDULE-AGENT=CLIENT") || !unfolded.contains("ORGANIZER");
-        if self.has(Habit::Schedules) && !silent {
-            let people = unfolded.lines().filter(|l| l.starts_with("ATTENDEE"));
-            self.outbox.extend(people.map(|p| format!("{method} {p}")));
-        }
     }
 }
 

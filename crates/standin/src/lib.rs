@@ -15,6 +15,7 @@ mod orchard;
 mod properties;
 mod reports;
 mod rewriting;
+mod scheduling;
 mod serve;
 mod sign_in;
 

@@ -153,6 +153,12 @@ fn push_plain(server: &Server, out: &mut String, path: &str, wanted: &[(String, 
         (DAV, "resourcetype") => Some("<d:collection/>".to_owned()),
         (DAV, "current-user-principal" | "owner" | "principal-URL") => Some(principal.clone()),
         (DAV, "displayname") if at_principal => Some(escape_xml(user)),
+        (CALDAV, "calendar-user-address-set") if at_principal && server.has(Habit::TellsAddresses) => {
+            Some(format!("<d:href>{}</d:href>", Server::address(user)))
+        }
+        (CALDAV, "schedule-outbox-URL") if at_principal && server.schedules() => {
+            Some(format!("<d:href>{}</d:href>", href_plain(&format!("{}outbox/", server.home(user)))))
+        }
         (CALDAV, "calendar-home-set") if server.has(Habit::HomeNamesAnother) && path == server.home(user) => {
             Some("<d:href>/nobody/calendars/</d:href>".to_owned())
         }

@@ -87,6 +87,9 @@ fn rewrite_property(property: Property<'static>, habits: &BTreeSet<Habit>) -> Ve
     if value.is_empty() && has(Habit::DropsEmpty) {
         return Vec::new();
     }
+    if has(Habit::StripsPeople) && is(&["ORGANIZER", "ATTENDEE"]) {
+        return Vec::new();
+    }
     if has(Habit::SplitsEscapedCommas) && is(&["CATEGORIES"]) {
         return value.split(',').map(|v| property.with_value(v.trim_end_matches('\\'))).collect();
     }

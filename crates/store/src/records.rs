@@ -273,6 +273,12 @@ pub struct CalendarFacts {
     pub schedules: bool,
     /// The addresses it does that for; `None` where it does not tell.
     pub addresses: Option<Vec<String>>,
+    /// Whether its answers bear a `Schedule-Tag` (RFC 6638, 3.2.10): it does so whatever it announces.
+    pub tags_schedules: bool,
+    /// Whether it announces automatic scheduling, and obeys what RFC 6638, 8.1, says of deletions.
+    pub auto_schedules: bool,
+    /// Whether its server was seen to leave alone whom a client looks after (RFC 6638, 7.1).
+    pub honours_agent: bool,
     /// Whether it writes although a condition does not hold; `None` where it was not tried yet.
     pub ignores_conditions: Option<bool>,
     /// Whether its server refuses an entry's UID because another calendar of the user has it.
@@ -366,6 +372,11 @@ pub enum Told {
     },
     /// Its deletion waits for a person.
     DeletionHeld,
+    /// The server would write to people because of it: it waits for a person.
+    WouldMail {
+        /// Whether it is a deletion.
+        deletes: bool,
+    },
     /// Calendars disagree.
     Disagree {
         /// About which properties.
@@ -602,6 +613,9 @@ pub struct RouteSummary {
     /// Of these, disagreements.
     #[serde(default)]
     pub held_disagreements: usize,
+    /// Of these, what would make a server write to people.
+    #[serde(default)]
+    pub held_mail: usize,
     /// Disagreements that were settled in this run.
     #[serde(default)]
     pub disagreements: usize,

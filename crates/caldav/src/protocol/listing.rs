@@ -5,7 +5,7 @@ use url::Url;
 
 use super::edit_calendar::says_shared;
 use super::multistatus::{Multistatus, PropResponse, hrefs_in};
-use super::{APPLE, CALDAV, CALENDARSERVER, DAV, HEAD, NAMESPACES, href_of, xml_request};
+use super::{APPLE, CALDAV, CALENDARSERVER, DAV, Element, HEAD, NAMESPACES, href_of, xml_request};
 use crate::error::{Asked, DavError};
 use crate::transport::{Answer, Request};
 
@@ -119,20 +119,43 @@ pub fn read_principal(responses: &[PropResponse], url: &Url) -> Option<Url> {
     hrefs_in(named, url).into_iter().next()
 }
 
-/// Asks a principal for the addresses that its server schedules for (RFC 6638, 2.4.1).
+/// For whom a server writes to people, as a principal tells.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct People {
+    /// The addresses, in lower case; `None` where the server does not tell, an empty list where there are none.
+    pub addresses: Option<Vec<String>>,
+    /// Whether there is a box for messages: its server schedules.
+    pub has_box: bool,
+}
+
+/// Asks a principal for the addresses that its server schedules for, and for the boxes of its messages
+/// (RFC 6638, 2.1.1, 2.2.1 and 2.4.1).
 #[must_use]
 pub fn address_properties(principal: &Url) -> Request {
-    let props = "<c:calendar-user-address-set/>";
+    let props = "<c:calendar-user-address-set/><c:schedule-inbox-URL/><c:schedule-outbox-URL/>";
     let body = format!("{HEAD}<d:propfind {NAMESPACES}><d:prop>{props}</d:prop></d:propfind>");
     xml_request("PROPFIND", principal.clone(), "0", body)
 }
 
-/// Reads the addresses, in lower case; `None` where the server does not tell, an empty list where there are none.
-#[must_use]
-pub fn read_addresses(answer: &Answer) -> Option<Vec<String>> {
-    let multistatus = Multistatus::read(answer, Asked::Addresses).ok()?;
-    let set = multistatus.responses.iter().find_map(|r| r.prop(CALDAV, "calendar-user-address-set"))?;
-    Some(set.all(DAV, "href").map(|href| href.text.trim().to_lowercase()).collect())
+/// Reads an answer to [`address_properties`]. A server that refuses it tells nothing.
+///
+/// # Errors
+/// The server fails: what it would have told is not known.
+pub fn read_people(answer: &Answer) -> Result<People, DavError> {
+    let multistatus = match Multistatus::read(answer, Asked::Addresses) {
+        Ok(multistatus) => multistatus,
+        Err(_) if matches!(answer.status, 200..=400 | 402..=428 | 430..=499 | 501) => {
+            return Ok(People::default());
+        }
+        Err(error) => return Err(error),
+    };
+    let prop = |name| multistatus.responses.iter().find_map(|r| r.prop(CALDAV, name));
+    let boxes = ["schedule-inbox-URL", "schedule-outbox-URL"].into_iter().filter_map(prop);
+    let lower = |href: &Element| href.text.trim().to_lowercase();
+    Ok(People {
+        addresses: prop("calendar-user-address-set").map(|set| set.all(DAV, "href").map(lower).collect()),
+        has_box: boxes.flat_map(|one| one.all(DAV, "href")).any(|href| !href.text.trim().is_empty()),
+    })
 }
 
 fn last_part(href: &ObjectHref) -> String {
@@ -150,13 +173,13 @@ fn color(text: &str) -> Option<String> {
     valid.then(|| format!("#{}", digits.to_ascii_lowercase()))
 }
 
-fn kinds(set: &super::Element) -> Kinds {
+fn kinds(set: &Element) -> Kinds {
     let names = set.all(CALDAV, "comp").flat_map(|comp| &comp.attributes).filter(|(key, _)| key == "name");
     let kinds: Kinds = names.filter_map(|(_, name)| Kind::of_component(name)).collect();
     if kinds.iter().next().is_none() { Kinds::all() } else { kinds }
 }
 
-fn may_write(set: &super::Element) -> bool {
+fn may_write(set: &Element) -> bool {
     const WRITES: &[&str] = &["all", "write", "write-content"];
     let names = set.all(DAV, "privilege").flat_map(|p| &p.children).map(|p| p.name.as_str());
     names.into_iter().any(|name| WRITES.contains(&name))

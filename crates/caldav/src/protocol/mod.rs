@@ -18,8 +18,8 @@ pub use edit_calendar::{MakeBy, NewCalendar, make_calendar, read_made, read_rena
 pub use feed_fetch::{FeedAnswer, FeedText, Validators, feed_address, get_feed, read_feed};
 pub use href::{canonical, canonical_path, href_of, url_of};
 pub use listing::{
-    CalendarInfo, Listed, Listing, address_properties, etag_listing, read_addresses, read_calendar,
-    read_listing, read_principal,
+    CalendarInfo, Listed, Listing, People, address_properties, etag_listing, read_calendar, read_listing,
+    read_people, read_principal,
 };
 pub use multiget::{Part, multiget, read_multiget, read_object};
 pub use multistatus::{Multistatus, PropResponse};

@@ -69,10 +69,11 @@ pub fn put_object(calendar: &Url, href: &ObjectHref, text: &str, condition: &Con
     Request { method: "PUT", url: url_of(href, calendar), headers, body: text.to_owned() }
 }
 
-/// Asks to delete an entry.
+/// Asks to delete an entry; `silently`, without an answer to whoever invited (RFC 6638, 8.1).
 #[must_use]
-pub fn delete_object(calendar: &Url, href: &ObjectHref, condition: &Condition) -> Request {
-    let headers = vec![condition_header(condition)];
+pub fn delete_object(calendar: &Url, href: &ObjectHref, condition: &Condition, silently: bool) -> Request {
+    let no_reply = silently.then(|| ("Schedule-Reply", "F".to_owned()));
+    let headers = std::iter::once(condition_header(condition)).chain(no_reply).collect();
     Request { method: "DELETE", url: url_of(href, calendar), headers, body: String::new() }
 }
 

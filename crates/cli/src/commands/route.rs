@@ -11,7 +11,7 @@ use crate::io::{Io, show};
 use crate::open::{block_on, configuration_path, load, look_at_state, open_state};
 use crate::questions::Questions;
 use crate::render::human::preview::first_summary;
-use crate::render::human::route::{copy_lines, described, human};
+use crate::render::human::route::{copy_lines, described, human, staying_lines};
 use crate::report::route::{Report, Retired, Shown, Whole, gone, line, settings as settings_of};
 use crate::settings::{ConfigurationText, Connections, RouteSettings, Settings, route_key};
 use crate::words::{
@@ -142,7 +142,11 @@ fn remove(
         }
         Ok::<_, Failure>(found)
     })??;
-    let copies: Vec<&RouteCopy> = found.iter().flat_map(|(_, copies)| copies).collect();
+    let all = found.iter().flat_map(|(_, copies)| copies);
+    let (staying, copies): (Vec<&RouteCopy>, Vec<&RouteCopy>) = all.partition(|copy| copy.would_mail);
+    if !staying.is_empty() {
+        io.err.write_all(staying_lines(&staying, &settings.zone, common.verbose > 0).as_bytes())?;
+    }
     if copies.is_empty() {
         return Ok(0);
     }

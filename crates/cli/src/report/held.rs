@@ -29,8 +29,18 @@ pub(crate) struct Held {
     pub(crate) decision: Option<String>,
     /// Deletions: the entries that would go.
     pub(crate) entries: Vec<Deletion>,
-    /// Disagreements: what the calendars say differently.
+    /// Disagreements: what the calendars say differently. Of what could send mail: what would be changed.
     pub(crate) fields: Vec<Field>,
+    /// What could send mail: where what would be done.
+    pub(crate) mail: Vec<Mail>,
+}
+
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub(crate) struct Mail {
+    pub(crate) calendar: String,
+    /// `update` or `delete`.
+    pub(crate) action: &'static str,
 }
 
 #[derive(Debug, Serialize, Deserialize)]
@@ -67,6 +77,15 @@ pub(crate) struct Details {
     pub(crate) agreed: Option<String>,
     #[serde(default)]
     pub(crate) sides: Vec<Side>,
+    #[serde(default)]
+    pub(crate) changes: Vec<MailChange>,
+}
+
+#[derive(Debug, Deserialize)]
+pub(crate) struct MailChange {
+    pub(crate) calendar: String,
+    pub(crate) before: Option<String>,
+    pub(crate) after: Option<String>,
 }
 
 #[derive(Debug, Deserialize)]
@@ -79,17 +98,22 @@ pub(crate) fn held(item: HeldItem) -> Result<Held, Failure> {
     let mut details: Details =
         serde_json::from_str(&item.details).map_err(|e| not_understood(item.id, &e))?;
     details.entries.sort_by(|a, b| (&a.start, &a.title).cmp(&(&b.start, &b.title)));
-    let is_deletion = details.kind == "deletions";
-    let choices = match is_deletion {
-        true => vec!["delete".to_owned(), "keep".to_owned()],
-        false => {
+    let choices = match details.kind.as_str() {
+        "deletions" => vec!["delete".to_owned(), "keep".to_owned()],
+        "mail" => vec!["send".to_owned(), "leave".to_owned()],
+        _ => {
             let calendars = details.sides.iter().map(|side| side.calendar.clone());
             calendars.chain(["both".to_owned(), "newest".to_owned()]).collect()
         }
     };
+    let mail = |change: &MailChange| Mail {
+        calendar: change.calendar.clone(),
+        action: if change.after.is_some() { "update" } else { "delete" },
+    };
     Ok(Held {
         number: item.id,
         route: item.route,
+        mail: details.changes.iter().map(mail).collect(),
         fields: fields(&details),
         kind: details.kind,
         since: Timestamp::from_second(item.since).unwrap_or_default().to_string(),
@@ -104,19 +128,23 @@ pub(crate) fn held(item: HeldItem) -> Result<Held, Failure> {
 /// What any calendar says differently from what was agreed, field by field.
 pub(crate) fn fields(details: &Details) -> Vec<Field> {
     let read = |text: &String| Entry::parse(text, &Limits::default()).ok().map(|entry| entry.meaning());
+    // What would be changed is compared with what stands there.
+    let said = details.sides.iter().map(|side| (&side.calendar, side.text.as_ref()));
+    let changed = details.changes.iter().map(|change| (&change.calendar, change.after.as_ref()));
     let sides: Vec<_> =
-        details.sides.iter().filter_map(|side| Some((side, side.text.as_ref().and_then(read)?))).collect();
-    let agreed = details.agreed.as_ref().and_then(read);
+        said.chain(changed).filter_map(|(calendar, text)| Some((calendar, text.and_then(read)?))).collect();
+    let stands = details.changes.iter().find_map(|change| change.before.as_ref());
+    let agreed = details.agreed.as_ref().or(stands).and_then(read);
     let mut fields: Vec<Field> = Vec::new();
     // Where nothing was agreed yet, the first calendar is what the others are compared with.
     let (reference, from) = match (&agreed, sides.first()) {
         (Some(agreed), _) => (agreed, None),
-        (None, Some((first, said))) => (said, Some(&first.calendar)),
+        (None, Some((first, said))) => (said, Some(*first)),
         (None, None) => return fields,
     };
-    for (side, now) in &sides {
+    for (calendar, now) in &sides {
         for FieldDifference { occurrence, field, first, second } in reference.differences(now) {
-            let value = Value { calendar: side.calendar.clone(), value: second.join(" | ") };
+            let value = Value { calendar: (*calendar).clone(), value: second.join(" | ") };
             let known = fields
                 .iter_mut()
                 .find(|known| known.field == field && known.occurrence == occurrence.recurrence_id);

@@ -38,6 +38,7 @@ pub(crate) struct Summary {
     pub(crate) left_out: BTreeMap<String, usize>,
     pub(crate) held: usize,
     pub(crate) held_disagreements: usize,
+    pub(crate) held_mail: usize,
     pub(crate) disagreements: usize,
     /// Calendars in which entries get UIDs of the route's own.
     pub(crate) own_uids: Vec<String>,
@@ -63,6 +64,7 @@ impl Summary {
             left_out: summary.left_out,
             held: summary.held,
             held_disagreements: summary.held_disagreements,
+            held_mail: summary.held_mail,
             disagreements: summary.disagreements,
             own_uids: summary.own_uids,
             clocks_apart: summary.clocks_apart,

@@ -1,6 +1,6 @@
 //! What `preview` reports: what the next sync would do.
 
-use chestnut_engine::{PreviewReport, PreviewedChange};
+use chestnut_engine::{PreviewReport, PreviewedChange, Why};
 use serde::Serialize;
 
 use crate::failure::Failure;
@@ -25,6 +25,8 @@ pub(crate) struct RoutePreview {
     pub(crate) delete: usize,
     pub(crate) link: usize,
     pub(crate) held: usize,
+    /// Changes that wait for a person, since a server could write to people because of them.
+    pub(crate) would_mail: usize,
     pub(crate) changes: Vec<Line>,
     pub(crate) left_out: Vec<Line>,
     /// Why it cannot run.
@@ -64,7 +66,7 @@ impl RoutePreview {
     }
 
     pub(crate) fn of(route: &RouteSettings, preview: PreviewReport) -> Self {
-        let warning = preview_warning(&preview, &route.to());
+        let warning = preview_warning(&preview, &route.to(), route.carry.people);
         let number = |action: &str| preview.changes.iter().filter(|c| c.action == action).count();
         let line = |c: PreviewedChange| Line {
             action: c.action,
@@ -84,6 +86,7 @@ impl RoutePreview {
             delete: number("delete"),
             link: number("link"),
             held: preview.held,
+            would_mail: preview.changes.iter().filter(|c| matches!(c.why, Why::WouldMail { .. })).count(),
             changes: preview.changes.into_iter().map(line).collect(),
             left_out: preview.left_out.into_iter().map(line).collect(),
             warning,

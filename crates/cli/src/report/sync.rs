@@ -32,6 +32,8 @@ pub(crate) struct Run {
     pub(crate) disagreements: usize,
     /// Of what is held, the disagreements.
     pub(crate) held_disagreements: usize,
+    /// Of what is held, what could make a server write to people.
+    pub(crate) held_mail: usize,
     /// Copies that lack something, by what they lack.
     pub(crate) partly: BTreeMap<String, usize>,
     pub(crate) damaged: Vec<Trouble>,
@@ -106,6 +108,7 @@ pub(crate) fn not_begun(name: &str, route: &RouteSettings, failure: Failure) -> 
         held: 0,
         disagreements: 0,
         held_disagreements: 0,
+        held_mail: 0,
         partly: BTreeMap::new(),
         damaged: Vec::new(),
         failed: Vec::new(),
@@ -145,6 +148,7 @@ pub(crate) fn begun(route: &RouteSettings, report: RunReport) -> Run {
         held: report.summary.held,
         disagreements: report.summary.disagreements,
         held_disagreements: report.summary.held_disagreements,
+        held_mail: report.summary.held_mail,
         partly: report.summary.partly,
         damaged: troubles(ChangeAction::Damaged),
         failed: troubles(ChangeAction::Failed),

@@ -20,6 +20,7 @@ pub(crate) fn left_out_why(reason: &str) -> String {
         "unreadable" => "it cannot be read",
         "no-uid" => "it has no UID",
         "same-uid-twice" => "it has the UID of another entry",
+        "would-mail" => "its server could write to people because of it, and you said that it stays as it is",
         "deletions" => "it stays, as `deletions = \"keep\"` says",
         other => match other.split_once('.') {
             Some(("only", key)) => return format!("`{key}` in `only` does not fit it"),
@@ -56,6 +57,7 @@ pub(crate) fn left_out_words(reason: &str, number: usize) -> String {
         "unreadable" => entries("that cannot be read"),
         "no-uid" => entries("without UID"),
         "same-uid-twice" => entries("with the UID of another entry"),
+        "would-mail" => entries("left as they are, since a server could write to people (your decision)"),
         "deletions" => entries("deleted on one side, and kept on the other (deletions = \"keep\")"),
         other => format!("{number} {}", clean(other)),
     }

@@ -83,7 +83,7 @@ pub(crate) use routes::{
 };
 pub(crate) use runs::{
     gone_words, held_lines, invitation_warning, never_ran, not_a_duration, not_understood, not_while_paused,
-    phase_words, preview_warning, waiting_words,
+    phase_words, preview_warning, scheduler_lines, waiting_words,
 };
 #[cfg(not(feature = "keyring"))]
 pub(crate) use secrets::NO_KEYRING;

@@ -17,6 +17,8 @@ pub(crate) fn why_words(why: &Why) -> String {
         Why::NewElsewhere => "new elsewhere",
         Why::ChangedElsewhere => "changed elsewhere",
         Why::ComesBack => "deleted there, and changed elsewhere",
+        Why::WouldMail { deletes: false } => "a change of it could make the server write to people",
+        Why::WouldMail { deletes: true } => "its deletion could make the server write to people",
         Why::DeletedElsewhere => "it was deleted elsewhere",
         Why::NotTaken(reason) => return format!("no longer taken: {}", reason.key()),
         Why::Disagree(fields) => return format!("calendars disagree about {}", fields.join(", ")),

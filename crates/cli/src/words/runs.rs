@@ -1,5 +1,6 @@
 //! Sentences about runs.
 
+use chestnut_core::People;
 use chestnut_engine::{Phase, PreviewReport};
 
 use crate::failure::Failure;
@@ -13,6 +14,19 @@ pub(crate) fn invitation_warning(name: &str, to: &str) -> String {
         clean(to)
     );
     format!("{}\n", style::paint(style::WARN, words))
+}
+
+/// Which servers write to people, and what a route does about it; said before a first run.
+pub(crate) fn scheduler_lines(calendars: &[String], people: People) -> String {
+    if calendars.is_empty() || people == People::Invite {
+        return String::new();
+    }
+    let names: Vec<_> = calendars.iter().map(|name| clean(name)).collect();
+    format!(
+        "  {}: the server sends invitations by itself. Nothing is written that makes it do so: new entries go \
+         there\n  without people, and a change or deletion of a meeting that stands there waits for you.\n",
+        names.join(", ")
+    )
 }
 
 /// What to do about what is held.
@@ -33,7 +47,7 @@ pub(crate) fn gone_words(name: &str) -> String {
 }
 
 /// What a person should know before a first run.
-pub(crate) fn preview_warning(preview: &PreviewReport, to: &str) -> Option<String> {
+pub(crate) fn preview_warning(preview: &PreviewReport, to: &str, people: People) -> Option<String> {
     let invites = preview.warns_of_invitations.then(|| invitation_warning(&preview.route, to));
     let clocks = preview.clocks_apart.map(|seconds| {
         let words = format!(
@@ -43,8 +57,9 @@ pub(crate) fn preview_warning(preview: &PreviewReport, to: &str) -> Option<Strin
         );
         style::paint(style::WARN, words)
     });
-    let both: String = invites.into_iter().chain(clocks).collect();
-    (!both.is_empty()).then_some(both)
+    let schedulers = preview.first_run.then(|| scheduler_lines(&preview.schedulers, people));
+    let all: String = invites.into_iter().chain(clocks).chain(schedulers).collect();
+    (!all.is_empty()).then_some(all)
 }
 
 /// A route asks before its first write.

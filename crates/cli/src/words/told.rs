@@ -41,6 +41,12 @@ pub(crate) fn told_words(told: &Told) -> String {
             words.join("; ")
         }
         Told::DeletionHeld => "its deletion waits for a person".to_owned(),
+        Told::WouldMail { deletes: false } => {
+            "its server could write to people because of it; it waits for a person".to_owned()
+        }
+        Told::WouldMail { deletes: true } => {
+            "its server could write to people because of its deletion; it waits for a person".to_owned()
+        }
         Told::Disagree { fields } => format!("calendars disagree about {}", fields.join(", ")),
         Told::Overruled { fields } => format!("another calendar's {} counts", fields.join(", ")),
         Told::ComesBack => "deleted there, and changed elsewhere".to_owned(),

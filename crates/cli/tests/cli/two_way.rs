@@ -1,5 +1,7 @@
 //! Both ways, through the program: changes, disagreements, deletions, and what waits for a person.
 
+use chestnut_standin::Habit;
+
 use crate::set_up::{BOARD, PRESSES, PROGRAM, SetUp};
 
 fn both_ways(set_up: &SetUp, more: &str) {
@@ -139,6 +141,57 @@ fn many_deletions_wait_and_are_let_through_or_kept() {
         );
         assert!(set_up.ok(&["held"]).out.contains("nothing waits"));
     }
+}
+
+/// What would make a server write to people is shown, and waits for an answer; `status` and `why` know of it.
+#[test]
+fn a_change_of_a_meeting_is_shown_and_asked_about() {
+    let set_up = SetUp::new(3);
+    both_ways(&set_up, "");
+    let meeting = |uid: &str, organizer: &str, attendee: &str| {
+        format!(
+            "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VEVENT\r\nUID:{uid}\r\n\
+             DTSTAMP:20260901T060000Z\r\nDTSTART:20261010T080000Z\r\nDURATION:PT1H\r\nSUMMARY:Pressing {uid}\r\n\
+             ORGANIZER:mailto:{organizer}@coop.example\r\nATTENDEE:mailto:{attendee}@coop.example\r\n\
+             END:VEVENT\r\nEND:VCALENDAR\r\n"
+        )
+    };
+    set_up.target.with(|server| {
+        server.habits.extend([Habit::Schedules, Habit::TellsAddresses]);
+        for (name, organizer, attendee) in [("ours", "board", "crews"), ("gone", "board", "van")] {
+            server.store(BOARD, &format!("{name}.ics"), &meeting(name, organizer, attendee));
+        }
+    });
+    assert!(set_up.ok(&["preview"]).out.contains("board: the server sends invitations by itself."));
+    set_up.ok(&["sync"]);
+    set_up.source.with(|server| {
+        let texts = server.texts(PRESSES);
+        let of = |uid: &str| {
+            texts.iter().find(|(_, text)| text.contains(&format!("UID:{uid}\r"))).expect("it came")
+        };
+        let (name, text) = of("ours");
+        server.store_raw(PRESSES, name, text.replace("Pressing ours", "Pressing, an hour later"));
+        assert!(server.delete(PRESSES, of("gone").0));
+    });
+    insta::assert_snapshot!("preview_of_a_meeting", set_up.shown(&["preview"]));
+    let told = set_up.run(&["sync", "-v"]);
+    assert!(told.code == 3 && told.out.contains("2 changes are held"), "{told:?}");
+    insta::assert_snapshot!("held_meetings", set_up.shown(&["held"]));
+    assert_eq!(set_up.run(&["status"]).code, 3);
+    let why = set_up.run(&["why", "later"]).out;
+    assert!(why.contains("chestnut held shows it as number"), "{why}");
+    let held = set_up.run(&["held", "--json"]).json();
+    let actions: Vec<_> =
+        held["held"].as_array().expect("a list").iter().map(|h| &h["mail"][0]["action"]).collect();
+    assert_eq!(actions, ["delete", "update"]);
+    set_up.ok(&["decide", "2", "leave"]);
+    insta::assert_snapshot!("decided_to_send", set_up.shown(&["decide", "1", "send"]));
+    let told = set_up.ok(&["sync", "--json"]).json();
+    assert_eq!(told["runs"][0]["left_out"]["would-mail"], 1, "{told}");
+    assert!(far(&set_up).contains("Pressing ours") && !far(&set_up).contains("Pressing gone"));
+    assert_eq!(set_up.target.with(|server| server.outbox.clone()), ["CANCEL mailto:van@coop.example"]);
+    let compared = set_up.ok(&["compare", "--json"]).json();
+    assert_eq!(compared["comparisons"][0]["findings"][0]["key"], "would-mail", "{compared}");
 }
 
 #[test]

@@ -179,13 +179,17 @@ impl Carry {
     /// Tells whether an entry is carried without the people it names, since the far server might write to them.
     #[must_use]
     pub fn leaves_out_people(&self, entry: &Entry) -> bool {
-        let acts = self.scheduling.may_write();
-        let wanted = match &self.shows {
+        self.scheduling.may_write() && self.wants_people() && names_people(entry)
+    }
+
+    /// Tells whether people go along as people where nobody is written to.
+    pub(crate) fn wants_people(&self) -> bool {
+        let shown = match &self.shows {
             Shows::Everything => true,
             Shows::Details(details) => details.parts().contains(Part::Detail(Detail::People)),
             Shows::Busy(_) => false,
         };
-        acts && wanted && self.people == People::Silent && names_people(entry)
+        shown && self.people == People::Silent
     }
 
     /// Tells whether copies may make the far server write to people.
@@ -324,7 +328,7 @@ impl Hidden {
     }
 }
 
-fn names_people(entry: &Entry) -> bool {
+pub(crate) fn names_people(entry: &Entry) -> bool {
     entry.components().flat_map(Component::properties).any(|p| p.is("ORGANIZER") || p.is("ATTENDEE"))
 }
 

@@ -6,6 +6,7 @@ mod choosing;
 mod entries;
 mod generate;
 mod ical_text;
+mod mail_table;
 mod meaning;
 mod merging;
 mod reconcile_table;

@@ -95,6 +95,8 @@ pub struct Abilities {
     pub sync_reports: bool,
     /// Whether its server writes to people because of entries (RFC 6638).
     pub scheduling: Scheduling,
+    /// Whether it obeys what a client says about its messages (RFC 6638, 8.1).
+    pub auto_schedules: bool,
     /// Whether conditions on writes are known to be kept; `None` where that must be tried.
     pub keeps_conditions: Option<bool>,
 }
@@ -108,6 +110,7 @@ impl Abilities {
             max_size: None,
             sync_reports: false,
             scheduling: Scheduling::Never,
+            auto_schedules: false,
             keeps_conditions: Some(true),
         }
     }
@@ -250,11 +253,20 @@ impl Calendar {
                     max_size: found.info.max_size,
                     sync_reports: found.info.sync_reports,
                     scheduling: found.scheduling,
+                    auto_schedules: found.auto_schedules,
                     keeps_conditions: None,
                 })
             }
             Self::Feed(_) | Self::Made(_) => Ok(Abilities::local(false)),
             Self::File(_) | Self::Folder(_) => Ok(Abilities::local(true)),
+        }
+    }
+
+    /// Tells whether its server was seen to schedule (RFC 6638, 3.2.10), whatever it announces.
+    pub(crate) fn tags_schedules(&self) -> bool {
+        match self {
+            Self::Dav { client, .. } => client.tags_schedules(),
+            Self::Feed(_) | Self::Made(_) | Self::File(_) | Self::Folder(_) => false,
         }
     }
 
@@ -314,9 +326,14 @@ impl Calendar {
         }
     }
 
-    pub(crate) async fn delete(&self, href: &ObjectHref, condition: &Condition) -> Result<Stored> {
+    pub(crate) async fn delete(
+        &self,
+        href: &ObjectHref,
+        condition: &Condition,
+        silently: bool,
+    ) -> Result<Stored> {
         match self {
-            Self::Dav { client, url } => Ok(client.delete(url, href, condition).await?),
+            Self::Dav { client, url } => Ok(client.delete(url, href, condition, silently).await?),
             Self::Feed(_) | Self::Made(_) => Err(CalendarError::ReadOnly),
             Self::File(file) => file.delete(href, condition).await,
             Self::Folder(folder) => folder.delete(href, condition),

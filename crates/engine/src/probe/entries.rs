@@ -53,7 +53,7 @@ pub(super) async fn take_away(end: &CalendarEnd, href: &ObjectHref, mark: &str) 
         return Ok(Taken::Gone { was_there: false });
     }
     let condition = etag.map_or(Condition::Exists, Condition::Is);
-    let out = Outgoing { href, text: None, condition };
+    let out = Outgoing { href, text: None, condition, silently: true };
     drop(send(end, &out, &Cell::new(false)).await);
     Ok(match read(end, href).await? {
         None => Taken::Gone { was_there: true },

@@ -191,7 +191,7 @@ impl<'p> Prober<'p> {
         }
         let before = if step == ProbeStep::Create { Some(self.marks().await?) } else { None };
         let condition = if step == ProbeStep::Create { Condition::Absent } else { Condition::Exists };
-        let out = Outgoing { href: &self.trial.href, text: text.as_deref(), condition };
+        let out = Outgoing { href: &self.trial.href, text: text.as_deref(), condition, silently: true };
         match send(end, &out, &Cell::new(false)).await {
             Sent::Done(_) => {}
             Sent::Refused { told, .. } => return Ok(Err(ProbeFault::NotTaken(told))),
@@ -224,7 +224,12 @@ impl<'p> Prober<'p> {
         tokio::time::sleep(A_SECOND).await;
         self.trial.probe.sequence += 1;
         let text = self.trial.probe.entry(self.options.now).caldav_text(self.options.now);
-        let out = Outgoing { href: &self.trial.href, text: Some(&text), condition: Condition::Exists };
+        let out = Outgoing {
+            href: &self.trial.href,
+            text: Some(&text),
+            condition: Condition::Exists,
+            silently: true,
+        };
         drop(send(end, &out, &Cell::new(false)).await);
         let (token_then, ctag_then, _) = self.marks().await?;
         // A run would find it by the listing perhaps: the next one, which trusts the mark, would not.

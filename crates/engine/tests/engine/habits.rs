@@ -14,7 +14,7 @@ fn spoils(habit: Habit) -> bool {
     use Habit::{
         AddsDuration, CutsAtComma, EventsOnly, EventsOnlyInWord, FloatingToUtc, KeepsNothing, NullAfterPut,
         RefusesEmptyX, RefusesRules, RefusesZeroLength, SizeLimit412, SizeLimit413, SizeLimit507,
-        SplitsEscapedCommas,
+        SplitsEscapedCommas, StripsPeople,
     };
     matches!(
         habit,
@@ -32,6 +32,7 @@ fn spoils(habit: Habit) -> bool {
             | SizeLimit413
             | SizeLimit507
             | SplitsEscapedCommas
+            | StripsPeople
     )
 }
 

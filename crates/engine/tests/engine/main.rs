@@ -10,6 +10,7 @@ mod habits;
 mod histories;
 mod local_calendars;
 mod matching;
+mod meetings;
 mod one_way_histories;
 mod regressions;
 mod routes;

@@ -22,10 +22,13 @@ pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
                 out += &format!("\n{number}  {route}: {deletions}\n");
                 out += &deletion_lines(&item.entries, zone, all);
             }
-            _ => {
+            kind => {
                 let start = start_text(&item.start, zone);
                 let title = shorten(&item.title, 60);
-                out += &format!("\n{number}  {route}: calendars disagree about {title}, {start}\n");
+                out += &match kind {
+                    "mail" => format!("\n{number}  {route}: {title}, {start}\n   {}\n", would_do(item)),
+                    _ => format!("\n{number}  {route}: calendars disagree about {title}, {start}\n"),
+                };
                 out += &field_lines(item);
             }
         }
@@ -51,12 +54,34 @@ pub(crate) fn deletion_lines(entries: &[Deletion], zone: &TimeZone, all: bool) -
     out
 }
 
-/// Side by side: what was agreed, and what each calendar says now; empty where it says what was agreed.
+/// What would be done, and why it waits.
+fn would_do(item: &Held) -> String {
+    let places = |action: &str| {
+        let of = item.mail.iter().filter(|mail| mail.action == action);
+        of.map(|mail| clean(&mail.calendar)).collect::<Vec<_>>().join(", ")
+    };
+    let done = [("changing it in", places("update")), ("deleting it from", places("delete"))];
+    let done: Vec<_> =
+        done.into_iter().filter(|(_, at)| !at.is_empty()).map(|(what, at)| format!("{what} {at}")).collect();
+    format!("{} could make the server write to people", done.join(" and "))
+}
+
+/// Side by side: what was agreed, and what each calendar says now, or would say; empty where it says what was agreed.
 pub(crate) fn field_lines(item: &Held) -> String {
-    let calendars: Vec<&String> =
-        item.choices.iter().filter(|choice| !matches!(choice.as_str(), "both" | "newest")).collect();
-    let mut columns = vec![("Field", Align::Left), ("Agreed", Align::Left)];
-    columns.extend(calendars.iter().map(|name| (name.as_str(), Align::Left)));
+    let is_mail = item.kind == "mail";
+    let mut calendars: Vec<&String> = match is_mail {
+        true => item.mail.iter().filter(|mail| mail.action == "update").map(|mail| &mail.calendar).collect(),
+        false => item.choices.iter().filter(|choice| !matches!(choice.as_str(), "both" | "newest")).collect(),
+    };
+    calendars.dedup();
+    if calendars.is_empty() {
+        return String::new();
+    }
+    let heads =
+        calendars.iter().map(|name| if is_mail { format!("Then in {name}") } else { (*name).clone() });
+    let heads: Vec<_> = heads.collect();
+    let mut columns = vec![("Field", Align::Left), (if is_mail { "Now" } else { "Agreed" }, Align::Left)];
+    columns.extend(heads.iter().map(|head| (head.as_str(), Align::Left)));
     let row = |field: &Field| {
         let name = match field.occurrence.as_str() {
             "" => clean(&field.field),
@@ -77,6 +102,8 @@ pub(crate) fn effect(item: &Held) -> String {
     match (item.kind.as_str(), item.decision.as_deref()) {
         ("deletions", Some("delete")) => "these entries will be deleted".to_owned(),
         ("deletions", _) => "these entries will stay, and be left alone from then on".to_owned(),
+        ("mail", Some("send")) => "it will be done, and the server may write to people".to_owned(),
+        ("mail", _) => "it stays there as it is, until something else changes".to_owned(),
         (_, Some("newest")) => "the newest text will count".to_owned(),
         (_, Some("both")) => {
             "the newest text will count, and the other one will be an entry of its own".to_owned()

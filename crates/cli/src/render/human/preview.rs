@@ -2,13 +2,13 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use chestnut_engine::PreviewReport;
+use chestnut_engine::{PreviewReport, Why};
 use jiff::tz::TimeZone;
 
 use crate::render::{Align, clean, count, shorten, start_text, style, table, zone_name};
 use crate::report::preview::{Line, RoutePreview};
 use crate::settings::RouteSettings;
-use crate::words::{left_out_why, left_out_words};
+use crate::words::{left_out_why, left_out_words, scheduler_lines};
 
 /// Lines that are shown without `-v`.
 const ENOUGH: usize = 12;
@@ -28,7 +28,14 @@ pub(crate) fn human(preview: &RoutePreview, zone: &TimeZone, all: bool) -> Strin
                 .collect();
         told.extend((preview.link > 0).then(|| format!("{} already there and alike", preview.link)));
         let held = preview.changes.iter().filter(|change| change.action == "hold").count();
-        told.extend((held > 0).then(|| format!("{held} to be decided by a person")));
+        told.extend((held > preview.would_mail).then(|| {
+            let number = held - preview.would_mail;
+            format!("{number} to be decided by a person")
+        }));
+        told.extend(
+            (preview.would_mail > 0)
+                .then(|| format!("{} held, since a server could write to people", preview.would_mail)),
+        );
         out += &format!("  {}; nothing is written by a preview\n", told.join(", "));
     }
     if preview.held > 0 {
@@ -75,10 +82,13 @@ pub(crate) fn first_summary(name: &str, route: &RouteSettings, preview: &Preview
         line(count, &format!("{what} in {}{more}", clean(calendar)));
     }
     line(preview.matched, "of these stood there before: they follow their sources, and stay their owner's");
-    line(number("hold"), "say different things in different calendars, and wait for a person");
+    let mails = preview.changes.iter().filter(|c| matches!(c.why, Why::WouldMail { .. })).count();
+    line(number("hold") - mails, "say different things in different calendars, and wait for a person");
+    line(mails, "could make a server write to people, and wait for a person");
     line(preview.held, "deletions are held, for a person to decide");
     line(preview.strangers, "stand only on the far side, and are left alone");
     line(preview.left_out.len(), "are left out");
+    out += &scheduler_lines(&preview.schedulers, route.carry.people);
     out
 }
 

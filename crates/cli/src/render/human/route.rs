@@ -63,9 +63,20 @@ pub(crate) fn described(route: &Whole, explained: bool) -> String {
 }
 
 pub(crate) fn copy_lines(copies: &[&RouteCopy], zone: &TimeZone, all: bool) -> String {
-    let shown = if all { copies.len() } else { copies.len().min(ENOUGH) };
     let number = count(copies.len(), "copy", "copies");
-    let mut out = format!("{number} would be deleted; times in {}\n", zone_name(zone));
+    format!("{number} would be deleted; times in {}\n", zone_name(zone)) + &listed(copies, zone, all)
+}
+
+/// Copies that stay, since somebody invited people to them.
+pub(crate) fn staying_lines(copies: &[&RouteCopy], zone: &TimeZone, all: bool) -> String {
+    let number = count(copies.len(), "copy stays", "copies stay");
+    let why = "the server could write to people if they were deleted";
+    format!("{number}: {why}; times in {}\n", zone_name(zone)) + &listed(copies, zone, all)
+}
+
+fn listed(copies: &[&RouteCopy], zone: &TimeZone, all: bool) -> String {
+    let shown = if all { copies.len() } else { copies.len().min(ENOUGH) };
+    let mut out = String::new();
     let columns = [("In", Align::Left), ("Starts", Align::Left), ("Title", Align::Left)];
     let row = |copy: &&RouteCopy| {
         vec![clean(&copy.calendar), start_text(&copy.start, zone), shorten(&copy.title, 60)]

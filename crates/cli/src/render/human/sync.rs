@@ -99,10 +99,11 @@ pub(crate) fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
         );
     }
     if run.held > 0 {
-        let deletions = run.held - run.held_disagreements;
+        let deletions = run.held - run.held_disagreements - run.held_mail;
         for (number, one, many, why) in [
             (deletions, "deletion is", "deletions are", "more than the route deletes unasked"),
             (run.held_disagreements, "disagreement is", "disagreements are", "the route asks a person"),
+            (run.held_mail, "change is", "changes are", "a server could write to people because of it"),
         ] {
             if number > 0 {
                 let held = count(number, one, many);
