@@ -81,6 +81,29 @@ pub fn undo_habits(sent: &Entry, back: &Entry, habits: &Habits) -> Undone {
     Undone { is_edited, stood, changed }
 }
 
+/// Tells whether a text that stands in a calendar shows that another one was written there over `before`, whoever edited
+/// it since: something that was new in what was sent is in it. An edit of just that leaves nothing that shows it.
+#[must_use]
+pub fn shows_write(before: &Entry, sent: &Entry, now: &Entry, habits: &Habits) -> bool {
+    let (was, meant, stands) = (occurrences_of(before), occurrences_of(sent), occurrences_of(now));
+    let ids: BTreeSet<_> = was.keys().chain(meant.keys()).collect();
+    ids.into_iter().any(|id| match (was.get(id), meant.get(id), stands.get(id)) {
+        (None, Some(_), now) => now.is_some(),
+        (Some(_), None, now) => now.is_none(),
+        (Some((_, was)), Some((_, meant)), Some((_, stands))) => {
+            let said = |fields: &Fields, key: &Key| fields.get(key).map(|said| said.0.clone());
+            let keys: BTreeSet<&Key> = was.keys().chain(meant.keys()).collect();
+            let mut news = keys.into_iter().filter(|key| said(was, key) != said(meant, key));
+            news.any(|key| {
+                let is_new = said(stands, key) != said(was, key);
+                let is_same = said(stands, key) == said(meant, key);
+                is_new && (is_same || is_explained(key, meant.get(key), stands.get(key), stands, habits))
+            })
+        }
+        (_, _, None) | (None, None, _) => false,
+    })
+}
+
 fn is_explained(
     key: &Key,
     sent: Option<&Said>,

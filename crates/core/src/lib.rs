@@ -55,7 +55,7 @@ pub use choose::{Choice, ChoiceKey, Test, Words};
 pub use compare::{copy_differences, replica_differences};
 pub use derive::{BusyTime, single_entries};
 pub use entry::{Entry, EntryError, Kind, Kinds, PRODID};
-pub use habits::{Habits, Undone, undo_habits};
+pub use habits::{Habits, Undone, shows_write, undo_habits};
 pub use hex::hex;
 pub use ids::{ETag, EventUid, ObjectHref, SyncToken};
 pub use mail::{Mail, Scheduler, shows_agent_honoured, with_own_details, without_people};

@@ -6,7 +6,8 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::rc::Rc;
 
 use chestnut_core::{
-    ContentKey, Decided, Entry, EventUid, Habits, Matches, ObjectHref, Origin, Shows, Strangers, undo_habits,
+    ContentKey, Decided, Entry, EventUid, Habits, Matches, ObjectHref, Origin, Shows, Strangers, shows_write,
+    undo_habits,
 };
 use chestnut_store::{
     BodyId, CalendarId, HeldItem, Intent, LinkId, LinkState, Object, ObjectId, ObjectState, PlaceRow,
@@ -421,6 +422,11 @@ impl Gatherer<'_> {
             if case.agreed.is_none() {
                 case.agreed = self.kept(intent.agreed, known)?;
             }
+        }
+        // It may never have arrived, and what stands there be an edit of what stood there before.
+        let shows = |before: &Kept| shows_write(&before.entry, &sent.entry, &now.entry, &self.habits[side]);
+        if undone.is_edited && !before.as_deref().is_none_or(shows) {
+            return Ok(());
         }
         // What the others said then is part of what was sent; whether they have it too, is another thing.
         for (other, body) in self.store.considered(intent.link)? {

@@ -162,11 +162,15 @@ impl Applier<'_> {
                 self.remember(writer, work, LinkRow { state: LinkState::Refused, due: None, ..kept }, false)?;
             }
             Fate::LeaveOut(reason) => {
-                self.remember(writer, work, left_out(*reason), false)?;
+                let link = self.remember(writer, work, left_out(*reason), false)?;
+                if *reason != LeftOut::Unreadable {
+                    writer.let_through(route, Some(link))?;
+                }
             }
             Fate::Release => {
                 let row = LinkRow { told: None, ..new_row(LinkState::Released) };
-                self.remember(writer, work, row, false)?;
+                let link = self.remember(writer, work, row, false)?;
+                writer.let_through(route, Some(link))?;
             }
             Fate::Hold(_) => {
                 let kept = old.unwrap_or_else(|| new_row(LinkState::Held));

@@ -618,3 +618,32 @@ fn a_preview_after_a_change_of_the_rule_changes_nothing_for_the_run() {
     let done = world.sync();
     assert_eq!(done.summary.calendars["target"].deleted, 1, "{:?}", done.changes);
 }
+
+/// A write that a killed run was about to send never arrived, and somebody edits what still stands there: what the other
+/// calendar said is no part of what is agreed.
+#[test]
+fn a_write_that_never_arrived_is_not_taken_for_done_because_of_an_edit() {
+    for steps in 1..60 {
+        let world = World::new(3);
+        world.sync_two_way();
+        let (there, text) = text_of(&world.target, "orchard-0001@");
+        let title =
+            text.split("SUMMARY:").nth(1).and_then(|rest| rest.lines().next()).expect("a title").to_owned();
+        world.edit(&world.target, &there, &format!("SUMMARY:{title}"), "SUMMARY:From the board");
+        world.pass(60);
+        world.kill_at(Some(steps), false);
+        let was_killed = world.try_sync_two_way().is_err() || world.was_killed();
+        world.kill_at(None, false);
+        world.edit(&world.source, "orchard-0001.ics", "END:VEVENT", "X-CRATES:12\r\nEND:VEVENT");
+        world.pass(60);
+        world.sync_two_way();
+        for end in [&world.source, &world.target] {
+            let (_, text) = text_of(end, "orchard-0001@");
+            assert!(text.contains("From the board") && text.contains("X-CRATES:12"), "{steps}: {text}");
+        }
+        if !was_killed {
+            return;
+        }
+    }
+    panic!("every run was killed");
+}
