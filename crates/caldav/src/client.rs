@@ -321,17 +321,22 @@ impl Client {
         Ok(counts)
     }
 
+    /// Asks what a calendar is, and how much room is left.
+    ///
+    /// # Errors
+    /// The address is no calendar, or the server does not answer.
+    pub async fn calendar(&self, calendar: &Url) -> Result<CalendarInfo, DavError> {
+        let (found, answer) = self.properties(Propfind::of_calendar_and_room(calendar)).await?;
+        protocol::read_calendar(&found, &answer.url)?.ok_or_else(|| no_calendar(calendar))
+    }
+
     /// Asks what a calendar and its server can do.
     ///
     /// # Errors
     /// The address is no calendar, or the server does not answer.
     pub async fn capabilities(&self, calendar: &Url) -> Result<Capabilities, DavError> {
         let (found, answer) = self.properties(Propfind::of_calendar(calendar)).await?;
-        let info = protocol::read_calendar(&found, &answer.url)?.ok_or_else(|| DavError::NotCalDav {
-            url: Box::new(calendar.clone()),
-            asked: Asked::Calendar,
-            instead: Instead::NoCalendar,
-        })?;
+        let info = protocol::read_calendar(&found, &answer.url)?.ok_or_else(|| no_calendar(calendar))?;
         let announced = |answer: &Answer, class: &str| {
             let headers = answer.headers.get_all("dav").iter().filter_map(|h| h.to_str().ok());
             headers.flat_map(|h| h.split(',')).any(|one| one.trim() == class)
@@ -689,4 +694,8 @@ fn is_silent(outcome: &Result<Answer, TransportError>) -> bool {
 
 fn options_request(url: &Url) -> Request {
     Request { method: "OPTIONS", url: url.clone(), headers: Vec::new(), body: String::new() }
+}
+
+fn no_calendar(url: &Url) -> DavError {
+    DavError::NotCalDav { url: Box::new(url.clone()), asked: Asked::Calendar, instead: Instead::NoCalendar }
 }

@@ -42,6 +42,8 @@ pub(crate) struct Step {
     pub(crate) seen: String,
     /// Something that works, and still should be known; untrusted text.
     pub(crate) note: Option<String>,
+    /// The host that was talked to, or asked about.
+    pub(crate) host: String,
     pub(crate) milliseconds: u64,
 }
 
@@ -107,13 +109,17 @@ impl Check<'_> {
         u64::try_from(now.duration_since(since.replace(now)).as_millis()).unwrap_or(u64::MAX)
     }
 
+    fn push(&mut self, step: &'static str, ok: bool, seen: String, note: Option<String>) {
+        let (milliseconds, host) = (self.passed(), host_of(&self.url));
+        self.steps.push(Step { step, ok, seen, note, host, milliseconds });
+    }
+
     fn seen(&mut self, step: &'static str, seen: impl Into<String>) {
         self.seen_with(step, seen, None);
     }
 
     fn seen_with(&mut self, step: &'static str, seen: impl Into<String>, note: Option<String>) {
-        let milliseconds = self.passed();
-        self.steps.push(Step { step, ok: true, seen: seen.into(), note, milliseconds });
+        self.push(step, true, seen.into(), note);
     }
 
     fn failed(&mut self, step: &'static str, error: &DavError, hint: String) -> Failure {
@@ -125,8 +131,7 @@ impl Check<'_> {
         {
             self.elsewhere = Some(to.clone());
         }
-        let milliseconds = self.passed();
-        self.steps.push(Step { step, ok: false, seen: error.in_words(), note: None, milliseconds });
+        self.push(step, false, error.in_words(), None);
         account_step_failed(self.name, error, hint)
     }
 
@@ -141,8 +146,7 @@ impl Check<'_> {
             ResolvedStart::Elsewhere { domain, record } => {
                 let failure = another_domain(&format!("account {}", self.name), &domain, &record);
                 let seen = calendars_are_elsewhere(&domain, &record);
-                let milliseconds = self.passed();
-                self.steps.push(Step { step: "records", ok: false, seen, note: None, milliseconds });
+                self.push("records", false, seen, None);
                 return Err(Failure { code: crate::exit_code::ExitCode::Failed, ..failure });
             }
         }
@@ -273,11 +277,14 @@ impl Check<'_> {
             Err(DavError::NoCalendars { .. }) => Some(DiscoveryStage::Principal),
             _ => Some(told.last().map_or(DiscoveryStage::Start, |(stage, ..)| *stage)),
         };
-        let mut push = |step, seen: String, milliseconds| {
-            self.steps.push(Step { step, ok: true, seen, note: None, milliseconds });
+        let mut push = |step, seen: String, of: DiscoveryStage, milliseconds| {
+            let asked = told.iter().rev().find(|(stage, ..)| *stage == of).map(|(.., url, _)| url);
+            let host = host_of(asked.unwrap_or(&self.url));
+            self.steps.push(Step { step, ok: true, seen, note: None, host, milliseconds });
         };
+        let start = DiscoveryStage::Start;
         if stage.is_some() && !told.is_empty() {
-            push("sign-in", signed_in_words(self.account), spent(DiscoveryStage::Start));
+            push("sign-in", signed_in_words(self.account), start, spent(start));
         }
         let error = match found {
             Ok(found) => {
@@ -287,11 +294,12 @@ impl Check<'_> {
                     false => url.to_string(),
                 };
                 let principal = found.principal.as_ref().map_or_else(|| NO_PRINCIPAL.to_owned(), path);
-                push("principal", principal, 0);
+                push("principal", principal, start, 0);
                 if !found.homes.is_empty() {
                     push(
                         "home",
                         found.homes.iter().map(path).collect::<Vec<_>>().join(", "),
+                        DiscoveryStage::Principal,
                         spent(DiscoveryStage::Principal),
                     );
                 }
@@ -299,6 +307,7 @@ impl Check<'_> {
                 push(
                     "calendars",
                     calendars_found(found.calendars.len(), writable),
+                    DiscoveryStage::Home,
                     spent(DiscoveryStage::Home),
                 );
                 return Ok(found);
@@ -331,4 +340,9 @@ impl Check<'_> {
         certificate_advice(fault, self.certificate.as_ref(), name, self.now)
             .unwrap_or_else(|| dav_hint(error, name))
     }
+}
+
+/// The host of an address.
+pub(crate) fn host_of(url: &Url) -> String {
+    url.host_str().unwrap_or_default().to_owned()
 }

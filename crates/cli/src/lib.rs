@@ -6,6 +6,7 @@
 
 mod args;
 mod check_account;
+mod check_calendars;
 mod commands;
 mod environment;
 mod exit_code;

@@ -100,8 +100,8 @@ fn account(command: &AccountCommand, common: &Common, io: &mut Io<'_>) -> Result
     match command {
         AccountCommand::List => account_list::run(common, io),
         AccountCommand::Add(args) => account_add::run(args, common, io),
-        AccountCommand::Test { names, sign_in_also_at } => {
-            account_test::run(names, sign_in_also_at, common, io)
+        AccountCommand::Test { names, sign_in_also_at, write } => {
+            account_test::run(names, sign_in_also_at, write, common, io)
         }
         AccountCommand::Login { account, code, no_browser } => {
             account_login::run(account, *code, *no_browser, common, io)

@@ -38,7 +38,7 @@ pub use observe::{Observer, Phase, Progress, Silent};
 pub use options::{Only, RunOptions, Selection};
 pub use probe::{
     CannotProbe, Leftover, Leg, LegOutcome, NewestCompared, ProbeFault, ProbeHow, ProbeReport, ProbeSkip,
-    ProbeStep, probe_route, sweep_route,
+    ProbeStep, WriteStep, WriteTrial, probe_route, sweep_route, try_writing,
 };
 pub use read_calendar::{ReadEntry, Unread, read_calendar};
 pub use retire::{RouteCopy, copies_of, forget_route, remove_copies};

@@ -210,6 +210,10 @@ fn push_collection(
         (CALDAV, "supported-calendar-component-set") => {
             Some(server.kinds_of(collection).iter().map(|k| format!("<c:comp name=\"{k}\"/>")).collect())
         }
+        (DAV, "quota-available-bytes") => {
+            let used: usize = collection.objects.values().map(|object| object.text.len()).sum();
+            Some(50_000_000_usize.saturating_sub(used).to_string())
+        }
         (CALDAV, "max-resource-size") if server.has(Habit::SizeLimit413) => Some("2000".to_owned()),
         (CALENDARSERVER, "getctag") if !server.has(Habit::NoSyncNoCtag) => Some(server.token(collection)),
         (APPLE, "calendar-color") if !collection.color.is_empty() => {

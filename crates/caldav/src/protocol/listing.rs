@@ -26,6 +26,8 @@ pub struct CalendarInfo {
     pub writable: Option<bool>,
     /// The largest entry it accepts, in bytes (RFC 4791, 5.2.5).
     pub max_size: Option<u64>,
+    /// How many bytes there is room for (RFC 4331, 3); `None` where nobody asked, or the server does not say.
+    pub room: Option<u64>,
     /// Whether it answers sync reports (RFC 6578).
     pub sync_reports: bool,
     /// Its sync token, where it has one.
@@ -102,6 +104,7 @@ pub(super) fn calendar_info(response: &PropResponse, base: &Url) -> Option<Calen
         kinds: response.prop(CALDAV, "supported-calendar-component-set").map_or_else(Kinds::all, kinds),
         writable: privileges.map(may_write),
         max_size: response.text(CALDAV, "max-resource-size").and_then(|t| t.parse().ok()),
+        room: response.text(DAV, "quota-available-bytes").and_then(|t| t.trim().parse().ok()),
         sync_reports: sync_reports || (reports.is_none() && sync_token.is_some()),
         sync_token,
         ctag: token(CALENDARSERVER, "getctag"),

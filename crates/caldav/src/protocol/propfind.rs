@@ -25,6 +25,14 @@ pub(super) const OF_A_CALENDAR: &[&str] = &[
     "<d:sync-token/><s:getctag/>",
 ];
 
+/// Of a calendar itself, for a person who wants to know: with the room that is left (RFC 4331).
+const OF_A_CALENDAR_AND_ITS_ROOM: &[&str] = &[
+    OF_A_CALENDAR[0],
+    OF_A_CALENDAR[1],
+    OF_A_CALENDAR[2],
+    "<d:sync-token/><s:getctag/><d:quota-available-bytes/>",
+];
+
 /// A PROPFIND (RFC 4918, 9.1), whole or in parts; at most four of them.
 #[derive(Debug)]
 pub struct Propfind {
@@ -66,6 +74,12 @@ impl Propfind {
     #[must_use]
     pub fn of_calendar(url: &Url) -> (Self, Request) {
         Self::new(url, "0", Asked::Calendar, OF_A_CALENDAR)
+    }
+
+    /// Asks what a calendar is, what it can, and how much room is left.
+    #[must_use]
+    pub fn of_calendar_and_room(url: &Url) -> (Self, Request) {
+        Self::new(url, "0", Asked::Calendar, OF_A_CALENDAR_AND_ITS_ROOM)
     }
 
     /// Asks for a calendar's ctag.

@@ -18,6 +18,9 @@ pub(crate) enum AccountCommand {
         /// Another server of the same service that may have the sign-in; written into the configuration
         #[arg(long, value_name = "URL")]
         sign_in_also_at: Vec<String>,
+        /// A calendar to write a test entry into: it is created, changed and deleted again
+        #[arg(long, value_name = "CALENDAR")]
+        write: Vec<String>,
     },
     /// Sign in with a browser, for accounts with `oauth`
     Login {

@@ -1,25 +1,33 @@
 //! `chestnut account test`: the way to the calendars, step by step.
 
 use crate::args::Common;
+use crate::check_account::Checked;
+use crate::check_calendars::CalendarCheck;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show};
 use crate::new_account::{also_at, also_at_value, try_account};
-use crate::open::load;
+use crate::open::{block_on, load};
 use crate::render::human::account_test::human;
 use crate::report::account_test::{Report, account_report as report};
-use crate::settings::ConfigurationText;
+use crate::settings::{ConfigurationText, Connections, Settings, route_key};
+use crate::words::not_on_a_server;
 
 pub(crate) fn run(
     names: &[String],
     also: &[String],
+    write: &[String],
     common: &Common,
     io: &mut Io<'_>,
 ) -> Result<ExitCode, Failure> {
     let mut settings = load(common, io)?;
     let also = also_at(also)?;
-    let chosen: Vec<String> =
+    let written = accounts_of(&settings, write)?;
+    let names = if names.is_empty() { &written[..] } else { names };
+    let mut chosen: Vec<String> =
         settings.chosen_accounts(names)?.iter().map(|(name, _)| (*name).to_owned()).collect();
+    chosen.extend(written.iter().filter(|name| !names.contains(name)).cloned());
+    chosen.dedup();
     let base = settings.base().to_owned();
     let mut accounts = Vec::new();
     for name in &chosen {
@@ -35,6 +43,12 @@ pub(crate) fn run(
             text.put("account", name, "sign-in-also-at", value);
             settings = text.save()?;
         }
+        let checked = checked.and_then(|checked| {
+            let write = write.iter().filter(|calendar| {
+                settings.calendars[calendar.as_str()].account.as_deref() == Some(name.as_str())
+            });
+            look_at_calendars(&settings, name, checked, &write.collect::<Vec<_>>(), io)
+        });
         accounts.push(report(Some(&settings), name, &account, checked));
     }
     let code = accounts.iter().map(|account| account.code).max().unwrap_or(ExitCode::Ok);
@@ -45,4 +59,48 @@ pub(crate) fn run(
         io.err.write_all(failed.failure().lines().as_bytes())?;
     }
     Ok(code)
+}
+
+/// The accounts of calendars that are to be written.
+fn accounts_of(settings: &Settings, calendars: &[String]) -> Result<Vec<String>, Failure> {
+    let mut accounts = Vec::new();
+    for name in calendars {
+        let (name, calendar) = settings.chosen_calendar(name)?;
+        let account = calendar.account.clone().ok_or_else(|| not_on_a_server(name))?;
+        if !accounts.contains(&account) {
+            accounts.push(account);
+        }
+    }
+    Ok(accounts)
+}
+
+/// Adds what the calendars can do, and what came of writing into some of them.
+fn look_at_calendars(
+    settings: &Settings,
+    account: &str,
+    mut checked: Checked,
+    write: &[&String],
+    io: &Io<'_>,
+) -> Result<Checked, Failure> {
+    let Ok(found) = &mut checked.outcome else { return Ok(checked) };
+    let connections = Connections::new(settings, &io.environment);
+    let check =
+        CalendarCheck { connections: &connections, account, measures: !io.environment.clock_is_fixed() };
+    let now = io.environment.now()?;
+    let key = if write.is_empty() { Vec::new() } else { route_key(settings, true)? };
+    let (steps, failure) = block_on(async {
+        let mut steps: Vec<_> = check.look(found).await?.into_iter().collect();
+        let mut failure = None;
+        for calendar in write {
+            let (more, failed) = check.write(calendar, &key, now).await?;
+            steps.extend(more);
+            failure = failure.or(failed);
+        }
+        Ok::<_, Failure>((steps, failure))
+    })??;
+    checked.steps.extend(steps);
+    if let Some(failure) = failure {
+        checked.outcome = Err(failure);
+    }
+    Ok(checked)
 }

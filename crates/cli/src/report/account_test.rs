@@ -84,6 +84,15 @@ pub(crate) fn account_report(
     };
     let found: Option<&Found> = outcome.as_ref().ok();
     let path = |url: &url::Url| url.path().to_owned();
+    let mut calendars = found.map(|f| configured(settings, name, f)).unwrap_or_default();
+    let were_asked = steps.iter().any(|step| step.step == "mail");
+    for (report, info) in calendars.iter_mut().zip(found.iter().flat_map(|found| &found.calendars)) {
+        report.changes_by = were_asked.then_some(match (info.sync_reports, &info.ctag) {
+            (true, _) => "sync-report",
+            (false, Some(_)) => "ctag",
+            (false, None) => "listing",
+        });
+    }
     AccountReport {
         account: name.to_owned(),
         url: url.to_string(),
@@ -91,7 +100,7 @@ pub(crate) fn account_report(
         ok: found.is_some(),
         principal: found.and_then(|f| f.principal.as_ref()).map(path),
         homes: found.map(|f| f.homes.iter().map(path).collect()).unwrap_or_default(),
-        calendars: found.map(|f| configured(settings, name, f)).unwrap_or_default(),
+        calendars,
         error: outcome.as_ref().err().map(|f| f.message.clone()),
         hint: outcome.as_ref().err().and_then(|f| f.hint.clone()),
         code,

@@ -40,6 +40,12 @@ pub(crate) struct CalendarReport {
     pub(crate) entries: Option<BTreeMap<&'static str, usize>>,
     pub(crate) rights: &'static str,
     pub(crate) shared: bool,
+    /// The largest entry that it takes, in bytes; `None` where it does not tell.
+    pub(crate) max_size: Option<u64>,
+    /// For how many bytes there is room; `None` where nobody asked, or the server does not tell.
+    pub(crate) room: Option<u64>,
+    /// How changes are found: `sync-report`, `ctag` or `listing`; `None` where nobody asked.
+    pub(crate) changes_by: Option<&'static str>,
     pub(crate) configured_as: Vec<String>,
     pub(crate) routes: Vec<String>,
 }
@@ -81,6 +87,9 @@ pub(crate) fn configured(settings: Option<&Settings>, account: &str, found: &Fou
             entries: None,
             rights: rights_word(info.writable),
             shared: info.is_shared || others,
+            max_size: info.max_size,
+            room: info.room,
+            changes_by: None,
             routes: settings.map(|s| routes_of(s, &configured_as)).unwrap_or_default(),
             configured_as,
         }

@@ -2,6 +2,8 @@
 
 use chestnut_caldav::connection_check::{CertificateFacts, ServiceRecord};
 use chestnut_caldav::{Answer, CertificateFault, DavError};
+use chestnut_core::Scheduling;
+use chestnut_engine::WriteStep;
 use jiff::{SignedDuration, Timestamp};
 
 use super::errors::InWords as _;
@@ -127,6 +129,47 @@ pub(crate) fn signed_in_words(account: &AccountSettings) -> String {
         (SignInSettings::Token(_), _) => "accepted, by token".to_owned(),
         (SignInSettings::OAuth(_), _) => "accepted, by OAuth".to_owned(),
     }
+}
+
+/// Whether a server writes to people by itself, as far as it tells.
+pub(crate) fn scheduling_words(scheduling: &Scheduling) -> String {
+    match scheduling {
+        Scheduling::Never => "the server sends no invitations".to_owned(),
+        Scheduling::Anybody => "the server sends invitations, and does not say for whom".to_owned(),
+        Scheduling::For(own) if own.is_empty() => {
+            "the server sends invitations, but has no address to send them for".to_owned()
+        }
+        Scheduling::For(own) => {
+            let plain = |address: &String| address.trim_start_matches("mailto:").to_owned();
+            let mut all: Vec<_> = own.iter().map(plain).collect();
+            all.dedup();
+            format!("the server sends invitations for {}", all.join(", "))
+        }
+    }
+}
+
+/// The word for a step of writing a test entry, and what was seen where it went well.
+pub(crate) fn write_step_words(step: WriteStep) -> (&'static str, &'static str) {
+    match step {
+        WriteStep::Create => ("create", "a test entry was created, and stands there as it was sent"),
+        WriteStep::Condition => ("condition", ""),
+        WriteStep::Change => ("change", "it was changed"),
+        WriteStep::Delete => ("delete", "it was deleted"),
+    }
+}
+
+/// Whether a server minds the conditions of writes.
+pub(crate) fn condition_words(keeps: Option<bool>) -> &'static str {
+    match keeps {
+        Some(false) => "a change on a condition that does not hold is taken: each write is looked at before",
+        _ => "a change on a condition that does not hold is refused, as it should be",
+    }
+}
+
+/// A test entry could not be taken away.
+pub(crate) fn left_there(calendar: &str) -> Failure {
+    Failure::failed(format!("the test entry may still stand in {calendar}"))
+        .hint(format!("Try again: `chestnut account test --write {calendar}` takes away what it left."))
 }
 
 /// What a server says of itself without a sign-in.

@@ -48,7 +48,8 @@ pub(crate) use causes::{cause_advice, cause_words};
 pub(crate) use checking::{
     NO_PRINCIPAL, PLAIN_HTTP, TRUSTED_THROUGH_PROXY, account_step_failed, answers, calendars_are_at,
     calendars_are_elsewhere, calendars_found, certificate_advice, certificate_ends, certificate_words,
-    check_proxy, clocks_differ, host_words, sends_on, server_words, signed_in_words,
+    check_proxy, clocks_differ, condition_words, host_words, left_there, scheduling_words, sends_on,
+    server_words, signed_in_words, write_step_words,
 };
 pub(crate) use configuration::{
     another_domain, cannot_be_reached, changed_meanwhile, configuration_not_written, feed_elsewhere,

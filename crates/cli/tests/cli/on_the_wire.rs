@@ -1,6 +1,6 @@
 //! Habits that only show on a real connection, and every starting point of an account.
 
-use chestnut_standin::Habit;
+use chestnut_standin::{Fault, FaultKind, Habit};
 
 use crate::desk::Desk;
 use crate::set_up::{BOARD, PRESSES, SetUp};
@@ -43,6 +43,55 @@ fn habits_of_connections_sign_in_and_addresses() {
     let set_up = SetUp::new(0);
     set_up.source.with(|server| server.habits = [HomeIsPrincipal].into());
     assert_eq!(set_up.run(&["account", "test", "packhouse"]).code, 0);
+}
+
+/// `account test --write` creates, changes and deletes a test entry, says what came of each, and leaves nothing behind,
+/// nor what an earlier trial left.
+#[test]
+fn a_calendar_is_tried_by_writing_into_it() {
+    let trial = |set_up: &SetUp| {
+        let told = set_up.run(&["account", "test", "--write", "board", "--json"]);
+        let accounts = told.json()["accounts"].as_array().expect("accounts").clone();
+        let [account] = &accounts[..] else { panic!("that account alone: {accounts:?}") };
+        let steps = account["steps"].as_array().expect("steps");
+        let text = |step: &serde_json::Value, key: &str| step[key].as_str().unwrap_or_default().to_owned();
+        let written = steps.iter().skip_while(|step| step["step"] != "mail");
+        let told_of: Vec<_> = written.map(|step| (text(step, "step"), text(step, "seen"))).collect();
+        (told.code, told_of, account["calendars"][0].clone())
+    };
+    let standing = |set_up: &SetUp| set_up.target.with(|server| server.texts(BOARD));
+    for (habit, code, last, words) in [
+        (None, 0, "delete", "it was deleted"),
+        (Some(Habit::IgnoresIfMatch), 0, "delete", "it was deleted"),
+        (Some(Habit::UidConflict403), 0, "delete", "it was deleted"),
+        (Some(Habit::FloatingToUtc), 0, "delete", "it was deleted"),
+    ] {
+        let set_up = SetUp::new(0);
+        set_up.target.with(|server| server.habits.extend(habit));
+        let (ended, steps, calendar) = trial(&set_up);
+        let at = steps.last().expect("steps");
+        let is_told = ended == code && at.0 == last && at.1.contains(words);
+        assert!(is_told, "{habit:?}: {ended} {steps:?}");
+        assert!(standing(&set_up).is_empty(), "{habit:?}");
+        assert_eq!((&calendar["changes_by"], &calendar["room"]), (&"sync-report".into(), &50_000_000.into()));
+        let condition = steps.iter().find(|(step, _)| step == "condition");
+        let is_taken = condition.is_some_and(|(_, seen)| seen.contains("is taken"));
+        assert_eq!(is_taken, habit == Some(Habit::IgnoresIfMatch), "{steps:?}");
+    }
+    // A calendar that may only be read, one that does not delete, and what is no calendar on a server.
+    let set_up = SetUp::new(0);
+    set_up.target.with(|server| {
+        server.faults.push(Fault::always("DELETE", FaultKind::Status { code: 500, retry_after: None }))
+    });
+    let (ended, steps, _) = trial(&set_up);
+    assert!(
+        ended == 1 && steps.iter().any(|(_, seen)| seen.contains("may still stand in board")),
+        "{steps:?}"
+    );
+    assert_eq!(standing(&set_up).len(), 1);
+    set_up.target.with(|server| server.faults.clear());
+    assert_eq!((trial(&set_up).0, standing(&set_up).len()), (0, 0));
+    assert_eq!(set_up.run(&["account", "test", "--write", "nothing"]).code, 2);
 }
 
 /// Every way that people have an address.

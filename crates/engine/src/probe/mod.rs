@@ -6,6 +6,7 @@ mod facts;
 mod judge;
 mod plan;
 mod prober;
+mod writing;
 
 use std::collections::BTreeSet;
 
@@ -29,6 +30,7 @@ pub use facts::{
     CannotProbe, Leftover, Leg, LegOutcome, NewestCompared, ProbeFault, ProbeHow, ProbeReport, ProbeSkip,
     ProbeStep,
 };
+pub use writing::{WriteStep, WriteTrial, try_writing};
 
 /// Entries of a calendar that can only be read that are compared.
 const NEWEST: usize = 5;
