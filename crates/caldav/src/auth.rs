@@ -115,6 +115,7 @@ pub(crate) fn challenges(header: &str) -> Vec<Challenge> {
             last.fields.insert(name.to_ascii_lowercase(), unquoted(value));
         }
         if found.len() > MOST_CHALLENGES {
+            found.truncate(MOST_CHALLENGES);
             break;
         }
     }

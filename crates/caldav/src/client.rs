@@ -19,7 +19,7 @@ use crate::protocol::{
     Listing, MakeBy, NewCalendar, Part, People, PropResponse, Propfind, PropfindNext, Stored, SyncAnswer,
     Validators,
 };
-use crate::retry_policy::{is_transient, pause_before_retry, retry_after};
+use crate::retry_policy::{is_transient, pause_before_retry, wants_long_patience};
 use crate::transport::{Answer, Request, Transport};
 
 /// Entries asked for in one batch. Servers that work through the whole calendar for each request like large
@@ -670,11 +670,7 @@ impl Client {
                 standing.ended = Some(Ok(Answer { body: Vec::new(), ..answer.clone() }));
             }
             200..=299 => standing.was_taken = true,
-            status
-                if is_transient(status) && retry_after(answer).is_some_and(|wait| wait > self.patience) =>
-            {
-                standing.ended = Some(outcome.clone());
-            }
+            _ if wants_long_patience(answer, self.patience) => standing.ended = Some(outcome.clone()),
             _ => {}
         }
     }

@@ -13,6 +13,7 @@ use url::Url;
 use crate::auth::{Credentials, PasswordChallenge, SignIn, SignedBy, challenges};
 use crate::error::{CertificateFault, Detail, SetupError, TransportError, TransportFault};
 use crate::origin::{SignInOrigin, is_upward, may_sign_in};
+use crate::retry_policy::{LONGEST_WAIT, retry_after};
 use crate::transport::{Answer, Request, Transport, is_loopback};
 
 /// How to reach one account's server.
@@ -189,6 +190,12 @@ impl HttpTransport {
             let answer = self.signed(request, &url).await?;
             let moved = matches!(answer.status, 301 | 302 | 307 | 308);
             let Some(location) = answer.headers.get(LOCATION).filter(|_| moved) else { return Ok(answer) };
+            // What asks for more patience than there is, is not followed: whoever asked decides.
+            match retry_after(&answer) {
+                Some(wait) if wait > LONGEST_WAIT => return Ok(answer),
+                Some(wait) => tokio::time::sleep(wait).await,
+                None => {}
+            }
             let target = location.to_str().ok().and_then(|l| url.join(l).ok());
             let target = target.filter(|target| matches!(target.scheme(), "http" | "https"));
             let mut target =

@@ -9,7 +9,7 @@ use crate::transport::Answer;
 const PAUSES: [Duration; 3] =
     [Duration::from_millis(400), Duration::from_millis(1600), Duration::from_secs(5)];
 /// A server that asks for more patience than this is left alone until the next run.
-const LONGEST_WAIT: Duration = Duration::from_secs(60);
+pub(crate) const LONGEST_WAIT: Duration = Duration::from_secs(60);
 
 /// Returns how long to wait before try number `tries + 1`, or `None` to give up.
 pub(crate) fn pause_before_retry(outcome: &Result<Answer, TransportError>, tries: usize) -> Option<Duration> {
@@ -31,6 +31,12 @@ pub(crate) fn pause_before_retry(outcome: &Result<Answer, TransportError>, tries
 /// Tells whether a status may pass by itself. 507 and 501 do not.
 pub(crate) fn is_transient(status: u16) -> bool {
     matches!(status, 408 | 423 | 425 | 429 | 500 | 502 | 503 | 504)
+}
+
+/// Tells whether an answer asks for more patience than a request has.
+pub(crate) fn wants_long_patience(answer: &Answer, patience: Duration) -> bool {
+    let may_say_so = is_transient(answer.status) || matches!(answer.status, 301 | 302 | 307 | 308);
+    may_say_so && retry_after(answer).is_some_and(|wait| wait > patience)
 }
 
 /// Reads Retry-After: seconds, or a date measured against the server's own clock (RFC 9110, 10.2.3).

@@ -52,4 +52,10 @@ impl ETag {
         let raw = raw.trim();
         Self(raw.strip_prefix("W/").unwrap_or(raw).to_owned())
     }
+
+    /// Tells whether it can stand in a condition: some servers tell ETags in XML that no header can hold (RFC 9110, 8.8.3).
+    #[must_use]
+    pub fn fits_a_header(&self) -> bool {
+        !self.0.is_empty() && self.0.bytes().all(|byte| byte == b' ' || byte.is_ascii_graphic())
+    }
 }

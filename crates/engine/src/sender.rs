@@ -49,8 +49,8 @@ pub(crate) fn condition(kind: WriteKind, etag: Option<&ETag>, lied: bool) -> Con
         (WriteKind::Create, _) => Condition::Absent,
         // What is known stands there, and the condition failed all the same.
         (WriteKind::Update, _) if lied => Condition::Exists,
-        (WriteKind::Update, Some(etag)) => Condition::Is(etag.clone()),
-        (WriteKind::Update, None) => Condition::Exists,
+        (WriteKind::Update, Some(etag)) if etag.fits_a_header() => Condition::Is(etag.clone()),
+        (WriteKind::Update, _) => Condition::Exists,
     }
 }
 

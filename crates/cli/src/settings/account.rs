@@ -23,6 +23,8 @@ pub(crate) struct AccountSettings {
     pub(crate) proxy: Option<ProxySettings>,
     pub(crate) timeout: SignedDuration,
     pub(crate) patience: SignedDuration,
+    /// The largest answer, in megabytes.
+    pub(crate) max_download: usize,
     pub(crate) at_once: usize,
     pub(crate) plain_http: bool,
     /// Where else the sign-in may go, as it is written.
@@ -42,10 +44,23 @@ impl AccountSettings {
             proxy: None,
             timeout: SignedDuration::from_secs(30),
             patience: SignedDuration::from_secs(60),
+            max_download: MAX_DOWNLOAD,
             at_once: 4,
             plain_http: false,
             sign_in_also_at: Vec::new(),
         }
+    }
+}
+
+/// The largest answer, in megabytes, where nothing else is said.
+pub(super) const MAX_DOWNLOAD: usize = 64;
+
+/// The largest answer that may come, in megabytes.
+pub(super) fn max_download(section: &Section<'_>) -> Result<Option<usize>, Failure> {
+    let number = section.number("max-download")?;
+    match number.filter(|number| !(1..=1024).contains(number)) {
+        Some(_) => Err(section.wrong("max-download", Problem::NotBetween(1, 1024))),
+        None => Ok(number),
     }
 }
 
@@ -123,6 +138,7 @@ pub(super) fn account(section: &Section<'_>) -> Result<AccountSettings, Failure>
     if account.at_once == 0 || account.at_once > 64 {
         return Err(section.wrong("at-once", Problem::NotBetween(1, 64)));
     }
+    account.max_download = max_download(section)?.unwrap_or(MAX_DOWNLOAD);
     account.patience = section.duration("patience")?.unwrap_or(account.patience);
     account.timeout = section.duration("timeout")?.unwrap_or(account.timeout);
     Ok(AccountSettings {

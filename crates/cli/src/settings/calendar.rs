@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use chestnut_caldav::protocol::feed_address;
 use jiff::SignedDuration;
 
+use super::account::max_download;
 use super::reader::Section;
 use super::secrets::{SecretSource, secret_source};
 use crate::failure::Failure;
@@ -21,6 +22,10 @@ pub(crate) struct CalendarSettings {
     pub(crate) place: Place,
     /// How long nothing may change there before that is told.
     pub(crate) quiet_after: SignedDuration,
+    /// Of a feed without an account: how long its server may be silent.
+    pub(crate) timeout: Option<SignedDuration>,
+    /// Of a feed: the largest one, in megabytes.
+    pub(crate) max_download: Option<usize>,
 }
 
 /// Where a calendar is.
@@ -61,6 +66,7 @@ pub(super) fn calendar(section: &Section<'_>) -> Result<CalendarSettings, Failur
     const PLACES: &[&str] = &["path", "name", "feed", "file", "folder"];
     section.allow_described(keys::CALENDAR)?;
     let quiet_after = section.duration("quiet-after")?.unwrap_or(QUIET_AFTER);
+    let (timeout, max_download) = (section.duration("timeout")?, max_download(section)?);
     let given: Vec<&str> = PLACES.iter().copied().filter(|key| section.has(key)).collect();
     let account = section.text("account")?;
     let place = match given.as_slice() {
@@ -75,7 +81,13 @@ pub(super) fn calendar(section: &Section<'_>) -> Result<CalendarSettings, Failur
     match (&place, &account) {
         (Place::Path(_) | Place::Name(_), None) => Err(section.missing("account")),
         (Place::File(_) | Place::Folder(_), Some(_)) => Err(section.wrong("account", Problem::NoSignIn)),
-        _ => Ok(CalendarSettings { account, place, quiet_after }),
+        (Place::Feed(_), Some(_)) if timeout.is_some() => {
+            Err(section.wrong("timeout", Problem::OfItsAccount))
+        }
+        (Place::Feed(_), _) => Ok(CalendarSettings { account, place, quiet_after, timeout, max_download }),
+        _ if timeout.is_some() => Err(section.wrong("timeout", Problem::OfFeeds)),
+        _ if max_download.is_some() => Err(section.wrong("max-download", Problem::OfFeeds)),
+        _ => Ok(CalendarSettings { account, place, quiet_after, timeout, max_download }),
     }
 }
 

@@ -30,8 +30,6 @@ use crate::words::{
 
 /// What was found by its name is sought again after so many seconds.
 const A_DAY: i64 = 24 * 3600;
-/// Larger feeds are not read.
-const LARGEST_FEED: usize = 64 << 20;
 
 /// Clients of accounts, made when they are first needed.
 pub(crate) struct Connections<'s> {
@@ -238,7 +236,14 @@ impl<'s> Connections<'s> {
         options.hide_paths = true;
         // A publisher may send on to where the text lies; the sign-in does not go along.
         options.looks_elsewhere = true;
-        options.max_answer = LARGEST_FEED;
+        // One that is only about to be added has none.
+        let settings = self.settings.calendars.get(name);
+        if let Some(megabytes) = settings.and_then(|settings| settings.max_download) {
+            options.max_answer = megabytes << 20;
+        }
+        if let Some(timeout) = settings.and_then(|settings| settings.timeout) {
+            options.timeout = Duration::try_from(timeout).unwrap_or(options.timeout);
+        }
         let client = client(&owner, options, ClientOptions { at_once: 1, ..ClientOptions::default() })?;
         Ok(FeedCalendar::new(client, url))
     }

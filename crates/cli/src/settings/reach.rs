@@ -25,6 +25,7 @@ pub(crate) fn http_options(
     let owner = format!("account {name}");
     let mut options = HttpOptions {
         timeout: Duration::try_from(account.timeout).unwrap_or(Duration::from_secs(30)),
+        max_answer: account.max_download << 20,
         plain_http: account.plain_http,
         sign_in_also_at: account.sign_in_also_at.iter().filter_map(|o| SignInOrigin::parse(o)).collect(),
         ca: account.ca.as_ref().map(|path| certificate_file(&owner, &base.join(path))).transpose()?,

@@ -130,6 +130,7 @@ pub(crate) const ACCOUNT: &[Key] = &[
     key("proxy", r#"the proxy on the way: an address, `"none"`, or `{ url = "…", user = "…", password = { … } }`"#).otherwise("the variables `HTTPS_PROXY`, `HTTP_PROXY`, `ALL_PROXY`, `NO_PROXY`").example(r#""http://proxy.packhouse.example:3128""#),
     key("timeout", "how long the server may be silent: before an answer, and within one").default(r#""30s""#).example(r#""2 minutes""#),
     key("patience", "how long it may give no answer at all, or fail (500 and above), before a run gives it up").default(r#""60s""#).example(r#""5 minutes""#),
+    key("max-download", "the largest answer that is taken, in megabytes, decompressed; a larger one is refused while it arrives").default("64").example("200"),
     key("at-once", "most requests in flight; below it the best number is found by itself").default("4").example("1"),
     key("sign-in-also-at", "other servers of the same service that get the sign-in, too: a server may send on to them. `https://*.cloud.example` stands for one label, whichever; `account test` asks when one is needed").otherwise("none").example(r#"["https://p42.cloud.example"]"#),
     key("plain-http", "allow the password over unencrypted HTTP to another machine").default("false").example("true"),
@@ -156,6 +157,8 @@ pub(crate) const CALENDAR: &[Key] = &[
     key("feed", "the address of an iCalendar feed (`https:`, `http:`, `webcal:`), or a [secret](#secrets) that holds it. It can only be read: as `to` it is refused").example(r#""https://markets.example/days.ics""#).start(r#""https://markets.example/days.ics""#, ""),
     key("file", "an `.ics` file; one that receives copies need not be there yet").example(r#""kiosk.ics""#).start(r#""board.ics""#, ""),
     key("quiet-after", "a calendar that can only be read and in which nothing changed for so long is an error for `probe`: perhaps nobody keeps it up").default(r#""30 days""#).example(r#""120 days""#),
+    key("timeout", "of a feed without `account`: how long its server may be silent").default(r#""30s""#).example(r#""2 minutes""#),
+    key("max-download", "of a feed: the largest one that is taken, in megabytes, decompressed").default("64").example("200"),
     key("folder", "a folder of `.ics` files, each with one entry; hidden files and folders inside do not belong to it").example(r#""kiosk/""#),
 ];
 

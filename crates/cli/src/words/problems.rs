@@ -68,6 +68,8 @@ pub(crate) enum Problem<'a> {
         known: &'a [&'a str],
     },
     NoSignIn,
+    OfFeeds,
+    OfItsAccount,
     SignInInAccount,
     SignInInProxy,
     SignInInFeed,
@@ -150,6 +152,8 @@ impl Problem<'_> {
                 return format!("names the {kind} `{value}`, which is not there");
             }
             Self::NoSignIn => "has no place here: a file or folder needs no sign-in",
+            Self::OfFeeds => "is for feeds; for a calendar on a server it stands in its account",
+            Self::OfItsAccount => "is that of its account; say it there",
             Self::SignInInAccount => "must not hold user or password; use `user` and `password`",
             Self::SignInInProxy | Self::SignInInFeed => "must not hold user or password",
             Self::SecretItself(key) => {

@@ -6,6 +6,7 @@ mod bad_input;
 mod carrying;
 mod choosing;
 mod configuration;
+mod connections;
 mod demonstration;
 mod desk;
 mod encryption;
