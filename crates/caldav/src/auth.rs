@@ -87,6 +87,16 @@ impl PasswordChallenge {
     }
 }
 
+/// Answers what one header says of how a password is wanted (RFC 9110, 11.6.1); `None` where it is not wanted in a way that
+/// is known. The transport does the same with all the headers of an answer.
+#[must_use]
+pub fn answer_to_challenge(header: &str, who: &Credentials, method: &str, target: &str) -> Option<String> {
+    Some(match PasswordChallenge::best(&challenges(header))? {
+        PasswordChallenge::Basic => who.basic(),
+        PasswordChallenge::Digest(mut challenge) => challenge.answer(who, method, target, "1"),
+    })
+}
+
 /// One challenge (RFC 9110, 11.6.1).
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Challenge {

@@ -358,6 +358,8 @@ pub enum XmlBound {
     Depth,
     /// Attributes of one element.
     Attributes,
+    /// Names of namespaces that hold at one place.
+    Namespaces,
     /// Bytes of a name.
     Name,
     /// Elements of one response.

@@ -20,7 +20,7 @@ mod pace;
 mod retry_policy;
 mod transport;
 
-pub use auth::{Credentials, FixedToken, SignIn, TokenAnswer, TokenSource};
+pub use auth::{Credentials, FixedToken, SignIn, TokenAnswer, TokenSource, answer_to_challenge};
 pub use class::Class;
 pub use client::{Capabilities, Client, ClientOptions, Fetched, NotGiven, RequestCounts};
 pub use error::{

@@ -27,3 +27,4 @@ pub use environment::Environment;
 pub use exit_code::ExitCode;
 pub use io::Io;
 pub use run::{run, run_program};
+pub use settings::check_configuration;

@@ -3,7 +3,9 @@
 
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
+use std::future::Future as _;
 use std::rc::Rc;
+use std::task::Poll;
 
 use chestnut_core::{
     ETag, Entry, EventUid, Fingerprint, Habits, Identity, Mail, ObjectHref, Origin, Partly, WriteKind,
@@ -13,6 +15,7 @@ use chestnut_store::{
     Change, ChangeAction, Counts, Intent, LinkId, LinkRow, LinkState, PlaceRow, RouteId, RunId, Store, Text,
     Told,
 };
+use futures_util::future::{Either, select};
 use futures_util::stream::{self, StreamExt as _};
 
 use crate::case::{Case, Kept, Place, Stands};
@@ -27,6 +30,8 @@ use crate::sender::{Outgoing, Sent, condition, send, try_conditions};
 
 /// How often a case is decided again because somebody else changed it meanwhile.
 const ROUNDS: usize = 4;
+/// So many stored entries are read back while the next are written.
+const READ_BACK: usize = 50;
 /// So many writes in a row without an answer: the server is not there.
 const GIVE_UP_AFTER: usize = 4;
 /// The pause after the first failure that may pass; each next one is four times as long.
@@ -308,9 +313,9 @@ impl Applier<'_> {
             }
             self.intend(works, &batch, side)?;
             self.tell_losers(works, &batch)?;
-            let sent = self.send_batch(works, &batch, side).await;
+            let (sent, read) = self.write_batch(works, &batch, side).await;
             self.progress.0 += batch.len();
-            self.take_answers(works, &batch, side, sent).await?;
+            self.take_answers(works, &batch, side, sent, &read).await?;
         }
     }
 
@@ -476,8 +481,50 @@ impl Applier<'_> {
         work.overruled[work.told..].iter().map(line).collect()
     }
 
-    /// Sends a batch; answers come in the order of the batch.
-    async fn send_batch(&self, works: &[Work], batch: &[usize], side: usize) -> Vec<Sent> {
+    /// Sends a batch of writes; answers come in the order of the batch. Meanwhile what was stored is read back: returns
+    /// of which that was done.
+    async fn write_batch(
+        &self,
+        works: &[Work],
+        batch: &[usize],
+        side: usize,
+    ) -> (Vec<Sent>, BTreeSet<usize>) {
+        let stored = RefCell::new(Vec::new());
+        let hear = |at| stored.borrow_mut().push(at);
+        let mut sending = std::pin::pin!(self.send_batch(works, batch, side, &hear));
+        let mut read = BTreeSet::new();
+        loop {
+            // Until so many are stored that a question for them is worth it.
+            let sent = std::future::poll_fn(|context| match sending.as_mut().poll(context) {
+                Poll::Ready(answers) => Poll::Ready(Some(answers)),
+                Poll::Pending if stored.borrow().len() >= READ_BACK => Poll::Ready(None),
+                Poll::Pending => Poll::Pending,
+            });
+            if let Some(answers) = sent.await {
+                return (answers, read);
+            }
+            let due: Vec<usize> = stored.take();
+            let hrefs: Vec<_> = due.iter().map(|at| self.href_of(&works[*at], side)).collect();
+            let reading = std::pin::pin!(self.mirrors[side].read_now(&hrefs));
+            // What cannot be read now is asked for once more afterwards, and fails there.
+            match select(sending.as_mut(), reading).await {
+                Either::Left((answers, reading)) => {
+                    read.extend(reading.await.is_ok().then_some(due).into_iter().flatten());
+                    return (answers, read);
+                }
+                Either::Right((done, _)) => read.extend(done.is_ok().then_some(due).into_iter().flatten()),
+            }
+        }
+    }
+
+    /// Sends a batch; answers come in the order of the batch. `stored` hears of each that its server took.
+    async fn send_batch(
+        &self,
+        works: &[Work],
+        batch: &[usize],
+        side: usize,
+        stored: &dyn Fn(usize),
+    ) -> Vec<Sent> {
         let end = &self.rule.ends[side];
         let sends = batch.iter().enumerate().map(|(number, at)| {
             let work = &works[*at];
@@ -496,6 +543,9 @@ impl Applier<'_> {
         let mut answers: Vec<Option<Sent>> = batch.iter().map(|_| None).collect();
         let mut finished = 0;
         while let Some((number, sent)) = sends.next().await {
+            if matches!(sent, Sent::Done(_)) {
+                stored(batch[number]);
+            }
             answers[number] = Some(sent);
             finished += 1;
             let (done, total) = self.progress;
@@ -510,6 +560,7 @@ impl Applier<'_> {
         batch: &[usize],
         side: usize,
         answers: Vec<Sent>,
+        read: &BTreeSet<usize>,
     ) -> Result<(), RunError> {
         let mut stored: Vec<(usize, Option<ETag>)> = Vec::new();
         let mut look: Vec<(usize, ObjectHref)> = Vec::new();
@@ -567,14 +618,13 @@ impl Applier<'_> {
             stored[0].1 = stored[0].1.take().filter(|_| !ignores);
             self.mirrors[side].note(|facts| facts.ignores_conditions = Some(ignores))?;
         }
-        let hrefs: Vec<_> = stored
-            .iter()
-            .map(|(at, _)| self.href_of(&works[*at], side))
-            .chain(look.iter().map(|(_, href)| href.clone()))
-            .collect();
+        let hrefs: Vec<_> = stored.iter().map(|(at, _)| self.href_of(&works[*at], side)).collect();
+        let unread = stored.iter().zip(&hrefs).filter(|((at, _), _)| !read.contains(at));
+        let unread = unread.map(|(_, href)| href).chain(look.iter().map(|(_, href)| href));
+        let unread: Vec<_> = unread.cloned().collect();
         let (done, total) = self.progress;
         self.observer.progress(Progress { phase: Phase::ReadingBack, done, total });
-        self.mirrors[side].read_now(&hrefs).await?;
+        self.mirrors[side].read_now(&unread).await?;
         for ((at, etag), href) in stored.into_iter().zip(&hrefs) {
             self.judge(&mut works[at], side, href, etag.as_ref())?;
         }
@@ -806,7 +856,7 @@ impl Applier<'_> {
         }
         batch.retain(|at| is_deletion(&works[*at]));
         self.intend(works, &batch, side)?;
-        let answers = self.send_batch(works, &batch, side).await;
+        let answers = self.send_batch(works, &batch, side, &|_| {}).await;
         for (at, sent) in batch.iter().zip(answers) {
             let work = &mut works[*at];
             let href = self.href_of(work, side);

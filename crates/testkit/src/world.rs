@@ -174,6 +174,8 @@ pub struct World {
     pub allow_deletions: bool,
     /// Read everything again.
     pub afresh: bool,
+    /// Measure how long runs take, pauses with them; they pass at once.
+    pub measure: bool,
     /// A person wants the run to stop.
     pub stop: Rc<Cell<bool>>,
     /// How far this machine's clock is ahead of the servers', in seconds.
@@ -219,6 +221,7 @@ impl World {
             shape: Rc::new(|_| {}),
             allow_deletions: false,
             afresh: false,
+            measure: false,
             stop: Rc::default(),
             ahead: Cell::default(),
             meanwhile: Rc::default(),
@@ -420,6 +423,7 @@ impl World {
         RunOptions {
             allow_deletions: self.allow_deletions,
             afresh: self.afresh,
+            measure: self.measure,
             names_all: true,
             stop: Rc::clone(&self.stop),
             ..RunOptions::at(now)
@@ -552,8 +556,7 @@ pub fn quick_folder() -> TempDir {
     in_memory.or_else(|_| TempDir::new()).expect("a temporary folder")
 }
 
-/// Runs a future on a clock that jumps over every pause.
-/// Runs a future to its end: everything here answers at once.
+/// Runs a future to its end, on a clock that jumps over every pause: everything here answers at once.
 pub fn block_on<T>(future: impl Future<Output = T>) -> T {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_time().start_paused(true).build();
     runtime.expect("a runtime").block_on(future)

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use quick_xml::NsReader;
 use quick_xml::events::{BytesRef, BytesStart, Event};
-use quick_xml::name::ResolveResult;
+use quick_xml::name::{NamespaceError, ResolveResult};
 
 use super::CALDAV;
 use crate::error::{XmlBound, XmlError};
@@ -78,7 +78,12 @@ pub(super) fn parse_xml_by(
     // The first half of a character beyond U+FFFF, where a server writes it as two references (UTF-16).
     let mut first_half: Option<u32> = None;
     loop {
-        let event = reader.read_event().map_err(|e| XmlError::NotWellFormed(quote(&e.to_string())))?;
+        let event = reader.read_event().map_err(|error| match error {
+            quick_xml::Error::Namespace(NamespaceError::TooManyBindings(limit)) => {
+                XmlError::TooMuch(XmlBound::Namespaces, limit)
+            }
+            error => XmlError::NotWellFormed(quote(&error.to_string())),
+        })?;
         let number = match &event {
             Event::GeneralRef(reference) => char_number(reference)?,
             _ => None,

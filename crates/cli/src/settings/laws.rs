@@ -29,7 +29,9 @@ fn beside(heading: &str, key: &str) -> &'static str {
         ("[account.a]", _) => "url = \"dav.packhouse.example\"",
         ("[calendar.c]", "path" | "name") => "account = \"packhouse\"",
         ("[calendar.c]", "account") => "name = \"Press hall\"",
-        ("[calendar.c]", "quiet-after") => "feed = \"https://markets.example/days.ics\"",
+        ("[calendar.c]", "quiet-after" | "timeout" | "max-download") => {
+            "feed = \"https://markets.example/days.ics\""
+        }
         ("[route.r]", "between") => "",
         ("[route.r]", "disagree") => "between = [\"presses\", \"board\"]",
         ("[route.r]", "from") => "to = \"board\"",

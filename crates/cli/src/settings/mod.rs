@@ -37,3 +37,11 @@ pub(crate) use secrets::{SecretSource, password_file, typed_secret, write_privat
 pub(crate) use start::{ResolvedStart, default_resolver};
 pub(crate) use tokens::{Keep, Keeper, keep_of};
 pub(crate) use uses::{routes_of, uncovered_calendars, used_by};
+
+/// Tells whether a text is a configuration.
+///
+/// # Errors
+/// What is wrong with it, as the program says it.
+pub fn check_configuration(text: &str) -> Result<(), String> {
+    Settings::parse(std::path::Path::new("chestnut.toml"), text).map(drop).map_err(|failure| failure.lines())
+}

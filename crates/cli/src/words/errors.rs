@@ -204,6 +204,7 @@ impl InWords for XmlError {
                 let what = match what {
                     XmlBound::Depth => "elements inside one another",
                     XmlBound::Attributes => "attributes of one element",
+                    XmlBound::Namespaces => "names of namespaces in one place",
                     XmlBound::Name => "bytes in one name",
                     XmlBound::Elements => "elements in one response",
                     XmlBound::Bytes => "bytes in one response",

@@ -157,8 +157,8 @@ pub(crate) const CALENDAR: &[Key] = &[
     key("feed", "the address of an iCalendar feed (`https:`, `http:`, `webcal:`), or a [secret](#secrets) that holds it. It can only be read: as `to` it is refused").example(r#""https://markets.example/days.ics""#).start(r#""https://markets.example/days.ics""#, ""),
     key("file", "an `.ics` file; one that receives copies need not be there yet").example(r#""kiosk.ics""#).start(r#""board.ics""#, ""),
     key("quiet-after", "a calendar that can only be read and in which nothing changed for so long is an error for `probe`: perhaps nobody keeps it up").default(r#""30 days""#).example(r#""120 days""#),
-    key("timeout", "of a feed without `account`: how long its server may be silent").default(r#""30s""#).example(r#""2 minutes""#),
-    key("max-download", "of a feed: the largest one that is taken, in megabytes, decompressed").default("64").example("200"),
+    key("timeout", "of a feed without `account`: how long its server may be silent").otherwise("30 s").example(r#""2 minutes""#),
+    key("max-download", "of a feed: the largest one that is taken, in megabytes, decompressed").otherwise("64").example("200"),
     key("folder", "a folder of `.ics` files, each with one entry; hidden files and folders inside do not belong to it").example(r#""kiosk/""#),
 ];
 

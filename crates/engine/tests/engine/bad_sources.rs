@@ -15,12 +15,12 @@ const CUT_SHORT: &str =
     r#"<?xml version="1.0"?><d:multistatus xmlns:d="DAV:"><d:response><d:href>/office/cal"#;
 const INCOMPLETE: &str = r#"<?xml version="1.0"?><d:multistatus xmlns:d="DAV:"><d:response><d:href>/office/calendars/presses/</d:href><d:status>HTTP/1.1 507 Insufficient Storage</d:status></d:response></d:multistatus>"#;
 
-fn body(code: u16, content_type: &str, text: &str) -> FaultKind {
+pub(crate) fn body(code: u16, content_type: &str, text: &str) -> FaultKind {
     FaultKind::Body { code, content_type: content_type.into(), text: text.into() }
 }
 
 /// What the source answers to everything, and a word that its facts must have. Held deletions have no message.
-fn answers() -> Vec<(&'static str, FaultKind, &'static str)> {
+pub(crate) fn answers() -> Vec<(&'static str, FaultKind, &'static str)> {
     let status = |code| FaultKind::Status { code, retry_after: None };
     vec![
         ("401", status(401), "SignIn"),

@@ -8,6 +8,7 @@ mod dice;
 mod faults;
 mod habits;
 mod histories;
+mod hostile;
 mod local_calendars;
 mod matching;
 mod meetings;

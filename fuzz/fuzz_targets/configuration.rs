@@ -1,0 +1,4 @@
+#![no_main]
+//! Feeds `chestnut_fuzz::configuration` with what a fuzzer makes up.
+
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| chestnut_fuzz::configuration(bytes));
