@@ -26,7 +26,7 @@ seconds=${1:-120}
 targets=("${@:2}")
 for target in "${targets[@]:-${all[@]}}"; do
   mkdir -p "fuzz/found/$target"
-  "$built/$target" -max_total_time="$seconds" -timeout=5 -rss_limit_mb=1024 -max_len=20000 -print_final_stats=1 \
+  "$built/$target" -max_total_time="$seconds" -timeout=25 -rss_limit_mb=1024 -max_len=20000 -print_final_stats=1 \
     -artifact_prefix="fuzz/broken-$target-" "fuzz/found/$target" "fuzz/corpus/$target" 2>&1 |
     grep -E "stat::number_of_executed_units|stat::new_units|ERROR|panicked|ALARM" | sed "s/^/$target: /"
 done

@@ -18,8 +18,11 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use url::Url;
 
+/// One of the functions here.
+pub type Target = fn(&[u8]);
+
 /// The targets by name.
-pub const TARGETS: &[(&str, fn(&[u8]))] = &[
+pub const TARGETS: &[(&str, Target)] = &[
     ("parse", parse),
     ("write_parse", write_parse),
     ("rule", rule),
@@ -108,7 +111,7 @@ pub fn multistatus(bytes: &[u8]) {
     drop(read_listing(&answer, &url));
     drop(read_sync(&answer, &url));
     drop(read_found(&answer, &url));
-    drop(read_multiget(&answer, &url));
+    drop(read_multiget(&answer, &url, &["/office/presses/a.ics".into()]));
     drop(read_people(&answer));
     if let Ok(found) = protocol::Multistatus::read(&answer, chestnut_caldav::Asked::Calendar) {
         drop(read_calendar(&found.responses, &url));

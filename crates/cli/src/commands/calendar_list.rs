@@ -12,6 +12,7 @@ use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show, tell};
 use crate::open::{block_on, load};
+use crate::progress::Bars;
 use crate::render::human::calendar_list::human;
 use crate::report::calendar_list::{AccountReport, CalendarReport, Report, configured, others};
 use crate::settings::{Connections, Settings};
@@ -23,7 +24,8 @@ pub(crate) fn run(names: &[String], common: &Common, io: &mut Io<'_>) -> Result<
         true => Vec::new(),
         false => settings.chosen_accounts(names)?,
     };
-    let accounts = block_on(async {
+    let bars = Bars::new(io.progress && !common.quiet);
+    let accounts = block_on(bars.meanwhile(|| connections.waits_for(), async {
         let mut reports = Vec::new();
         for (name, account) in chosen {
             let listed = list(&settings, &connections, name).await;
@@ -36,7 +38,7 @@ pub(crate) fn run(names: &[String], common: &Common, io: &mut Io<'_>) -> Result<
             reports.push(AccountReport { account: name.to_owned(), url, calendars, error, failure });
         }
         reports
-    })?;
+    }))?;
     let others = if names.is_empty() { others(&settings) } else { Vec::new() };
     let report = Report { accounts, others };
     show(common, io, &report, || human(&report))?;

@@ -13,6 +13,7 @@ use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show, tell};
 use crate::open::{block_on, load, open_state};
+use crate::progress::Bars;
 use crate::render::human::probe::human;
 use crate::report::probe::{Report, RouteProbe};
 use crate::settings::{Connections, RouteSettings, Settings, parse_duration, route_key};
@@ -45,6 +46,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let options =
         RunOptions { measure: !io.environment.clock_is_fixed(), ..RunOptions::at(io.environment.now()?) };
     let stop = Rc::new(Cell::new(false));
+    let bars = Bars::new(io.progress && !common.quiet);
     let prober = Prober {
         settings: &settings,
         store: &store,
@@ -68,7 +70,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         };
         // Whoever interrupts it waits until it has cleaned up.
         tokio::select! {
-            probes = work => probes,
+            probes = bars.meanwhile(|| connections.waits_for(), work) => probes,
             () = interrupted(&stop) => Vec::new(),
         }
     })?;

@@ -15,6 +15,7 @@ use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show, tell};
 use crate::open::{block_on, load, look_at_state};
+use crate::progress::Bars;
 use crate::questions::Questions;
 use crate::render::human::why::{ENOUGH, choices, told};
 use crate::render::midnight;
@@ -36,7 +37,8 @@ pub(crate) fn run(words: &[String], common: &Common, io: &mut Io<'_>) -> Result<
     let mut found: Vec<(&str, &RouteSettings, Story)> = Vec::new();
     let mut failures = Vec::new();
     let mut uncovered = Vec::new();
-    block_on(async {
+    let bars = Bars::new(io.progress && !common.quiet);
+    block_on(bars.meanwhile(|| connections.waits_for(), async {
         for (name, route) in &routes {
             let told = async {
                 let rule = connections.route(name, route, &key).await?;
@@ -55,7 +57,7 @@ pub(crate) fn run(words: &[String], common: &Common, io: &mut Io<'_>) -> Result<
                 }
             }
         }
-    })?;
+    }))?;
     // A UID means one entry, whatever its words are in.
     let is_named = |story: &Story| {
         let uid = Some(wanted.uid.as_str());

@@ -387,6 +387,7 @@ impl InWords for ParseError {
             ParseProblem::NotCalendar => {
                 "this is no iCalendar text (it does not begin with BEGIN:)".to_owned()
             }
+            ParseProblem::NoName => "a component without a name, or with what is no name".to_owned(),
             ParseProblem::NoColon => "a line without a name and a colon".to_owned(),
             ParseProblem::CutOff(name) => format!("the text ends before END:{name}"),
             ParseProblem::WrongEnd { found, expected } => {

@@ -68,6 +68,8 @@ pub enum ParseProblem {
     NotCalendar,
     /// A line without a colon, or without a name before it.
     NoColon,
+    /// `BEGIN:` with nothing behind it, or with what is no name (RFC 5545, 3.1: letters, digits and hyphens).
+    NoName,
     /// The text ends inside a component, which is named: it was cut off. Untrusted text.
     CutOff(String),
     /// `END:` that closes nothing, or something else than was opened.
@@ -108,6 +110,9 @@ pub enum Bound {
     /// Components inside one another.
     Depth,
 }
+
+/// The longest name of a component, in bytes: its line needs no folding.
+const LONGEST_NAME: usize = 64;
 
 /// Reads every top-level component of a text (nearly always one VCALENDAR).
 ///
@@ -422,6 +427,10 @@ impl<'a, 'l> Checker<'a, 'l> {
     fn begin(&mut self, name: Cow<'a, str>, body: usize) -> Checked {
         if self.open.len() >= self.limits.depth {
             return fault(1, ParseProblem::TooMuch { what: Bound::Depth, limit: self.limits.depth });
+        }
+        let is_of_a_name = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_' | b'.');
+        if name.is_empty() || name.len() > LONGEST_NAME || !name.bytes().all(is_of_a_name) {
+            return fault(7, ParseProblem::NoName);
         }
         if self.open.is_empty() {
             self.body = body;
