@@ -10,8 +10,8 @@ use chestnut_caldav::protocol::{
 };
 use chestnut_core::ical::{Limits, parse_one, write};
 use chestnut_core::{
-    CalendarText, Carry, Entry, EventUid, Habits, Identity, MergeSide, Shows, Window, merge, single_entries,
-    undo_habits,
+    Bounds, CalendarText, Carry, Entry, EventUid, Habits, Identity, MergeSide, Shows, Window, merge,
+    single_entries, undo_habits,
 };
 use http::HeaderMap;
 use jiff::Timestamp;
@@ -44,11 +44,11 @@ fn look_at(entry: &Entry) {
     let meaning = entry.meaning();
     assert_eq!(meaning.fingerprint(), entry.clone().meaning().fingerprint());
     drop((entry.title(), entry.start(), entry.names_unknown_zone()));
-    for window in [Window::default(), Window::default()] {
-        let bounds = window.at(*NOW, &TimeZone::UTC);
-        drop((bounds.holds(entry), bounds.position(entry), bounds.over_at(entry), bounds.is_behind(entry)));
-        drop(single_entries(entry, &bounds));
-    }
+    let bounds = Window::default().at(*NOW, &TimeZone::UTC);
+    drop((bounds.holds(entry), bounds.position(entry), bounds.over_at(entry), bounds.is_behind(entry)));
+    // Single entries are made within a window that ends.
+    let now = NOW.as_second();
+    drop(single_entries(entry, &Bounds { range: now..now + 30 * 86_400, zone: TimeZone::UTC }));
     for shows in [Shows::Everything, Shows::Busy("Busy".to_owned()), Shows::Details(Box::default())] {
         let carry = Carry { shows, ..Carry::default() };
         let Ok(view) = carry.show(entry) else { continue };

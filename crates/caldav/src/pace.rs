@@ -26,10 +26,14 @@ struct State {
     window_done: usize,
     /// Windows to sit out before another step up.
     hold: usize,
+    /// How many it will be when the server asks for less the next time: more each time, fewer again while all goes well.
+    next_hold: usize,
 }
 
 /// Answers in one measuring window, for each request in flight.
 const WINDOW: usize = 6;
+/// A server that fails once in a while is not one that cannot do more.
+const SHORT_HOLD: usize = 1;
 const HOLD: usize = 12;
 /// More at once must bring at least this much, else it only makes each answer slower.
 const WORTH_IT: f64 = 1.1;
@@ -45,6 +49,7 @@ impl Pace {
             window_start: None,
             window_done: 0,
             hold: 0,
+            next_hold: SHORT_HOLD,
         };
         Self { state: Rc::new(RefCell::new(state)), freed: Rc::new(Notify::new()) }
     }
@@ -74,7 +79,8 @@ impl Pace {
         let now = Instant::now();
         if strained {
             state.limit = (state.limit / 2).max(1);
-            state.hold = HOLD;
+            state.hold = state.next_hold;
+            state.next_hold = (state.next_hold * 3).min(HOLD);
             state.start_window(now);
             state.before = None;
             return;
@@ -112,6 +118,8 @@ impl State {
             self.hold = HOLD;
         } else if self.hold > 0 {
             self.hold -= 1;
+        } else if self.limit == self.max {
+            self.next_hold = (self.next_hold - 1).max(SHORT_HOLD);
         } else if self.limit < self.max {
             self.before = Some((self.limit, rate));
             self.limit = (self.limit * 2).min(self.max);

@@ -13,6 +13,7 @@ use chestnut_caldav::protocol::{Listed, Listing, SyncAnswer};
 use chestnut_core::ical::Limits;
 use chestnut_core::{ContentKey, ETag, Entry, ObjectHref, Scheduling, SyncToken};
 use chestnut_store::{CalendarFacts, CalendarId, NewObject, Object, ObjectState, Store, StoreError, Writer};
+use futures_util::stream::{self, StreamExt as _};
 use jiff::{SignedDuration, Timestamp};
 
 use crate::error::RunError;
@@ -480,8 +481,11 @@ impl<'r> Mirror<'r> {
         is_listed: bool,
     ) -> Result<BTreeSet<ObjectHref>, RunError> {
         let mut missing = BTreeSet::new();
-        for batch in hrefs.chunks(BATCH) {
-            let fetched = self.end.calendar.fetch(batch).await.map_err(|e| self.end.failed(e))?;
+        // The next batch is on its way while one is stored.
+        let batches = hrefs.chunks(BATCH).map(|batch| self.end.calendar.fetch(batch));
+        let mut batches = stream::iter(batches).buffered(2);
+        while let Some(fetched) = batches.next().await {
+            let fetched = fetched.map_err(|e| self.end.failed(e))?;
             let mut fetched: Vec<_> = fetched.into_iter().collect();
             fetched.sort_by(|a, b| a.0.cmp(&b.0));
             self.store.write(|writer| {

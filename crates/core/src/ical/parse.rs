@@ -367,7 +367,12 @@ impl<'a, 'l> Checker<'a, 'l> {
     fn take_odd(&mut self, text: &'a str, start: usize, end: usize, lines: &mut Lines<'a>) -> Checked {
         self.lines -= 1;
         let line = text[start..end].strip_suffix('\r').unwrap_or(&text[start..end]);
-        let whole = if lines.goes_on() { Cow::Owned(lines.unfold(line)) } else { Cow::Borrowed(line) };
+        let whole = match lines.goes_on() {
+            // What a blank line goes on with belongs to nothing: it may look like any line.
+            true if line.is_empty() => return fault(1, ParseProblem::NoColon),
+            true => Cow::Owned(lines.unfold(line)),
+            false => Cow::Borrowed(line),
+        };
         self.take_property(whole.as_bytes())
     }
 

@@ -39,11 +39,12 @@ fn a_fold_inside_a_character_is_undone_and_not_made_again() {
 
 #[test]
 fn faults_are_told_with_line_and_column() {
-    let table: [(&[u8], usize, usize, ParseProblem); 11] = [
+    let table: [(&[u8], usize, usize, ParseProblem); 12] = [
         (b"", 1, 1, ParseProblem::NotCalendar),
         (b"<html>", 1, 1, ParseProblem::NotCalendar),
         (b"BEGIN:VCALENDAR\r\nno colon here\r\nEND:VCALENDAR\r\n", 2, 14, ParseProblem::NoColon),
         (b"BEGIN:VCALENDAR\r\n:no name\r\nEND:VCALENDAR\r\n", 2, 1, ParseProblem::NoColon),
+        (b"BEGIN:VCALENDAR\r\n\r\n BEGIN:VEVENT\r\nEND:VCALENDAR\r\n", 2, 1, ParseProblem::NoColon),
         (b"BEGIN:VCALENDAR\r\nBEGIN:\r\nEND:\r\nEND:VCALENDAR\r\n", 2, 7, ParseProblem::NoName),
         (b"BEGIN:VCALENDAR\r\nBEGIN: a b\r\nEND:a b\r\nEND:VCALENDAR\r\n", 2, 7, ParseProblem::NoName),
         (b"BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nUID:1\r\n", 3, 1, ParseProblem::CutOff("VEVENT".into())),
