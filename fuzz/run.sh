@@ -17,7 +17,7 @@ if [ "${1:-}" = keep ]; then
     kept=$(mktemp -d)
     "$built/$target" -merge=1 -max_len=2000 "$kept" "fuzz/corpus/$target" "fuzz/found/$target" >/dev/null 2>&1
     # The smallest ones that show something new; more than that only makes the repository large.
-    for file in $(ls -Sr "$kept" | head -40); do cp "$kept/$file" "fuzz/corpus/$target/"; done
+    for file in $(ls -Sr "$kept" | head -12); do cp "$kept/$file" "fuzz/corpus/$target/"; done
     rm -r "$kept"
   done
   exit
