@@ -33,7 +33,9 @@ impl SignInOrigin {
         .then(|| Self { scheme: url.scheme().to_owned(), any_label, host, port: url.port_or_known_default() })
     }
 
-    fn is(&self, url: &Url) -> bool {
+    /// Tells whether an address is at it.
+    #[must_use]
+    pub fn is_of(&self, url: &Url) -> bool {
         let host = url.host_str().unwrap_or_default();
         let is_host = match self.any_label {
             false => host == self.host,
@@ -46,7 +48,7 @@ impl SignInOrigin {
 /// Tells whether the sign-in of an account whose server is at `own` may go to `url`. From http to https of one host it is
 /// the same account; never the other way.
 pub(crate) fn may_sign_in(own: &Url, also: &[SignInOrigin], url: &Url) -> bool {
-    own.origin() == url.origin() || is_upward(own, url) || also.iter().any(|origin| origin.is(url))
+    own.origin() == url.origin() || is_upward(own, url) || also.iter().any(|origin| origin.is_of(url))
 }
 
 /// From http to https of one host.

@@ -532,10 +532,11 @@ impl Applier<'_> {
             let writing = work.verdict.writing(side);
             let kind = writing.map_or(WriteKind::Update, |writing| writing.kind);
             let condition = condition(kind, work.case.places[side].stands.etag(), work.lied[side]);
-            let mail = self.decider.borrow().mail_of_deletion(&work.case, side);
+            let is_silent = || self.decider.borrow().mail_of_deletion(&work.case, side) == Mail::UnlessTold;
+            let silently = writing.is_none() && is_silent();
             async move {
                 let text = writing.map(|writing| writing.text.as_str());
-                let out = Outgoing { href: &href, text, condition, silently: mail == Mail::UnlessTold };
+                let out = Outgoing { href: &href, text, condition, silently };
                 (number, send(end, &out, &self.options.stop).await)
             }
         });

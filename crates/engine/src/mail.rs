@@ -1,6 +1,6 @@
 //! What would make a server write to people waits for a person: which steps of a verdict that are, and what is asked.
 
-use chestnut_core::{LeftOut, Mail, People, Scheduler, Scheduling, hex, with_own_details, without_people};
+use chestnut_core::{LeftOut, Mail, People, Scheduler, hex, with_own_details, without_people};
 use chestnut_store::HeldItem;
 use serde::{Deserialize, Serialize};
 
@@ -78,11 +78,14 @@ impl Decider<'_> {
             return Mail::Never;
         }
         let facts = &self.facts[side];
+        let scheduling = scheduling_of(facts);
+        if !scheduling.may_write() {
+            return Mail::Never;
+        }
         let me = match &self.policy {
             Policy::Copies(policy) => &policy.choice.me,
             Policy::Alike(policy) => &policy.choice.me,
         };
-        let scheduling = scheduling_of(facts);
         let scheduler = Scheduler {
             scheduling: &scheduling,
             me,
@@ -91,10 +94,7 @@ impl Decider<'_> {
         };
         match &case.places[side].stands {
             // Nobody can tell whom it names.
-            Stands::Unreadable(_) | Stands::Unread(_) | Stands::Unknown(_) => match scheduling {
-                Scheduling::Never => Mail::Never,
-                Scheduling::For(_) | Scheduling::Anybody => Mail::Perhaps,
-            },
+            Stands::Unreadable(_) | Stands::Unread(_) | Stands::Unknown(_) => Mail::Perhaps,
             stands => scheduler.mail(stands.entry(), after),
         }
     }

@@ -52,6 +52,14 @@ impl AccountSettings {
     }
 }
 
+impl AccountSettings {
+    /// Tells whether the sign-in may go to an address: on the account's own server, or where a person has allowed it.
+    pub(super) fn may_sign_in_at(&self, url: &Url) -> bool {
+        let mut also = self.sign_in_also_at.iter().filter_map(|origin| SignInOrigin::parse(origin));
+        self.start.url.origin() == url.origin() || also.any(|origin| origin.is_of(url))
+    }
+}
+
 /// The largest answer, in megabytes, where nothing else is said.
 pub(super) const MAX_DOWNLOAD: usize = 64;
 

@@ -225,7 +225,7 @@ impl<'s> Connections<'s> {
         let url = feed_address(&address).ok_or_else(|| not_a_feed_address(&owner))?;
         let account = account.map(|name| (name, &self.settings.accounts[name]));
         let mut options = match account {
-            Some((name, account)) if account.start.url.origin() == url.origin() => {
+            Some((name, account)) if account.may_sign_in_at(&url) => {
                 http_options(name, account, self.settings.base(), self.environment)?
             }
             Some((account, _)) => {

@@ -136,7 +136,7 @@ fn a_feed_without_an_account_is_waited_for_and_taken_within_bounds() {
     let feed = |url: &str, more: &str| {
         desk.write(
             "chestnut.toml",
-            &format!(
+            format!(
                 "[calendar.days]\nfeed = \"{url}\"\n{more}\n[calendar.kiosk]\nfolder = \"kiosk\"\n[route.days]\nfrom = \"days\"\nto = \"kiosk\"\n"
             ),
         );

@@ -71,6 +71,31 @@ fn a_password_goes_where_a_person_says_and_nowhere_else() {
     assert!(told.code == 2 && told.said().contains("which is no server alone"), "{}", told.said());
 }
 
+/// A feed of an account may stand where its sign-in may go, and nowhere else.
+#[test]
+fn a_feed_signs_in_where_a_person_has_allowed_it() {
+    let (elsewhere, heard) = stranger();
+    let origin = elsewhere.trim_end_matches('/').to_owned();
+    let desk = Desk::new();
+    for (also, signed) in [("", false), (&format!("sign-in-also-at = [\"{origin}\"]\n")[..], true)] {
+        desk.account("http://127.0.0.1:1/", also);
+        let feed = format!(
+            "[calendar.days]\naccount = \"packhouse\"\nfeed = \"{elsewhere}days.ics\"\n[calendar.kiosk]\nfolder = \"k\"\n\
+             [route.r]\nfrom = \"days\"\nto = \"kiosk\"\n"
+        );
+        let text = desk.read("chestnut.toml");
+        desk.write("chestnut.toml", text + &feed);
+        let told = desk.run(&["sync"]);
+        assert_eq!(
+            told.said().contains("not on the server of account packhouse"),
+            !signed,
+            "{}",
+            told.said()
+        );
+        assert_eq!(heard_of(&heard).1 > 0, signed);
+    }
+}
+
 #[tokio::test]
 async fn entries_are_not_sent_on_and_nothing_goes_down() {
     rustls::crypto::ring::default_provider().install_default().ok();
@@ -136,11 +161,17 @@ fn secrets_that_are_repeated_come_back_from_nowhere() {
             &format!("BEGIN:VCALENDAR\rEND:{path}\r{}", path.repeat(50)),
         )
     });
+    let closes = raw_server(|request| {
+        let path = request.split_whitespace().nth(1).unwrap_or_default().to_owned();
+        let text = format!("BEGIN:VCALENDAR\r\nEND:{path}\r\n{}", path.repeat(50));
+        reply(200, "Content-Type: text/calendar\r\n", &text)
+    });
     let secret = "wrens-and-owls-4711";
     for (name, more) in [
         ("office", String::new()),
         ("refuses", format!("[calendar.markets]\nfeed = \"{refuses}{secret}/days.ics?key={secret}\"\n")),
         ("repeats", format!("[calendar.markets]\nfeed = \"{repeats}{secret}/days.ics\"\n")),
+        ("closes", format!("[calendar.markets]\nfeed = \"{closes}{secret}/days.ics\"\n")),
     ] {
         let desk = Desk::new();
         let from = if name == "office" { "presses" } else { "markets" };
@@ -152,7 +183,7 @@ fn secrets_that_are_repeated_come_back_from_nowhere() {
             let told = desk.run(command);
             if command.contains(&"-vv") {
                 let reached =
-                    told.err.contains("400") || told.err.contains("410") || told.err.contains("END:");
+                    ["400", "410", "END:", "without a name"].iter().any(|word| told.err.contains(word));
                 assert!(told.code == 1 && reached, "{name}: {}", told.said());
             }
             let all = format!("{}{}", told.out, told.err);

@@ -23,7 +23,7 @@ struct Case {
     name: String,
     method: &'static str,
     after: usize,
-    fault: Box<dyn Fn() -> FaultKind>,
+    fault: Answers,
     word: &'static str,
     /// What may pass is asked for again after a while.
     waits: bool,
@@ -50,6 +50,9 @@ fn response(href: &str, inner: &str) -> String {
         "<d:response><d:href>{href}</d:href><d:propstat><d:prop>{inner}</d:prop><d:status>HTTP/1.1 200 OK</d:status></d:propstat></d:response>"
     )
 }
+
+/// Makes an answer when it is needed.
+type Answers = Box<dyn Fn() -> FaultKind>;
 
 /// Makes a text when it is needed: all of them together are large.
 type Make = Box<dyn Fn() -> String>;
@@ -225,7 +228,7 @@ fn cases() -> Vec<Case> {
     for (at, (name, _, word)) in answers().into_iter().enumerate() {
         for method in ["PROPFIND", "REPORT", "GET"] {
             let word = if method == "PROPFIND" && !matches!(word, "" | "Incomplete") { word } else { "*" };
-            let fault: Box<dyn Fn() -> FaultKind> = Box::new(move || answers().remove(at).1);
+            let fault: Answers = Box::new(move || answers().remove(at).1);
             cases.push(Case {
                 name: format!("{name} to {method}"),
                 method,
@@ -240,8 +243,7 @@ fn cases() -> Vec<Case> {
         // The look at the calendar itself, its listing, and the texts of entries.
         for (method, after, word) in [("PROPFIND", 0, "*"), ("PROPFIND", 1, word), ("REPORT", 0, "*")] {
             let name = format!("{name} to {method} {after}");
-            let fault: Box<dyn Fn() -> FaultKind> =
-                Box::new(move || body(207, "application/xml", &documents()[at].1()));
+            let fault: Answers = Box::new(move || body(207, "application/xml", &documents()[at].1()));
             cases.push(Case { name, method, after, fault, word, waits: false });
         }
     }
@@ -253,8 +255,7 @@ fn cases() -> Vec<Case> {
             body(207, "application/xml", &multistatus(&one))
         };
         let single = move || body(200, "text/calendar", &entries()[at].1());
-        let (batch, single): (Box<dyn Fn() -> FaultKind>, Box<dyn Fn() -> FaultKind>) =
-            (Box::new(batch), Box::new(single));
+        let (batch, single): (Answers, Answers) = (Box::new(batch), Box::new(single));
         for (how, method, fault) in [("in a batch", "REPORT", batch), ("by itself", "GET", single)] {
             let name = format!("{name} {how}");
             cases.push(Case { name, method, after: 0, fault, word: "*", waits: false });
