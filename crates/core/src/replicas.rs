@@ -159,11 +159,24 @@ impl ReplicaPolicy {
         Carry { scheduling, ..self.carry.clone() }.sight()
     }
 
-    /// What a write to a calendar does not bring along of what is `said`: agreed, or by another calendar.
+    /// What a write to one calendar does not bring along of what is agreed, and of what stands in the others: people
+    /// neither go to a server that writes to them, nor come from there.
     #[must_use]
-    pub fn partly<'e>(&self, said: impl IntoIterator<Item = &'e Entry>, written: &Entry) -> Partly {
-        let loses = self.carry.wants_people() && !names_people(written);
-        Partly { without_people: loses && said.into_iter().any(names_people), ..Partly::of(written) }
+    pub fn partly<'e>(
+        &self,
+        side: usize,
+        agreed: &Entry,
+        others: impl IntoIterator<Item = (usize, &'e Entry)>,
+        written: &Entry,
+    ) -> Partly {
+        let hides = |side: usize| self.sides[side].scheduling.may_write();
+        let lacks = || {
+            let stays =
+                |(other, entry): (usize, &Entry)| (hides(side) || hides(other)) && names_people(entry);
+            hides(side) && names_people(agreed) || others.into_iter().filter(|(at, _)| *at != side).any(stays)
+        };
+        let without_people = self.carry.wants_people() && !names_people(written) && lacks();
+        Partly { without_people, ..Partly::of(written) }
     }
 
     /// What of an agreed entry one calendar and what is agreed have in common.

@@ -314,7 +314,10 @@ impl Decider<'_> {
                 let settled = *settled;
                 verdict.losers = settled.losers;
                 verdict.beside = settled.besides;
-                let said = |base| case.places.iter().filter_map(|place| place.stands.entry()).chain([base]);
+                let standing = || {
+                    let places = case.places.iter().enumerate();
+                    places.filter_map(|(at, place)| Some((at, place.stands.entry()?)))
+                };
                 for (at, write) in settled.writes.into_iter().enumerate() {
                     let place = &case.places[at];
                     let is_known = !matches!(place.stands, Stands::Unknown(_) | Stands::Unreadable(_));
@@ -324,7 +327,7 @@ impl Decider<'_> {
                             Step::Leave
                         }
                         Some(write) => Step::Write(Box::new(Writing {
-                            partly: policy.partly(said(&settled.base), &write.entry),
+                            partly: policy.partly(at, &settled.base, standing(), &write.entry),
                             kind: write.kind,
                             entry: write.entry,
                             text: write.text,

@@ -163,6 +163,21 @@ fn what_comes_back_invites_nobody_and_far_meetings_are_left() {
     assert_eq!((titles(&one_way.target).len(), outbox(&one_way.target).len()), (1, 0));
 }
 
+/// People that somebody took out are not people that a route keeps back.
+#[test]
+fn people_that_were_taken_out_are_not_missed() {
+    let world = World::new(0);
+    let people = ["office", "crews"];
+    world.write(&world.target, "m.ics", &meeting("m", "Pressing", &people, ""));
+    sync(&world);
+    let (name, text) = text_of(&world.source, "Pressing");
+    assert!(text.contains("crews@coop.example"), "nobody is written to: people go along");
+    world.write(&world.source, &name, &meeting("m", "Pressing", &[], ""));
+    let report = sync(&world);
+    assert_eq!((report.summary.calendars["target"].updated, report.summary.partly.len()), (1, 0));
+    assert!(!text_of(&world.target, "Pressing").1.contains("ATTENDEE"));
+}
+
 /// `people = "invite"` says in as many words that people may be written to.
 #[test]
 fn with_invite_nothing_waits() {
