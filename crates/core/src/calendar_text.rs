@@ -134,11 +134,15 @@ pub struct CalendarFacts {
 
 impl CalendarText {
     /// Reads a text. `charset` is the encoding that came with it (RFC 9110, 8.3.2); it counts only where the
-    /// text is not UTF-8.
+    /// text is not UTF-8. Bytes that are handed over are let go of as early as can be.
     ///
     /// # Errors
     /// [`NotACalendar`]: anything that is not one complete VCALENDAR.
-    pub fn read(bytes: &[u8], charset: Option<&str>, limits: &Limits) -> Result<Self, NotACalendar> {
+    pub fn read<'b>(
+        bytes: impl Into<Cow<'b, [u8]>>,
+        charset: Option<&str>,
+        limits: &Limits,
+    ) -> Result<Self, NotACalendar> {
         let mut all = Self::read_all(bytes, charset, limits)?;
         match (all.pop(), all.len()) {
             (Some(one), 0) => Ok(one),
@@ -150,8 +154,15 @@ impl CalendarText {
     ///
     /// # Errors
     /// As [`Self::read`]. Whether a calendar is missing at the end cannot be told: only look, conclude nothing.
-    pub fn read_all(bytes: &[u8], charset: Option<&str>, limits: &Limits) -> Result<Vec<Self>, NotACalendar> {
-        let (objects, of_all) = read_objects(bytes, charset, limits)?;
+    pub fn read_all<'b>(
+        bytes: impl Into<Cow<'b, [u8]>>,
+        charset: Option<&str>,
+        limits: &Limits,
+    ) -> Result<Vec<Self>, NotACalendar> {
+        let bytes = bytes.into();
+        let (objects, of_all) = read_objects(&bytes, charset, limits)?;
+        // What follows takes as much once more.
+        drop(bytes);
         let text = |object| {
             let mut text = Self { object, entries: Vec::new(), oddities: of_all.clone() };
             text.take_apart();

@@ -603,11 +603,18 @@ fn same_lines(a: &str, b: &str) -> bool {
     a.lines().eq(b.lines())
 }
 
+const BEGINS: &str = "BEGIN:VCALENDAR";
+const ENDS: &str = "END:VCALENDAR";
+
 /// Tells whether a text is not what stands there: the end of a calendar is missing, or it is a web page, or nothing.
 fn is_cut(text: &str) -> bool {
-    let text = text.trim().to_ascii_uppercase();
-    let begins = text.starts_with("BEGIN:VCALENDAR");
-    text.is_empty() || text.starts_with('<') || (begins && !text.ends_with("END:VCALENDAR"))
+    // No copy of it: it may be large.
+    let text = text.trim().as_bytes();
+    let is =
+        |part: Option<&[u8]>, word: &str| part.is_some_and(|part| part.eq_ignore_ascii_case(word.as_bytes()));
+    let begins = is(text.get(..BEGINS.len()), BEGINS);
+    let ends = is(text.get(text.len().saturating_sub(ENDS.len())..), ENDS);
+    text.is_empty() || text.starts_with(b"<") || (begins && !ends)
 }
 
 /// An object of which nothing is known but where it stands.

@@ -80,7 +80,7 @@ impl FeedCalendar {
             }
             (FeedAnswer::Text(text), _) => text,
         };
-        let text = CalendarText::read(&body, charset.as_deref(), &Limits::default())?;
+        let text = CalendarText::read(body, charset.as_deref(), &Limits::default())?;
         let token = validators.to_token();
         *self.read.borrow_mut() = Some(Read { text, validators, date, is_fresh: true });
         Ok((true, token))

@@ -136,7 +136,7 @@ impl FileCalendar {
             read.stamp.set(stamp);
             return Ok(Rc::clone(read));
         }
-        let text = match &bytes {
+        let text = match bytes {
             Some(bytes) => CalendarText::read(bytes, None, &Limits::default())?,
             None => CalendarText::empty(),
         };
