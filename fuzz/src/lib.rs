@@ -100,14 +100,10 @@ pub fn zone(bytes: &[u8]) {
     parse(text.as_bytes());
 }
 
-fn answer(status: u16, headers: HeaderMap, body: &[u8]) -> (Answer, Url) {
-    let url: Url = "https://dav.packhouse.example/office/presses/".parse().expect("an address");
-    (Answer { status, headers, body: body.to_vec(), url: url.clone() }, url)
-}
-
 /// What a server answers to any question.
 pub fn multistatus(bytes: &[u8]) {
-    let (answer, url) = answer(207, HeaderMap::new(), bytes);
+    let url: Url = "https://dav.packhouse.example/office/presses/".parse().expect("an address");
+    let answer = Answer { status: 207, headers: HeaderMap::new(), body: bytes.to_vec(), url: url.clone() };
     drop(read_listing(&answer, &url));
     drop(read_sync(&answer, &url));
     drop(read_found(&answer, &url));

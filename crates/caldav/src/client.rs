@@ -22,11 +22,11 @@ use crate::protocol::{
 use crate::retry_policy::{is_transient, pause_before_retry, wants_long_patience};
 use crate::transport::{Answer, Request, Transport};
 
-/// Entries asked for in one batch. Servers that work through the whole calendar for each request like large
-/// ones; much larger answers only cost memory.
 /// What servers announce that write to people (RFC 6638, 2), and what they announced by its drafts.
 const AUTO_SCHEDULE: &str = "calendar-auto-schedule";
 const SCHEDULE: &str = "calendar-schedule";
+/// Entries asked for in one batch. Servers that work through the whole calendar for each request like large
+/// ones; much larger answers only cost memory.
 const BATCH: usize = 200;
 /// Sync reports that are asked for one look.
 const MOST_ROUNDS: usize = 100;

@@ -2,7 +2,7 @@
 //! is written or deleted.
 
 use crate::canonical::{Fingerprint, occurrence_key};
-use crate::carry::Scheduling;
+use crate::carry::{Scheduling, names_people};
 use crate::choose::address;
 use crate::entry::{Entry, entry_components_mut};
 use crate::ical::{Component, Item, Property};
@@ -138,11 +138,15 @@ pub fn without_people(entry: &Entry) -> Option<Entry> {
         Item::Property(p) => p.is("ORGANIZER") || p.is("ATTENDEE"),
         Item::Component(_) => false,
     };
-    if !entry.components().any(|component| component.items().iter().any(names)) {
-        return None;
-    }
+    if names_people(entry) { without(entry, names) } else { None }
+}
+
+/// An entry without some of what stands in it.
+fn without(entry: &Entry, leaves_out: impl Fn(&Item<'_>) -> bool) -> Option<Entry> {
     let mut object = entry.object().clone();
-    entry_components_mut(&mut object).for_each(|component| component.items_mut().retain(|item| !names(item)));
+    for component in entry_components_mut(&mut object) {
+        component.items_mut().retain(|item| !leaves_out(item));
+    }
     Entry::from_object(object).ok()
 }
 
@@ -158,10 +162,7 @@ fn says_nothing_new(before: &Entry, after: &Entry) -> bool {
 }
 
 fn told_to_others(entry: &Entry) -> Option<Fingerprint> {
-    let mut object = entry.object().clone();
-    entry_components_mut(&mut object)
-        .for_each(|component| component.items_mut().retain(|item| !is_own(item)));
-    Entry::from_object(object).ok().map(|entry| entry.meaning().fingerprint())
+    without(entry, is_own).map(|entry| entry.meaning().fingerprint())
 }
 
 /// What everybody keeps for themselves.
@@ -183,11 +184,7 @@ pub fn with_own_details(standing: &Entry, wanted: &Entry) -> Option<Entry> {
         let key = occurrence_key(component);
         let same = wanted.components().find(|other| occurrence_key(other) == key)?;
         component.items_mut().retain(|item| !is_own(item));
-        let own = same.items().iter().filter(|item| is_own(item)).cloned();
-        let (properties, components): (Vec<_>, Vec<_>) =
-            own.partition(|item| matches!(item, Item::Property(_)));
-        component.insert_before_components(properties);
-        component.items_mut().extend(components);
+        component.add(same.items().iter().filter(|item| is_own(item)).cloned());
     }
     Entry::from_object(object).ok()
 }

@@ -30,7 +30,7 @@ pub(crate) enum Step {
     /// Nothing, from now on: it was deleted there, and stays elsewhere.
     LetGo,
     /// Nothing until a person answers: its server could write to people because of it.
-    Hold(Box<Withheld>),
+    Hold(Withheld),
     /// Nothing until something else is to be written: a person said that this is not.
     Spare(Box<Writing>),
 }
@@ -47,7 +47,7 @@ impl Step {
     pub(crate) fn owes_a_text(&self) -> bool {
         match self {
             Self::Write(_) | Self::Spare(_) => true,
-            Self::Hold(withheld) => matches!(**withheld, Withheld::Write(_)),
+            Self::Hold(withheld) => matches!(withheld, Withheld::Write(_)),
             Self::Leave | Self::Accept | Self::Delete(_) | Self::LetGo => false,
         }
     }

@@ -6,7 +6,6 @@ use serde::{Deserialize, Serialize};
 
 use crate::case::{Asked, Case, Question, Stands};
 use crate::decide::{Decider, Step, Verdict, Withheld};
-use crate::rule::{Policy, scheduling_of};
 
 /// What a person is asked: what would be done where, which makes a server write to people.
 #[derive(Debug, Serialize, Deserialize)]
@@ -46,7 +45,7 @@ impl MailQuestion {
             question.changes.push(MailChange {
                 calendar: names[side].to_owned(),
                 before: case.places[side].stands.text().map(|text| text.text),
-                after: match &**withheld {
+                after: match withheld {
                     Withheld::Write(writing) => Some(writing.text.clone()),
                     Withheld::Delete => None,
                 },
@@ -78,17 +77,13 @@ impl Decider<'_> {
             return Mail::Never;
         }
         let facts = &self.facts[side];
-        let scheduling = scheduling_of(facts);
+        let scheduling = self.policy.scheduling(side);
         if !scheduling.may_write() {
             return Mail::Never;
         }
-        let me = match &self.policy {
-            Policy::Copies(policy) => &policy.choice.me,
-            Policy::Alike(policy) => &policy.choice.me,
-        };
         let scheduler = Scheduler {
-            scheduling: &scheduling,
-            me,
+            scheduling,
+            me: self.policy.me(),
             honours_agent: facts.honours_agent,
             obeys_no_reply: facts.auto_schedules,
         };
@@ -103,32 +98,30 @@ impl Decider<'_> {
     /// them. What is created goes without people.
     pub(crate) fn silenced(&self, case: &Case, verdict: Verdict) -> Verdict {
         let mut verdict = verdict;
-        for (side, step) in verdict.steps.iter_mut().enumerate() {
-            let mail = match step {
-                Step::Write(writing) => self.mail(case, side, Some(&writing.entry)),
-                Step::Delete(_) => self.mail_of_deletion(case, side),
-                Step::Leave | Step::Accept | Step::LetGo | Step::Hold(_) | Step::Spare(_) => continue,
-            };
-            let withheld = match (mail, step.clone()) {
-                (Mail::Never | Mail::UnlessTold, _) => continue,
-                (Mail::WithPeople, Step::Write(mut writing)) => {
-                    if let Some(entry) = without_people(&writing.entry) {
-                        writing.say(entry, self.now);
-                        writing.partly.without_people = true;
+        for side in 0..verdict.steps.len() {
+            let withheld = match &mut verdict.steps[side] {
+                Step::Write(writing) => match self.mail(case, side, Some(&writing.entry)) {
+                    Mail::Never | Mail::UnlessTold => continue,
+                    Mail::WithPeople => {
+                        if let Some(entry) = without_people(&writing.entry) {
+                            writing.say(entry, self.now);
+                            writing.partly.without_people = true;
+                        }
+                        continue;
                     }
-                    *step = Step::Write(writing);
-                    continue;
-                }
-                (Mail::OfOwnDetails, Step::Write(mut writing)) => {
-                    let standing = case.places[side].stands.entry();
-                    let own = standing.and_then(|standing| with_own_details(standing, &writing.entry));
-                    own.into_iter().for_each(|entry| writing.say(entry, self.now));
-                    *step = Step::Write(writing);
-                    continue;
-                }
-                (_, Step::Write(writing)) => Withheld::Write(writing),
-                (_, Step::Delete(_)) => Withheld::Delete,
-                (_, _) => continue,
+                    Mail::OfOwnDetails => {
+                        let standing = case.places[side].stands.entry();
+                        let own = standing.and_then(|standing| with_own_details(standing, &writing.entry));
+                        own.into_iter().for_each(|entry| writing.say(entry, self.now));
+                        continue;
+                    }
+                    Mail::Perhaps => Withheld::Write(writing.clone()),
+                },
+                Step::Delete(_) => match self.mail_of_deletion(case, side) {
+                    Mail::Never | Mail::UnlessTold => continue,
+                    Mail::OfOwnDetails | Mail::WithPeople | Mail::Perhaps => Withheld::Delete,
+                },
+                Step::Leave | Step::Accept | Step::LetGo | Step::Hold(_) | Step::Spare(_) => continue,
             };
             let allowed = match &case.asked {
                 Some(Asked { question: Question::Mail { keys, sends }, is_answered: true }) => {
@@ -136,7 +129,7 @@ impl Decider<'_> {
                 }
                 _ => None,
             };
-            *step = match (allowed, withheld) {
+            verdict.steps[side] = match (allowed, withheld) {
                 (Some(true), _) => continue,
                 (Some(false), Withheld::Write(writing)) => {
                     verdict.lacking = Some(LeftOut::WouldMail);
@@ -144,7 +137,7 @@ impl Decider<'_> {
                 }
                 // It stays there, and is deleted nowhere else either.
                 (Some(false), Withheld::Delete) => return self.silenced(case, self.keeping(case)),
-                (None, withheld) => Step::Hold(Box::new(withheld)),
+                (None, withheld) => Step::Hold(withheld),
             };
         }
         verdict

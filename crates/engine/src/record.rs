@@ -73,7 +73,7 @@ impl Applier<'_> {
             Fate::Keep => {
                 for (side, step) in work.verdict.steps.iter().enumerate() {
                     let Step::Hold(withheld) = step else { continue };
-                    let deletes = matches!(**withheld, Withheld::Delete);
+                    let deletes = matches!(withheld, Withheld::Delete);
                     let told = Some(Told::WouldMail { deletes });
                     changes.push(self.line(work, side, ChangeAction::Held, told, None));
                 }

@@ -288,13 +288,31 @@ impl Rule {
     }
 }
 
+impl Policy {
+    /// What the server of a calendar that is written does with people.
+    pub(crate) fn scheduling(&self, side: usize) -> &Scheduling {
+        match self {
+            Self::Copies(policy) => &policy.carry.scheduling,
+            Self::Alike(policy) => &policy.sides[side].scheduling,
+        }
+    }
+
+    /// The addresses of whoever the calendars belong to.
+    pub(crate) fn me(&self) -> &[String] {
+        match self {
+            Self::Copies(policy) => &policy.choice.me,
+            Self::Alike(policy) => &policy.choice.me,
+        }
+    }
+}
+
 /// Reads the kinds out of what is remembered.
 fn kinds_of(facts: &CalendarFacts) -> Kinds {
     facts.kinds.iter().filter_map(|name| Kind::of_component(name)).collect()
 }
 
 /// Reads what a server does with people out of what is remembered.
-pub(crate) fn scheduling_of(facts: &CalendarFacts) -> Scheduling {
+fn scheduling_of(facts: &CalendarFacts) -> Scheduling {
     match (facts.schedules || facts.tags_schedules, &facts.addresses) {
         (false, _) => Scheduling::Never,
         (true, None) => Scheduling::Anybody,

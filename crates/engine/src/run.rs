@@ -4,7 +4,7 @@ use std::cell::RefCell;
 use std::collections::HashSet;
 use std::time::Duration;
 
-use chestnut_core::{Because, Deletions, Origin, People, Scheduling, shows_agent_honoured};
+use chestnut_core::{Because, Deletions, Origin, People, shows_agent_honoured};
 use chestnut_store::{
     CalendarFacts, Change, ChangeAction, HeldItem, Lease, LinkRow, LinkState, Route, RouteId, RouteSummary,
     RunId, RunKind, RunResult, Store, StoreError, Told, Writer, route_lease,
@@ -22,7 +22,7 @@ use crate::mail::MailQuestion;
 use crate::mirror::{Look, Mirror};
 use crate::observe::{Observer, Phase, Progress};
 use crate::options::{Only, RunOptions};
-use crate::rule::{CalendarEnd, Makes, Rule, scheduling_of};
+use crate::rule::{CalendarEnd, Makes, Rule};
 use crate::story::{PreviewReport, PreviewedChange, RunReport, Why};
 
 /// Cases that are worked on at once.
@@ -231,7 +231,7 @@ impl<'r> Session<'r> {
     /// Names the calendars that are written, and whose server writes to people because of entries.
     fn schedulers(&self) -> Vec<String> {
         let ends = self.gatherer.rule.ends.iter().enumerate().filter(|(_, end)| end.takes);
-        let writes = |side: usize| scheduling_of(&self.decider.borrow().facts[side]).may_write();
+        let writes = |side: usize| self.decider.borrow().policy.scheduling(side).may_write();
         ends.filter(|(side, _)| writes(*side)).map(|(_, end)| end.name.clone()).collect()
     }
 
@@ -276,8 +276,9 @@ impl<'r> Session<'r> {
     fn note_agents(&self, case: &Case) -> Result<(), RunError> {
         for (side, place) in case.places.iter().enumerate() {
             let is_news = || {
-                let facts = &self.decider.borrow().facts[side];
-                !facts.honours_agent && scheduling_of(facts) != Scheduling::Never
+                let decider = self.decider.borrow();
+                let may_write = decider.rule.ends[side].takes && decider.policy.scheduling(side).may_write();
+                may_write && !decider.facts[side].honours_agent
             };
             if is_news() && place.stands.entry().is_some_and(shows_agent_honoured) {
                 self.mirrors[side].note(|facts| facts.honours_agent = true)?;

@@ -223,7 +223,7 @@ impl PreviewReport {
                     self.changes.push(line("delete", Some(side), why));
                 }
                 Step::Hold(withheld) => {
-                    let deletes = matches!(**withheld, Withheld::Delete);
+                    let deletes = matches!(withheld, Withheld::Delete);
                     self.changes.push(line("hold", Some(side), Why::WouldMail { deletes }));
                 }
                 Step::Leave | Step::Accept | Step::LetGo | Step::Spare(_) => {}

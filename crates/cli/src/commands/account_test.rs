@@ -27,7 +27,6 @@ pub(crate) fn run(
     let mut chosen: Vec<String> =
         settings.chosen_accounts(names)?.iter().map(|(name, _)| (*name).to_owned()).collect();
     chosen.extend(written.iter().filter(|name| !names.contains(name)).cloned());
-    chosen.dedup();
     let base = settings.base().to_owned();
     let mut accounts = Vec::new();
     for name in &chosen {

@@ -268,10 +268,7 @@ impl View {
         for component in entry_components_mut(&mut object) {
             component.set_value("UID", uid.as_str());
             let kept = hidden.by_occurrence.remove(&occurrence_key(component)).unwrap_or_default();
-            let (properties, components): (Vec<_>, Vec<_>) =
-                kept.into_iter().partition(|item| matches!(item, Item::Property(_)));
-            component.insert_before_components(properties);
-            component.items_mut().extend(components);
+            component.add(kept);
         }
         hidden.add_around(&mut object);
         same_uid(object)

@@ -145,6 +145,14 @@ impl<'a> Component<'a> {
         items.splice(at..at, added);
     }
 
+    /// Adds properties behind its own, and components at the end.
+    pub fn add(&mut self, added: impl IntoIterator<Item = Item<'a>>) {
+        let (properties, components): (Vec<_>, Vec<_>) =
+            added.into_iter().partition(|item| matches!(item, Item::Property(_)));
+        self.insert_before_components(properties);
+        self.items_mut().extend(components);
+    }
+
     /// Gives every property of that name another value where it stands; adds one in front where there is none.
     pub fn set_value(&mut self, name: &str, value: &str) {
         let mut found = false;

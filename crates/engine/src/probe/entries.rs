@@ -7,12 +7,13 @@ use chestnut_caldav::Fetched;
 use chestnut_caldav::protocol::Condition;
 use chestnut_core::ical::Limits;
 use chestnut_core::{ETag, Entry, ObjectHref, PROBE_DAYS, PROBE_LENGTH};
-use chestnut_store::{ProbeRow, Store};
+use chestnut_store::{ProbeRow, Store, Told};
 
+use super::facts::ProbeFault;
 use crate::error::RunError;
 use crate::options::{Only, RunOptions};
 use crate::rule::{CalendarEnd, Rule};
-use crate::sender::{Outgoing, send};
+use crate::sender::{Outgoing, Sent, send};
 
 /// A run over test entries alone, which looks anew.
 pub(super) fn over_test_entries(options: &RunOptions, spans: &[(i64, i64)]) -> RunOptions {
@@ -59,6 +60,20 @@ pub(super) async fn take_away(end: &CalendarEnd, href: &ObjectHref, mark: &str) 
         None => Taken::Gone { was_there: true },
         Some(_) => Taken::Stands,
     })
+}
+
+/// Why a test entry was not taken; nothing where it was.
+pub(super) fn fault_of(end: &CalendarEnd, sent: Sent) -> Result<Option<ProbeFault>, RunError> {
+    Ok(Some(match sent {
+        Sent::Done(_) => return Ok(None),
+        Sent::Refused { told, .. } => ProbeFault::NotTaken(told),
+        Sent::Fails(status) => ProbeFault::NotTaken(Told::Fails { status }),
+        Sent::LookAgain => ProbeFault::NotTaken(Told::FalseCondition),
+        Sent::UidTaken(_) => ProbeFault::NotTaken(Told::UidTaken),
+        Sent::NotBegun => ProbeFault::Stopped,
+        Sent::Lost(error) => return Err(end.failed(error)),
+        Sent::SignIn => return Err(end.sign_in_failed()),
+    }))
 }
 
 pub(super) async fn read(

@@ -8,11 +8,11 @@ use chestnut_caldav::Fetched;
 use chestnut_caldav::protocol::Condition;
 use chestnut_core::ical::Limits;
 use chestnut_core::{ETag, Entry, Kind, ObjectHref, PROBE_LENGTH, Probe, SyncToken};
-use chestnut_store::{ChangeAction, ProbeRow, Store, Told};
+use chestnut_store::{ChangeAction, ProbeRow, Store};
 use jiff::{SignedDuration, Timestamp};
 use tokio::time::Instant;
 
-use super::entries::{Taken, noted, over_test_entries, read, take_away};
+use super::entries::{Taken, fault_of, noted, over_test_entries, read, take_away};
 use super::facts::{Leftover, Leg, LegOutcome, ProbeFault, ProbeHow, ProbeSkip, ProbeStep};
 use super::judge::{FarLook, Met, Trial};
 use crate::case::span_of;
@@ -21,7 +21,7 @@ use crate::observe::Silent;
 use crate::options::RunOptions;
 use crate::rule::{CalendarEnd, Makes, Rule};
 use crate::run::{Session, run_route};
-use crate::sender::{Outgoing, Sent, send};
+use crate::sender::{Outgoing, send};
 
 /// What stands there is looked for again after so long, then after twice as long, and so on.
 const FIRST_PAUSE: Duration = Duration::from_secs(2);
@@ -192,15 +192,8 @@ impl<'p> Prober<'p> {
         let before = if step == ProbeStep::Create { Some(self.marks().await?) } else { None };
         let condition = if step == ProbeStep::Create { Condition::Absent } else { Condition::Exists };
         let out = Outgoing { href: &self.trial.href, text: text.as_deref(), condition, silently: true };
-        match send(end, &out, &Cell::new(false)).await {
-            Sent::Done(_) => {}
-            Sent::Refused { told, .. } => return Ok(Err(ProbeFault::NotTaken(told))),
-            Sent::Fails(status) => return Ok(Err(ProbeFault::NotTaken(Told::Fails { status }))),
-            Sent::LookAgain => return Ok(Err(ProbeFault::NotTaken(Told::FalseCondition))),
-            Sent::UidTaken(_) => return Ok(Err(ProbeFault::NotTaken(Told::UidTaken))),
-            Sent::Lost(error) => return Err(end.failed(error)),
-            Sent::SignIn => return Err(end.sign_in_failed()),
-            Sent::NotBegun => return Ok(Err(ProbeFault::Stopped)),
+        if let Some(fault) = fault_of(end, send(end, &out, &Cell::new(false)).await)? {
+            return Ok(Err(fault));
         }
         self.is_written = true;
         let stands = read(end, &self.trial.href).await?;

@@ -4,10 +4,9 @@ use std::cell::Cell;
 
 use chestnut_caldav::protocol::Condition;
 use chestnut_core::{ETag, Entry, Kind, Kinds, Probe, RouteKey};
-use chestnut_store::Told;
 use jiff::{SignedDuration, Timestamp};
 
-use super::entries::{Taken, read, take_away};
+use super::entries::{Taken, fault_of, read, take_away};
 use super::facts::ProbeFault;
 use crate::error::RunError;
 use crate::rule::CalendarEnd;
@@ -85,23 +84,13 @@ async fn go_through(
         let text = probe.entry(now).caldav_text(now);
         let text = (step != WriteStep::Delete).then_some(text.as_str());
         let out = Outgoing { href, text, condition, silently: true };
-        let fault = match send(end, &out, &Cell::new(false)).await {
-            Sent::Done(_) if step == WriteStep::Condition => {
-                trial.keeps_conditions = Some(false);
+        let sent = send(end, &out, &Cell::new(false)).await;
+        let fault = match (step, &sent) {
+            (WriteStep::Condition, Sent::Done(_) | Sent::LookAgain) => {
+                trial.keeps_conditions = Some(matches!(sent, Sent::LookAgain));
                 None
             }
-            Sent::LookAgain if step == WriteStep::Condition => {
-                trial.keeps_conditions = Some(true);
-                None
-            }
-            Sent::Done(_) => None,
-            Sent::Refused { told, .. } => Some(ProbeFault::NotTaken(told)),
-            Sent::Fails(status) => Some(ProbeFault::NotTaken(Told::Fails { status })),
-            Sent::LookAgain => Some(ProbeFault::NotTaken(Told::FalseCondition)),
-            Sent::UidTaken(_) => Some(ProbeFault::NotTaken(Told::UidTaken)),
-            Sent::NotBegun => Some(ProbeFault::Stopped),
-            Sent::Lost(error) => return Err(end.failed(error)),
-            Sent::SignIn => return Err(end.sign_in_failed()),
+            _ => fault_of(end, sent)?,
         };
         let stands = read(end, href).await?;
         let fault = fault.or_else(|| match (&stands, step) {
