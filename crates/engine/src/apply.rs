@@ -1,7 +1,7 @@
 //! Does what was decided: intents are recorded, writes sent on conditions, read back, judged, and what somebody else
 //! changed meanwhile is decided again; then all of it is recorded at once.
 
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::collections::{BTreeMap, BTreeSet};
 use std::future::Future as _;
 use std::rc::Rc;
@@ -216,15 +216,15 @@ pub(crate) struct Applier<'r> {
     pub(crate) decider: &'r RefCell<Decider<'r>>,
     pub(crate) mirrors: &'r [Mirror<'r>],
     pub(crate) observer: &'r dyn Observer,
-    pub(crate) outcome: Outcome,
+    pub(crate) outcome: RefCell<Outcome>,
     /// How far the writing is: done, and in all.
-    pub(crate) progress: (usize, usize),
+    pub(crate) progress: Cell<(usize, usize)>,
 }
 
 impl Applier<'_> {
     /// Does what was decided about some cases, and records it. `deletes` says whether deletions are done: those that
     /// a guard has seen.
-    pub(crate) async fn apply(&mut self, works: Vec<Work>, deletes: bool) -> Result<(), RunError> {
+    pub(crate) async fn apply(&self, works: Vec<Work>, deletes: bool) -> Result<(), RunError> {
         let mut works = works;
         let mut failed = None;
         let mut next = 0;
@@ -251,7 +251,7 @@ impl Applier<'_> {
         failed.map_or(Ok(()), Err)
     }
 
-    async fn work(&mut self, works: &mut [Work], deletes: bool) -> Result<(), RunError> {
+    async fn work(&self, works: &mut [Work], deletes: bool) -> Result<(), RunError> {
         for _ in 0..ROUNDS * 2 {
             for side in 0..self.rule.ends.len() {
                 if self.rule.ends[side].takes {
@@ -285,14 +285,21 @@ impl Applier<'_> {
         }
     }
 
-    async fn write_all(&mut self, works: &mut [Work], side: usize) -> Result<(), RunError> {
+    /// Tells whether a case is written to a server of which nobody knows whether it minds conditions: it shows.
+    pub(crate) fn is_trial(&self, work: &Work) -> bool {
+        (0..self.mirrors.len()).any(|side| {
+            self.writing(work, side).is_some() && self.mirrors[side].ignores_conditions().is_none()
+        })
+    }
+
+    async fn write_all(&self, works: &mut [Work], side: usize) -> Result<(), RunError> {
         loop {
             let mut batch: Vec<usize> =
                 (0..works.len()).filter(|at| self.writing(&works[*at], side).is_some()).collect();
             if batch.is_empty() {
                 return Ok(());
             }
-            let ignores = self.mirrors[side].facts().ignores_conditions;
+            let ignores = self.mirrors[side].ignores_conditions();
             // The first write to an unknown server shows whether it minds conditions.
             if ignores.is_none() {
                 batch.truncate(1);
@@ -314,13 +321,12 @@ impl Applier<'_> {
             self.intend(works, &batch, side)?;
             self.tell_losers(works, &batch)?;
             let (sent, read) = self.write_batch(works, &batch, side).await;
-            self.progress.0 += batch.len();
             self.take_answers(works, &batch, side, sent, &read).await?;
         }
     }
 
     /// Compares what stands there now with what was decided on, and decides again where it is something else.
-    fn look(&mut self, work: &mut Work, side: usize, href: &ObjectHref) -> Result<bool, RunError> {
+    fn look(&self, work: &mut Work, side: usize, href: &ObjectHref) -> Result<bool, RunError> {
         let found = self.store.object_at(self.mirrors[side].id, href)?;
         let was = &work.case.places[side].stands;
         let is_same = match (&found, was) {
@@ -368,7 +374,7 @@ impl Applier<'_> {
     }
 
     /// Decides once more, perhaps since something else stands in one calendar now.
-    fn decide_again(&mut self, work: &mut Work, news: Option<(usize, Stands)>) -> Result<(), RunError> {
+    fn decide_again(&self, work: &mut Work, news: Option<(usize, Stands)>) -> Result<(), RunError> {
         work.take_as_agreed(self.rule.covers().number());
         if let Some((side, stands)) = news {
             work.case.places[side].stands = stands;
@@ -459,11 +465,11 @@ impl Applier<'_> {
     }
 
     /// What is about to be written over is told of before: a run that is cut off must not lose it.
-    fn tell_losers(&mut self, works: &mut [Work], batch: &[usize]) -> Result<(), RunError> {
+    fn tell_losers(&self, works: &mut [Work], batch: &[usize]) -> Result<(), RunError> {
         for at in batch {
             let work = &mut works[*at];
             let lines = self.overruled(work);
-            self.outcome.disagreements += usize::from(work.told == 0 && !lines.is_empty());
+            self.outcome.borrow_mut().disagreements += usize::from(work.told == 0 && !lines.is_empty());
             work.told = work.overruled.len();
             for line in lines {
                 self.tell(line)?;
@@ -542,21 +548,22 @@ impl Applier<'_> {
         });
         let mut sends = stream::iter(sends).buffer_unordered(end.calendar.width().min(batch.len().max(1)));
         let mut answers: Vec<Option<Sent>> = batch.iter().map(|_| None).collect();
-        let mut finished = 0;
         while let Some((number, sent)) = sends.next().await {
             if matches!(sent, Sent::Done(_)) {
                 stored(batch[number]);
             }
             answers[number] = Some(sent);
-            finished += 1;
-            let (done, total) = self.progress;
-            self.observer.progress(Progress { phase: Phase::Writing, done: done + finished, total });
+            let (done, total) = self.progress.get();
+            // What is decided again is sent again.
+            let done = (done + 1).min(total);
+            self.progress.set((done, total));
+            self.observer.progress(Progress { phase: Phase::Writing, done, total });
         }
         answers.into_iter().map(|sent| sent.expect("every write was sent")).collect()
     }
 
     async fn take_answers(
-        &mut self,
+        &self,
         works: &mut [Work],
         batch: &[usize],
         side: usize,
@@ -594,7 +601,7 @@ impl Applier<'_> {
                     works[*at].fail(side, Told::Fails { status }, status != 500);
                 }
                 Sent::NotBegun => {
-                    self.outcome.left += 1;
+                    self.outcome.borrow_mut().left += 1;
                     works[*at].left = true;
                 }
                 Sent::SignIn => {
@@ -609,7 +616,7 @@ impl Applier<'_> {
                 }
             }
         }
-        if self.mirrors[side].facts().ignores_conditions.is_none()
+        if self.mirrors[side].ignores_conditions().is_none()
             && let Some((at, _)) = stored.first()
             && let Some(writing) = works[*at].verdict.writing(side)
         {
@@ -623,7 +630,7 @@ impl Applier<'_> {
         let unread = stored.iter().zip(&hrefs).filter(|((at, _), _)| !read.contains(at));
         let unread = unread.map(|(_, href)| href).chain(look.iter().map(|(_, href)| href));
         let unread: Vec<_> = unread.cloned().collect();
-        let (done, total) = self.progress;
+        let (done, total) = self.progress.get();
         self.observer.progress(Progress { phase: Phase::ReadingBack, done, total });
         self.mirrors[side].read_now(&unread).await?;
         for ((at, etag), href) in stored.into_iter().zip(&hrefs) {
@@ -666,7 +673,7 @@ impl Applier<'_> {
 
     /// Another entry has its UID: where in this calendar, to be looked at; else a UID of the route's own is tried.
     fn uid_taken(
-        &mut self,
+        &self,
         work: &mut Work,
         side: usize,
         by: Option<ObjectHref>,
@@ -692,7 +699,7 @@ impl Applier<'_> {
         } else if self.rule.ends[side].gives && !writing.entry.uid().is_copy() {
             self.mirrors[side].note(|facts| facts.own_uids = true)?;
             self.decider.borrow_mut().facts[side].own_uids = true;
-            self.outcome.own_uids.insert(self.rule.ends[side].name.clone());
+            self.outcome.borrow_mut().own_uids.insert(self.rule.ends[side].name.clone());
             self.decide_again(work, None)?;
             return Ok(None);
         }
@@ -717,7 +724,7 @@ impl Applier<'_> {
 
     /// Compares what was read back with what was sent.
     fn judge(
-        &mut self,
+        &self,
         work: &mut Work,
         side: usize,
         href: &ObjectHref,
@@ -729,17 +736,19 @@ impl Applier<'_> {
             WriteKind::Create => ChangeAction::Created,
             WriteKind::Update => ChangeAction::Updated,
         };
-        self.outcome.wrote.insert(side);
+        self.outcome.borrow_mut().wrote.insert(side);
         let Some(object) = self.store.object_at(self.mirrors[side].id, href)? else {
             work.case.places[side].stands = Stands::Never;
             work.fail(side, Told::KeepsNothing, false);
             return Ok(());
         };
         let stands = self.gatherer.stands(object)?;
-        let count = &mut self.outcome.counts[side];
-        match writing.kind {
-            WriteKind::Create => count.created += 1,
-            WriteKind::Update => count.updated += 1,
+        {
+            let count = &mut self.outcome.borrow_mut().counts[side];
+            match writing.kind {
+                WriteKind::Create => count.created += 1,
+                WriteKind::Update => count.updated += 1,
+            }
         }
         let mut done = Done { action, before, told: None, partly: writing.partly, stood: None };
         match &stands {
@@ -794,13 +803,13 @@ impl Applier<'_> {
         Ok(())
     }
 
-    fn settle(&mut self, work: &mut Work, side: usize, done: Done) {
+    fn settle(&self, work: &mut Work, side: usize, done: Done) {
         let place = &mut work.case.places[side];
         if !self.rule.ends[side].gives && place.origin != Origin::Match {
             place.origin = Origin::Copy;
         }
         if place.wants_own_uid {
-            self.outcome.own_uids.insert(self.rule.ends[side].name.clone());
+            self.outcome.borrow_mut().own_uids.insert(self.rule.ends[side].name.clone());
             self.decider.borrow_mut().facts[side].own_uids = true;
         }
         place.refused = None;
@@ -840,7 +849,7 @@ impl Applier<'_> {
     }
 
     /// Looks once more, keeps what stands there, and deletes it.
-    async fn delete_all(&mut self, works: &mut [Work], side: usize) -> Result<(), RunError> {
+    async fn delete_all(&self, works: &mut [Work], side: usize) -> Result<(), RunError> {
         let is_deletion =
             |work: &Work| matches!(work.verdict.steps[side], Step::Delete(_)) && work.is_open(side);
         let mut batch: Vec<usize> = (0..works.len()).filter(|at| is_deletion(&works[*at])).collect();
@@ -864,9 +873,9 @@ impl Applier<'_> {
             match sent {
                 Sent::Done(_) => {
                     let before = work.case.places[side].stands.text();
-                    self.outcome.wrote.insert(side);
-                    self.outcome.counts[side].deleted += 1;
-                    self.outcome.deleted.push((side, href));
+                    self.outcome.borrow_mut().wrote.insert(side);
+                    self.outcome.borrow_mut().counts[side].deleted += 1;
+                    self.outcome.borrow_mut().deleted.push((side, href));
                     let (action, partly) = (ChangeAction::Deleted, Partly::default());
                     work.done[side] = Some(Done { action, before, told: None, partly, stood: None });
                 }
@@ -880,7 +889,7 @@ impl Applier<'_> {
                 Sent::Fails(status) => work.fail(side, Told::NotDeleted { status }, true),
                 Sent::Lost(error) => work.fail(side, Told::Lost { error: error.facts() }, true),
                 Sent::NotBegun => {
-                    self.outcome.left += 1;
+                    self.outcome.borrow_mut().left += 1;
                     work.left = true;
                 }
                 Sent::SignIn => return Err(self.rule.ends[side].sign_in_failed()),
@@ -961,7 +970,7 @@ impl Applier<'_> {
     }
 
     /// Adds a line to the story at once.
-    fn tell(&mut self, change: Change) -> Result<(), RunError> {
+    fn tell(&self, change: Change) -> Result<(), RunError> {
         self.store.write(|writer| writer.add_change(self.run, &change))?;
         self.report([change]);
         Ok(())
@@ -969,12 +978,16 @@ impl Applier<'_> {
 
     /// Remembers for the report what was recorded, without the texts; what was done as it should be, only on request:
     /// all of it is in the history.
-    pub(crate) fn report(&mut self, changes: impl IntoIterator<Item = Change>) {
+    pub(crate) fn report(&self, changes: impl IntoIterator<Item = Change>) {
         let plain =
             [ChangeAction::Created, ChangeAction::Updated, ChangeAction::Deleted, ChangeAction::Linked];
         let is_told = |change: &Change| self.options.names_all || !plain.contains(&change.action);
         let told = changes.into_iter().filter(is_told);
-        self.outcome.changes.extend(told.map(|change| Change { before: None, after: None, ..change }));
+        self.outcome.borrow_mut().changes.extend(told.map(|change| Change {
+            before: None,
+            after: None,
+            ..change
+        }));
     }
 }
 

@@ -27,6 +27,7 @@ mod rule;
 mod run;
 mod sender;
 mod story;
+mod under_way;
 
 pub use calendar::{Abilities, Calendar, CalendarError, DiskAct, FeedCalendar, FileCalendar, FolderCalendar};
 pub use case::start_text;

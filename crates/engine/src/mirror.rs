@@ -103,6 +103,11 @@ impl<'r> Mirror<'r> {
         self.facts.borrow().clone()
     }
 
+    /// Tells whether its server ignores conditions; `None` where nobody knows yet.
+    pub(crate) fn ignores_conditions(&self) -> Option<bool> {
+        self.facts.borrow().ignores_conditions
+    }
+
     pub(crate) fn date(&self) -> Option<i64> {
         self.date.get()
     }

@@ -8,6 +8,7 @@ use jiff::Timestamp;
 
 use crate::gather::{Found, Touched};
 use crate::mirror::Round;
+use crate::run::BATCH;
 
 /// How to run it this time.
 #[derive(Debug, Clone)]
@@ -26,6 +27,8 @@ pub struct RunOptions {
     pub names_all: bool,
     /// Calendars that were looked at in this round: they are not asked again.
     pub round: Round,
+    /// How many entries are decided and written together: a few such batches are worked on at the same time.
+    pub batch: usize,
     /// Nothing but this, whether it changed or not; what is due and what is held besides waits for an ordinary run.
     pub only: Option<Rc<Only>>,
 }
@@ -76,6 +79,7 @@ impl RunOptions {
             measure: false,
             names_all: false,
             round: Round::default(),
+            batch: BATCH,
             only: None,
         }
     }

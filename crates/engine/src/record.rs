@@ -17,7 +17,7 @@ use crate::mail::MailQuestion;
 
 impl Applier<'_> {
     /// Records some cases, in one transaction.
-    pub(crate) fn record(&mut self, works: &mut [Work]) -> Result<(), RunError> {
+    pub(crate) fn record(&self, works: &mut [Work]) -> Result<(), RunError> {
         let mut changes = Vec::new();
         for work in works.iter_mut() {
             self.story(work, &mut changes);
@@ -34,7 +34,7 @@ impl Applier<'_> {
     }
 
     /// Lines for the story, and the counts.
-    fn story(&mut self, work: &Work, changes: &mut Vec<Change>) {
+    fn story(&self, work: &Work, changes: &mut Vec<Change>) {
         let case = &work.case;
         for found in &case.found_done {
             let action = match (&found.before, &found.after) {
@@ -54,19 +54,19 @@ impl Applier<'_> {
         }
         for (side, done) in work.done.iter().enumerate() {
             let Some(done) = done else { continue };
-            self.outcome.damaged += usize::from(done.action == ChangeAction::Damaged);
+            self.outcome.borrow_mut().damaged += usize::from(done.action == ChangeAction::Damaged);
             changes.push(self.done_line(work, side, done));
         }
         if let Some(trouble) = &work.trouble {
             let keeps_nothing = trouble.told == Told::KeepsNothing;
-            self.outcome.failed += usize::from(!keeps_nothing);
-            self.outcome.damaged += usize::from(keeps_nothing);
+            self.outcome.borrow_mut().failed += usize::from(!keeps_nothing);
+            self.outcome.borrow_mut().damaged += usize::from(keeps_nothing);
             let action = if keeps_nothing { ChangeAction::Damaged } else { ChangeAction::Failed };
             changes.push(self.line(work, trouble.side, action, Some(trouble.told.clone()), None));
         }
         if work.trouble.is_none() && !work.left {
             let lines = self.overruled(work);
-            self.outcome.disagreements += usize::from(work.told == 0 && !lines.is_empty());
+            self.outcome.borrow_mut().disagreements += usize::from(work.told == 0 && !lines.is_empty());
             changes.extend(lines);
         }
         match &work.verdict.fate {
@@ -80,7 +80,7 @@ impl Applier<'_> {
                 let was_nobodys = case.row.as_ref().is_none_or(|row| row.state == LinkState::Released);
                 let is_new = was_nobodys && work.done.iter().all(Option::is_none);
                 if is_new && work.trouble.is_none() && !work.left && case.standing() > 1 {
-                    self.outcome.linked += 1;
+                    self.outcome.borrow_mut().linked += 1;
                     let far = self.rule.ends.iter().position(|end| !end.gives).unwrap_or(0);
                     let matched = case.places.iter().any(|place| place.origin == Origin::Match);
                     let told = matched.then_some(Told::Matched);

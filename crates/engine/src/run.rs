@@ -1,6 +1,6 @@
 //! One run of one route: refresh → gather → decide → guard → apply. A preview stops after the guard.
 
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::collections::HashSet;
 use std::time::Duration;
 
@@ -24,11 +24,14 @@ use crate::observe::{Observer, Phase, Progress};
 use crate::options::{Only, RunOptions};
 use crate::rule::{CalendarEnd, Makes, Rule};
 use crate::story::{PreviewReport, PreviewedChange, RunReport, Why};
+use crate::under_way::UnderWay;
 
-/// Cases that are worked on at once.
-const BATCH: usize = 200;
+/// Cases that are looked at, and recorded, together.
+const PAGE: usize = 200;
+/// Cases that are written together, unless the options say otherwise. Between two batches nothing is sent.
+pub(crate) const BATCH: usize = 50;
 /// Texts in one batch, in bytes: what is made of them takes many times as much.
-const BATCH_BYTES: usize = 2 << 20;
+const BATCH_BYTES: usize = 512 << 10;
 /// How long to wait for another process that runs the route, and how often to look.
 const WAITS: Duration = Duration::from_secs(60);
 const LOOKS: Duration = Duration::from_millis(250);
@@ -151,14 +154,14 @@ pub async fn preview_route(
         let decided: HashSet<_> = session.touched.links.iter().collect();
         let mut after = None;
         loop {
-            let page = store.links_in(route.id, &[LinkState::LeftOut, LinkState::Refused], after, BATCH)?;
+            let page = store.links_in(route.id, &[LinkState::LeftOut, LinkState::Refused], after, PAGE)?;
             for link in page.iter().filter(|link| !decided.contains(*link)) {
                 if let (Some(case), Some(row)) = (session.gatherer.linked(*link)?, store.link(*link)?) {
                     report.left_out.push(known_left_out(rule, &case, &row));
                 }
             }
             after = page.iter().max().copied();
-            if page.len() < BATCH {
+            if page.len() < PAGE {
                 break;
             }
         }
@@ -353,7 +356,7 @@ impl<'r> Job<'r> {
         let session = self.begin(known).await?;
         let before = self.store.tally(id)?.linked();
         let total = session.touched.links.len() + session.touched.free.len();
-        let mut applier = Applier {
+        let applier = Applier {
             rule: self.rule,
             store: self.store,
             route: id,
@@ -363,15 +366,15 @@ impl<'r> Job<'r> {
             decider: &session.decider,
             mirrors: &session.mirrors,
             observer: self.observer,
-            outcome: std::mem::take(outcome),
-            progress: (0, total),
+            outcome: RefCell::new(std::mem::take(outcome)),
+            progress: Cell::new((0, total)),
         };
         let done = match instead {
             Some(instead) => applier.apply(instead(&session)?, true).await,
-            None => self.cases(&session, &mut applier, lease, before, held).await,
+            None => self.cases(&session, &applier, lease, before, held).await,
         };
-        let looked = self.look_after_writes(&session, &mut applier).await;
-        *outcome = applier.outcome;
+        let looked = self.look_after_writes(&session, &applier).await;
+        *outcome = applier.outcome.into_inner();
         done?;
         looked?;
         if instead.is_some() {
@@ -391,20 +394,25 @@ impl<'r> Job<'r> {
     async fn cases(
         &self,
         session: &Session<'_>,
-        applier: &mut Applier<'_>,
+        applier: &Applier<'_>,
         lease: &Lease<'_>,
         before: usize,
         held: &mut usize,
     ) -> Result<(), RunError> {
         let mut deletions: Vec<(Deletion, Because)> = Vec::new();
         let mut adopted = 0;
-        let mut batches = Batches::of(self.rule);
+        let mut batches = Batches::of(self.rule, self.options.batch);
         let mut all = session.touched.all().peekable();
+        let mut under_way = UnderWay::default();
+        let mut before_it = None;
         while let Some(first) = all.peek().copied() {
             lease.renew()?;
+            // What is remembered comes first, and is done before anything else is looked for.
+            if before_it.replace(first).is_some_and(|before| !first.is_like(before)) {
+                under_way.end().await?;
+            }
             let mut works = Vec::new();
             let mut room = batches.next();
-            // What is remembered comes first, and is done before anything else is looked for.
             while let Some(found) = all.next_if(|found| found.is_like(first) && room.is_left()) {
                 room.cases -= 1;
                 let Some(Ok(work)) = session.work(found)? else { continue };
@@ -413,12 +421,20 @@ impl<'r> Job<'r> {
                     Some(deletion) => deletions.push(deletion),
                     None => {
                         room.bytes = room.bytes.saturating_sub(work.bytes());
+                        if applier.is_trial(&work) {
+                            room.cases = 0;
+                        }
                         works.push(work);
                     }
                 }
             }
-            applier.apply(works, false).await?;
+            let is_alone = batches.grows || works.last().is_some_and(|work| applier.is_trial(work));
+            under_way.begin(applier.apply(works, false)).await?;
+            if is_alone {
+                under_way.end().await?;
+            }
         }
+        under_way.end().await?;
         if session.clocks_apart.is_some() {
             // What is past, and what is gone, is not for a run under a wrong clock to say.
             let links = deletions.iter().filter_map(|(deletion, _)| match deletion {
@@ -431,7 +447,7 @@ impl<'r> Job<'r> {
         }
         let sorted = session.sorted(deletions, before + adopted, self.options);
         *held = sorted.held.len();
-        for batch in sorted.allowed.chunks(BATCH) {
+        for batch in sorted.allowed.chunks(PAGE) {
             lease.renew()?;
             let works = self.again(session, batch)?;
             applier.apply(works, true).await?;
@@ -456,12 +472,7 @@ impl<'r> Job<'r> {
     }
 
     /// What a person said stays: it is nobody's from now on, or left alone where it was deleted.
-    fn keep(
-        &self,
-        session: &Session<'_>,
-        applier: &mut Applier<'_>,
-        sorted: &Sorted,
-    ) -> Result<(), RunError> {
+    fn keep(&self, session: &Session<'_>, applier: &Applier<'_>, sorted: &Sorted) -> Result<(), RunError> {
         if sorted.kept.is_empty() {
             return Ok(());
         }
@@ -476,12 +487,7 @@ impl<'r> Job<'r> {
     }
 
     /// What waits for a person: which deletions they are, is remembered with the question.
-    fn hold(
-        &self,
-        session: &Session<'_>,
-        applier: &mut Applier<'_>,
-        sorted: &Sorted,
-    ) -> Result<(), RunError> {
+    fn hold(&self, session: &Session<'_>, applier: &Applier<'_>, sorted: &Sorted) -> Result<(), RunError> {
         let id = applier.route;
         if self.options.only.is_some() {
             // What waits already goes on waiting as it is; the rest is found again by the next ordinary run.
@@ -496,7 +502,7 @@ impl<'r> Job<'r> {
             entries: Vec::new(),
             keys: sorted.held.iter().map(Deletion::key).collect(),
         };
-        for batch in sorted.held.chunks(BATCH) {
+        for batch in sorted.held.chunks(PAGE) {
             let works = self.again(session, batch)?;
             let mut lines: Vec<Change> = Vec::new();
             for work in &works {
@@ -538,25 +544,21 @@ impl<'r> Job<'r> {
     }
 
     /// Looks once more where something was written, and believes deletions that show.
-    async fn look_after_writes(
-        &self,
-        session: &Session<'_>,
-        applier: &mut Applier<'_>,
-    ) -> Result<(), RunError> {
-        let wrote = std::mem::take(&mut applier.outcome.wrote);
-        let deleted = std::mem::take(&mut applier.outcome.deleted);
+    async fn look_after_writes(&self, session: &Session<'_>, applier: &Applier<'_>) -> Result<(), RunError> {
+        let wrote = std::mem::take(&mut applier.outcome.borrow_mut().wrote);
+        let deleted = std::mem::take(&mut applier.outcome.borrow_mut().deleted);
         for side in wrote {
             let gone: Vec<_> = deleted.iter().filter(|(at, _)| *at == side).map(|(_, h)| h.clone()).collect();
             session.mirrors[side].look_after_writes(&session.look, &gone).await?;
         }
         let mut after = None;
         loop {
-            let page = self.store.links_in(applier.route, &[LinkState::Leaving], after, BATCH)?;
+            let page = self.store.links_in(applier.route, &[LinkState::Leaving], after, PAGE)?;
             for link in &page {
                 self.leave(session, applier, *link)?;
             }
             after = page.last().copied();
-            if page.len() < BATCH {
+            if page.len() < PAGE {
                 return Ok(());
             }
         }
@@ -565,7 +567,7 @@ impl<'r> Job<'r> {
     fn leave(
         &self,
         session: &Session<'_>,
-        applier: &mut Applier<'_>,
+        applier: &Applier<'_>,
         link: chestnut_store::LinkId,
     ) -> Result<(), RunError> {
         let Some(case) = session.gatherer.linked(link)? else { return Ok(()) };
@@ -603,7 +605,7 @@ impl<'r> Job<'r> {
             writer.done(link, side)?;
             writer.add_change(applier.run, &line)
         })?;
-        applier.outcome.failed += 1;
+        applier.outcome.borrow_mut().failed += 1;
         applier.report([line]);
         Ok(())
     }
@@ -667,9 +669,9 @@ impl Room {
 }
 
 impl Batches {
-    fn of(rule: &Rule) -> Self {
+    fn of(rule: &Rule, cases: usize) -> Self {
         let is_file = |end: &CalendarEnd| end.takes && matches!(end.calendar, Calendar::File(_));
-        Self { room: Room { cases: BATCH, bytes: BATCH_BYTES }, grows: rule.ends.iter().any(is_file) }
+        Self { room: Room { cases, bytes: BATCH_BYTES }, grows: rule.ends.iter().any(is_file) }
     }
 
     fn next(&mut self) -> Room {

@@ -23,14 +23,20 @@ fn far_side(world: &World) -> std::collections::BTreeMap<String, String> {
 
 /// Kills a run at every request (before and after it reached the server) and at every write of the state.
 fn kill_everywhere(prepare: impl Fn(&World)) -> usize {
-    let undisturbed = World::new(12);
+    let twelve = || {
+        let mut world = World::new(12);
+        // Several batches at the same time.
+        world.batch = 3;
+        world
+    };
+    let undisturbed = twelve();
     prepare(&undisturbed);
     undisturbed.sync();
     let expected = far_side(&undisturbed);
     let mut kills = 0;
     for arrives in [false, true] {
         for step in 0.. {
-            let world = World::new(12);
+            let world = twelve();
             prepare(&world);
             world.kill_at(Some(step), arrives);
             // What a killed run returns, nobody is there to see.
@@ -136,7 +142,8 @@ const KEEPERS: [&[Habit]; 2] = [
 ];
 
 fn keeper(habits: &[Habit], entries: usize) -> World {
-    let world = World::new(entries);
+    let mut world = World::new(entries);
+    world.batch = 2;
     habits.iter().for_each(|habit| world.habit(&world.target, *habit));
     world
 }

@@ -27,6 +27,7 @@ fn meeting(uid: &str, title: &str, people: &[&str], more: &str) -> String {
 fn world() -> World {
     let mut world = World::new(0);
     world.allow_deletions = true;
+    world.batch = 2;
     world.habit(&world.target, Habit::Schedules);
     world.habit(&world.target, Habit::TellsAddresses);
     world

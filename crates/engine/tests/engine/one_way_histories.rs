@@ -239,6 +239,7 @@ impl History {
         let mut dice = Dice::new(seed);
         let mut world = World::new(0);
         world.allow_deletions = true;
+        world.batch = 1 + dice.roll(4);
         let folder = quick_folder();
         let mut log = Vec::new();
         let mut place = |slug: &str, dice: &mut Dice| match dice.roll(5) {
