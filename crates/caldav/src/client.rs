@@ -13,7 +13,7 @@ use url::Url;
 
 use crate::class::Class;
 use crate::error::{Asked, DavError, Detail, Instead, TransportError, TransportFault};
-use crate::pace::Pace;
+use crate::pace::{Pace, Strain};
 use crate::protocol::{
     self, CalendarInfo, Condition, Discovery, DiscoveryNext, DiscoveryStage, FeedAnswer, Found, Listed,
     Listing, MakeBy, NewCalendar, Part, People, PropResponse, Propfind, PropfindNext, Stored, SyncAnswer,
@@ -651,8 +651,11 @@ impl Client {
         let outcome = self.transport.send(request).await;
         drop(waiting);
         self.note(&outcome);
-        let strained = outcome.as_ref().is_ok_and(|answer| is_transient(answer.status));
-        self.pace.answered(strained);
+        self.pace.answered(match &outcome {
+            Ok(answer) if answer.status == 429 => Strain::TooMuch,
+            Ok(answer) if is_transient(answer.status) => Strain::Fails,
+            _ => Strain::None,
+        });
         outcome
     }
 }

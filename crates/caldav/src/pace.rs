@@ -13,6 +13,17 @@ pub(crate) struct Pace {
     freed: Rc<Notify>,
 }
 
+/// How a server bears what it is asked.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Strain {
+    /// It answers.
+    None,
+    /// It fails for now: once in a while that says nothing about how much it is asked.
+    Fails,
+    /// It says that it is asked too much.
+    TooMuch,
+}
+
 #[derive(Debug)]
 struct State {
     max: usize,
@@ -24,6 +35,8 @@ struct State {
     before: Option<(usize, f64)>,
     window_start: Option<Instant>,
     window_done: usize,
+    /// Answers since the last that failed.
+    since_failure: usize,
     /// Windows to sit out before another step up.
     hold: usize,
     /// How many it will be when the server asks for less the next time: more each time, fewer again while all goes well.
@@ -32,7 +45,6 @@ struct State {
 
 /// Answers in one measuring window, for each request in flight.
 const WINDOW: usize = 6;
-/// A server that fails once in a while is not one that cannot do more.
 const SHORT_HOLD: usize = 1;
 const HOLD: usize = 12;
 /// More at once must bring at least this much, else it only makes each answer slower.
@@ -48,6 +60,7 @@ impl Pace {
             before: None,
             window_start: None,
             window_done: 0,
+            since_failure: usize::MAX,
             hold: 0,
             next_hold: SHORT_HOLD,
         };
@@ -73,11 +86,17 @@ impl Pace {
         }
     }
 
-    /// Counts an answer; `strained` says that the server asked for less (423, 429, 500, 503).
-    pub(crate) fn answered(&self, strained: bool) {
+    /// Counts an answer.
+    pub(crate) fn answered(&self, strain: Strain) {
         let mut state = self.state.borrow_mut();
         let now = Instant::now();
-        if strained {
+        let is_alone = state.since_failure >= WINDOW * state.limit;
+        state.since_failure = if strain == Strain::None { state.since_failure.saturating_add(1) } else { 0 };
+        if strain == Strain::Fails && is_alone {
+            state.start_window(now);
+            return;
+        }
+        if strain != Strain::None {
             state.limit = (state.limit / 2).max(1);
             state.hold = state.next_hold;
             state.next_hold = (state.next_hold * 3).min(HOLD);

@@ -193,6 +193,8 @@ pub enum LeftOut {
     SameUid,
     /// The far server would write to people because of it, and a person said that it stays as it is there.
     WouldMail,
+    /// A person took back what a run had done to it: it stays so until its source changes.
+    Undone,
 }
 
 impl LeftOut {
@@ -215,6 +217,7 @@ impl LeftOut {
             Self::NoUid => "no-uid",
             Self::SameUid => "same-uid-twice",
             Self::WouldMail => "would-mail",
+            Self::Undone => "undone",
         }
     }
 }

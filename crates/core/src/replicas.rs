@@ -343,7 +343,8 @@ fn merged(
     let views: Vec<_> = changed
         .iter()
         .map(|k| {
-            let before = known[*k].before.map(|e| view(policy.agreed_sight(*k), e));
+            // Where nothing is agreed, each says all of it.
+            let before = base.and(known[*k].before).map(|e| view(policy.agreed_sight(*k), e));
             (before, view(policy.sight(*k), known[*k].current.expect("it is changed")))
         })
         .collect();

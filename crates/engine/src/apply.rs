@@ -8,8 +8,8 @@ use std::rc::Rc;
 use std::task::Poll;
 
 use chestnut_core::{
-    ETag, Entry, EventUid, Fingerprint, Habits, Identity, Mail, ObjectHref, Origin, Partly, WriteKind,
-    undo_habits,
+    ETag, Entry, EventUid, Fingerprint, Habits, Identity, LeftOut, Mail, ObjectHref, Origin, Partly,
+    WriteKind, undo_habits,
 };
 use chestnut_store::{
     Change, ChangeAction, Counts, Intent, LinkId, LinkRow, LinkState, PlaceRow, RouteId, RunId, Store, Text,
@@ -78,6 +78,8 @@ pub(crate) struct Work {
     pub(crate) told: usize,
     /// It was not begun: a person asked to stop.
     pub(crate) left: bool,
+    /// It is done as it is, or not at all: nothing else is decided should somebody have changed it meanwhile.
+    is_once: bool,
 }
 
 /// A word that does not count: whose, about what, and the text that said it.
@@ -125,9 +127,20 @@ impl Work {
             came_back: vec![None; sides],
             told: 0,
             left: false,
+            is_once: false,
         };
         work.note_losers();
         work
+    }
+
+    /// Something that is done as it is, or not at all.
+    pub(crate) fn once(case: Case, verdict: Verdict) -> Self {
+        Self { is_once: true, ..Self::new(case, verdict) }
+    }
+
+    /// Where it goes, should it be new there.
+    pub(crate) fn place_at(&mut self, side: usize, href: &ObjectHref) {
+        self.hrefs[side] = Some(href.clone());
     }
 
     /// How long the texts are that it is about.
@@ -247,8 +260,31 @@ impl Applier<'_> {
             works.extend(beside);
         }
         self.note_own_uids()?;
+        let settled = works.iter().filter(|work| work.trouble.is_none() && !work.left);
+        let links: BTreeSet<LinkId> = settled.filter_map(|work| work.case.link).collect();
         self.record(&mut works)?;
+        self.gatherer.awaited.borrow_mut().retain(|_, link| !links.contains(link));
         failed.map_or(Ok(()), Err)
+    }
+
+    /// Remembers of what is about to be taken back that it stays so: a run that is cut off leaves nothing behind that
+    /// the next one would take for somebody's edit.
+    pub(crate) fn set_aside(&self, works: &mut [Work]) -> Result<(), RunError> {
+        let fate = Fate::LeaveOut(LeftOut::Undone);
+        let is_meant = |work: &Work| work.verdict.fate == fate;
+        let plain = |work: &Work| {
+            let steps = vec![Step::Leave; work.case.places.len()];
+            let verdict =
+                Verdict { agreed: work.case.agreed.clone(), ..Verdict::of_steps(steps, fate.clone()) };
+            Work::new(work.case.clone(), verdict)
+        };
+        let mut aside: Vec<Work> = works.iter().filter(|work| is_meant(work)).map(plain).collect();
+        self.record(&mut aside)?;
+        for (work, aside) in works.iter_mut().filter(|work| is_meant(work)).zip(aside) {
+            work.case.link = aside.case.link;
+            work.case.row = work.case.link.map(|link| self.store.link(link)).transpose()?.flatten();
+        }
+        Ok(())
     }
 
     async fn work(&self, works: &mut [Work], deletes: bool) -> Result<(), RunError> {
@@ -380,10 +416,11 @@ impl Applier<'_> {
             work.case.places[side].stands = stands;
         }
         work.round += 1;
-        if work.round >= ROUNDS {
+        if work.round >= ROUNDS || work.is_once {
             let side =
                 work.verdict.steps.iter().position(|step| matches!(step, Step::Write(_) | Step::Delete(_)));
-            work.fail(side.unwrap_or(0), Told::KeepsChanging, true);
+            let told = if work.is_once { Told::ChangedMeanwhile } else { Told::KeepsChanging };
+            work.fail(side.unwrap_or(0), told, true);
             return Ok(());
         }
         let before = work.verdict.deletes().is_some();
@@ -458,8 +495,13 @@ impl Applier<'_> {
             }
             Ok(links)
         })?;
+        let mut awaited = self.gatherer.awaited.borrow_mut();
         for (at, link) in batch.iter().zip(links) {
             works[*at].case.link = Some(link);
+            let is_new = works[*at].verdict.writing(side).is_some_and(|w| w.kind == WriteKind::Create);
+            if is_new {
+                awaited.insert((self.mirrors[side].id, self.href_of(&works[*at], side)), link);
+            }
         }
         Ok(())
     }
@@ -689,7 +731,7 @@ impl Applier<'_> {
             let is_free = match self.store.object_at(self.mirrors[side].id, &href)? {
                 Some(object) => match self.store.link_of(self.route, object.id)? {
                     Some(link) => Some(link) == work.case.link,
-                    None => true,
+                    None => !self.gatherer.is_awaited(&object, work.case.link),
                 },
                 None => true,
             };
@@ -954,6 +996,7 @@ impl Applier<'_> {
             told: done.told.clone(),
             before: done.before.clone(),
             after: written.and_then(|_| case.places[side].stands.text()),
+            link: case.link,
         }
     }
 

@@ -621,7 +621,9 @@ impl<'c, 'r> Comparer<'c, 'r> {
                 work.case.places.iter().all(is_same).then_some(Cause::Failed { told })
             }
             // What a person said stays as it is.
-            LinkState::LeftOut if row.reason == LeftOut::WouldMail.key() => {
+            LinkState::LeftOut
+                if [LeftOut::WouldMail.key(), LeftOut::Undone.key()].contains(&row.reason.as_str()) =>
+            {
                 Some(Cause::LeftOut { key: row.reason.clone() })
             }
             LinkState::InStep | LinkState::LeftOut | LinkState::Released => None,

@@ -165,6 +165,17 @@ pub(crate) struct Decider<'r> {
 impl Decider<'_> {
     /// Decides one case.
     pub(crate) fn decide(&self, case: &Case) -> Verdict {
+        let lifted;
+        let case = match &case.row {
+            Some(row) if row.reason == LeftOut::Undone.key() => {
+                if !self.moved(case) {
+                    return Verdict::plain(case, Fate::LeaveOut(LeftOut::Undone));
+                }
+                lifted = self.lifted(case);
+                &lifted
+            }
+            _ => case,
+        };
         if case.has_same_uid {
             return Verdict::plain(case, Fate::LeaveOut(LeftOut::SameUid));
         }
@@ -185,6 +196,33 @@ impl Decider<'_> {
         }
         verdict.due = verdict.due.or_else(|| self.due(case, &verdict));
         verdict
+    }
+
+    /// Tells whether a source changed since a person took back what had been done to its entry.
+    fn moved(&self, case: &Case) -> bool {
+        let ends = self.rule.ends.iter().zip(&case.places);
+        let mut sources = ends.filter(|(end, _)| end.gives).map(|(_, place)| place);
+        sources.any(|place| match (&place.stands, &place.stood) {
+            (Stands::Never | Stands::Gone, stood) => stood.is_some(),
+            (Stands::Present(_, now), Some(then)) => {
+                now.text.text != then.text.text
+                    && now.entry.meaning().fingerprint() != then.entry.meaning().fingerprint()
+            }
+            (Stands::Present(..), None) => true,
+            (Stands::Unreadable(_) | Stands::Unread(_) | Stands::Unknown(_), _) => false,
+        })
+    }
+
+    /// The case as if nothing had been agreed since it was taken back: every calendar is owed what its source says now.
+    fn lifted(&self, case: &Case) -> Case {
+        let mut case = case.clone();
+        for (end, place) in self.rule.ends.iter().zip(&mut case.places) {
+            place.in_step_with = if end.gives { place.stood.clone() } else { None };
+            if place.stood.is_none() && matches!(place.stands, Stands::Gone) {
+                place.stands = Stands::Never;
+            }
+        }
+        case
     }
 
     fn decide_by(&self, policy: &Policy, case: &Case) -> Verdict {

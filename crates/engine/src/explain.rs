@@ -59,13 +59,13 @@ impl Wanted {
     }
 
     /// Tells whether something that was changed once is wanted. `start` is what runs remember of a start.
-    fn was(&self, change: &PastChange) -> bool {
-        let (time, zone) = change.start.split_once(' ').unwrap_or((&change.start, ""));
+    pub(crate) fn was(&self, uid: &EventUid, title: &str, start: &str) -> bool {
+        let (time, zone) = start.split_once(' ').unwrap_or((start, ""));
         let zone = resolve_zone(zone).map_or_else(|| self.zone.clone(), |zone| zone.rules);
         let began = parse_time(time).and_then(|time| time.local().to_zoned(zone).ok());
         let began = began.map(|at| at.timestamp().as_second());
         let is_on = |day: &Range<i64>| began.is_some_and(|at| day.contains(&at));
-        change.uid == self.uid || self.fits(&change.title) && self.days.iter().all(is_on)
+        *uid == self.uid || self.fits(title) && self.days.iter().all(is_on)
     }
 }
 
@@ -167,7 +167,7 @@ pub fn past_changes(
 ) -> Result<Vec<PastChange>, RunError> {
     let mut past = Vec::new();
     store.each_change(|change| {
-        if uids.contains(change.uid.as_str()) || wanted.was(&change) {
+        if uids.contains(change.uid.as_str()) || wanted.was(&change.uid, &change.title, &change.start) {
             past.push(change);
         }
         past.len() < most

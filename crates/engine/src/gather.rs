@@ -94,6 +94,8 @@ pub(crate) struct Gatherer<'r> {
     pub(crate) habits: Vec<Habits>,
     /// What belongs to a case of this run: to which.
     pub(crate) claimed: RefCell<HashMap<ObjectId, Claimant>>,
+    /// Where cases that are worked on now have something new: it is theirs before it is recorded that it is.
+    pub(crate) awaited: RefCell<HashMap<(CalendarId, ObjectHref), LinkId>>,
     pub(crate) held: Vec<HeldItem>,
 }
 
@@ -310,10 +312,23 @@ impl Gatherer<'_> {
             && self.is_free_for(object, Claimant::Free(object.id))?)
     }
 
+    /// Tells whether a case that is worked on now has put something here, if it is not this one.
+    pub(crate) fn is_awaited(&self, object: &Object, by: Option<LinkId>) -> bool {
+        let at = (object.calendar, object.href.clone());
+        self.awaited.borrow().get(&at).is_some_and(|link| Some(*link) != by)
+    }
+
     /// Tells whether an object belongs to no case but perhaps this one.
     fn is_free_for(&self, object: &Object, by: Claimant) -> Result<bool> {
         let claimed = self.claimed.borrow().get(&object.id).copied();
-        if object.state == ObjectState::Gone || claimed.is_some_and(|claimed| claimed != by) {
+        let own = match by {
+            Claimant::Case(link) => Some(link),
+            Claimant::Free(_) => None,
+        };
+        if self.is_awaited(object, own)
+            || object.state == ObjectState::Gone
+            || claimed.is_some_and(|claimed| claimed != by)
+        {
             return Ok(false);
         }
         match self.route {
@@ -377,12 +392,16 @@ impl Gatherer<'_> {
                 let is_told = case.row.as_ref().is_some_and(|row| row.state == LinkState::Leaving);
                 let done = FoundDone { side, href, before: was, after: None };
                 case.found_done.extend((!is_told).then_some(done));
-                if !self.rule.ends[side].gives {
+                let is_undone =
+                    case.row.as_ref().is_some_and(|row| row.reason == chestnut_core::LeftOut::Undone.key());
+                if is_undone || !self.rule.ends[side].gives {
                     // The route took it away itself: should its source be wanted again, it is new there.
                     case.places[side] = Place { origin: case.places[side].origin, ..Place::default() };
-                    case.agreed = None;
-                    if let Some(row) = &mut case.row {
-                        row.agreed = None;
+                    if !is_undone {
+                        case.agreed = None;
+                        if let Some(row) = &mut case.row {
+                            row.agreed = None;
+                        }
                     }
                 }
             }

@@ -28,6 +28,7 @@ mod run;
 mod sender;
 mod story;
 mod under_way;
+mod undo;
 
 pub use calendar::{Abilities, Calendar, CalendarError, DiskAct, FeedCalendar, FileCalendar, FolderCalendar};
 pub use case::start_text;
@@ -46,3 +47,4 @@ pub use retire::{RouteCopy, copies_of, forget_route, remove_copies};
 pub use rule::{CalendarEnd, Makes, Rule};
 pub use run::{preview_route, run_route};
 pub use story::{PreviewReport, PreviewedChange, RunReport, Why};
+pub use undo::{LeftAsIs, PutBack, ToUndo, UndoPlan, Undone, WhyLeft, plan_undo, undo};

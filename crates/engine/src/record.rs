@@ -24,8 +24,8 @@ impl Applier<'_> {
         }
         let (store, run) = (self.store, self.run);
         store.write(|writer| {
-            for work in works.iter() {
-                self.record_one(writer, work)?;
+            for work in works.iter_mut() {
+                work.case.link = self.record_one(writer, work)?;
             }
             changes.iter().try_for_each(|change| writer.add_change(run, change))
         })?;
@@ -135,7 +135,8 @@ impl Applier<'_> {
         Change { uid: uid.unwrap_or_else(|| EventUid::from(change.uid.as_str())), after: None, ..change }
     }
 
-    fn record_one(&self, writer: &Writer<'_>, work: &Work) -> Result<(), StoreError> {
+    /// Records one case; returns its number, where it has one.
+    fn record_one(&self, writer: &Writer<'_>, work: &Work) -> Result<Option<LinkId>, StoreError> {
         let (route, case, verdict) = (self.route, &work.case, &work.verdict);
         let old = case.row.clone();
         if work.left {
@@ -146,31 +147,39 @@ impl Applier<'_> {
             let kept = old.clone().unwrap_or_else(|| new_row(LinkState::LeftOut));
             LinkRow { state: LinkState::LeftOut, reason: reason.key().to_owned(), due: verdict.due, ..kept }
         };
-        match &verdict.fate {
+        let link = match &verdict.fate {
             _ if work.trouble.is_some() => {
                 let row = self.troubled(work, old);
-                self.remember(writer, work, row, false)?;
+                self.remember(writer, work, row, false)?
             }
             Fate::Forget => {
                 if let Some(link) = case.link {
                     writer.forget_link(link)?;
                 }
+                return Ok(None);
             }
-            Fate::Wait => self.remember_open(writer, work)?,
+            Fate::Wait => return self.remember_open(writer, work),
             Fate::LeaveOut(LeftOut::Refused) => {
                 let kept = old.unwrap_or_else(|| new_row(LinkState::Refused));
-                self.remember(writer, work, LinkRow { state: LinkState::Refused, due: None, ..kept }, false)?;
+                self.remember(writer, work, LinkRow { state: LinkState::Refused, due: None, ..kept }, false)?
             }
             Fate::LeaveOut(reason) => {
-                let link = self.remember(writer, work, left_out(*reason), false)?;
+                let mut row = left_out(*reason);
+                if *reason == LeftOut::Undone && verdict.deletes().is_some() {
+                    // Undone once it is seen to be gone.
+                    (row.state, row.due) = (LinkState::Leaving, Some(0));
+                }
+                let link = self.remember(writer, work, row, false)?;
                 if *reason != LeftOut::Unreadable {
                     writer.let_through(route, Some(link))?;
                 }
+                link
             }
             Fate::Release => {
                 let row = LinkRow { told: None, ..new_row(LinkState::Released) };
                 let link = self.remember(writer, work, row, false)?;
                 writer.let_through(route, Some(link))?;
+                link
             }
             Fate::Hold(_) => {
                 let kept = old.unwrap_or_else(|| new_row(LinkState::Held));
@@ -181,13 +190,14 @@ impl Applier<'_> {
                     false,
                 )?;
                 self.ask(writer, work, &self.disagreement(work, link))?;
+                link
             }
             Fate::Keep if verdict.deletes().is_some() => {
                 let was_sent = work.done.iter().any(Option::is_some);
                 let state = if was_sent { LinkState::Leaving } else { LinkState::Held };
                 let kept = old.unwrap_or_else(|| new_row(state));
                 let due = was_sent.then_some(0);
-                self.remember(writer, work, LinkRow { state, due, ..kept }, false)?;
+                self.remember(writer, work, LinkRow { state, due, ..kept }, false)?
             }
             Fate::Keep => {
                 let row = self.agreed_row(work, old.as_ref());
@@ -196,9 +206,10 @@ impl Applier<'_> {
                     true => self.ask(writer, work, &self.mail_question(work, link))?,
                     false => writer.let_through(route, Some(link))?,
                 }
+                link
             }
-        }
-        Ok(())
+        };
+        Ok(Some(link))
     }
 
     fn troubled(&self, work: &Work, old: Option<LinkRow>) -> LinkRow {
@@ -212,7 +223,12 @@ impl Applier<'_> {
         };
         LinkRow {
             state: if for_good { LinkState::Refused } else { LinkState::Failed },
-            reason: if for_good { LeftOut::Refused.key().to_owned() } else { String::new() },
+            reason: match (for_good, &work.verdict.fate) {
+                (true, _) => LeftOut::Refused.key().to_owned(),
+                // Perhaps it was done: it is nobody's edit then.
+                (false, Fate::LeaveOut(LeftOut::Undone)) => LeftOut::Undone.key().to_owned(),
+                (false, _) => String::new(),
+            },
             due,
             tries: kept.tries.saturating_add(1),
             told: Some(trouble.told.clone()),
@@ -267,10 +283,10 @@ impl Applier<'_> {
     }
 
     /// A case of which nothing was decided: it is decided again at the next run.
-    fn remember_open(&self, writer: &Writer<'_>, work: &Work) -> Result<(), StoreError> {
+    fn remember_open(&self, writer: &Writer<'_>, work: &Work) -> Result<Option<LinkId>, StoreError> {
         let is_unknown = work.case.places.iter().any(|place| matches!(place.stands, Stands::Unknown(_)));
         if work.case.link.is_none() && !is_unknown && !work.left {
-            return Ok(());
+            return Ok(None);
         }
         let kept = work.case.row.clone().unwrap_or_else(|| new_row(LinkState::Failed));
         let row = match is_unknown {
@@ -282,7 +298,7 @@ impl Applier<'_> {
             },
             false => LinkRow { due: Some(0), ..kept },
         };
-        self.remember(writer, work, row, false).map(drop)
+        self.remember(writer, work, row, false).map(Some)
     }
 
     /// Remembers a case and its places. What was done counts only where it `is_agreed`.
@@ -440,6 +456,7 @@ fn is_news(work: &Work, reason: LeftOut) -> bool {
             | LeftOut::TakesNoTime
             | LeftOut::Copy
             | LeftOut::Refused
+            | LeftOut::Undone
     );
     let before = work.case.row.as_ref().map(|row| row.reason.as_str());
     !by_choice && before != Some(reason.key())

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use chestnut_core::{Because, Origin};
-use chestnut_store::{LinkId, Store};
+use chestnut_store::{LinkId, RunKind, Store};
 
 use crate::apply::Work;
 use crate::case::Stands;
@@ -12,7 +12,7 @@ use crate::error::RunError;
 use crate::observe::Silent;
 use crate::options::RunOptions;
 use crate::rule::Rule;
-use crate::run::{Session, begin, lease, run_through};
+use crate::run::{Instead, Session, begin, lease, run_through};
 use crate::story::RunReport;
 
 /// A copy that a route made, and that may be taken away with it.
@@ -99,18 +99,21 @@ pub async fn remove_copies(
     confirmed: &[RouteCopy],
 ) -> Result<RunReport, RunError> {
     let links: BTreeSet<LinkId> = confirmed.iter().map(|copy| copy.link).collect();
-    let again = |session: &Session<'_>| -> Result<Vec<Work>, RunError> {
+    let links: Vec<LinkId> = links.into_iter().collect();
+    let batch = |session: &Session<'_>, number: usize| -> Result<Option<Vec<Work>>, RunError> {
+        let Some(batch) = links.chunks(PAGE).nth(number) else { return Ok(None) };
         let mut works = Vec::new();
-        for link in &links {
+        for link in batch {
             let Some(mut work) = session.linked(*link)? else { continue };
             work.verdict = taken_away(session, rule, &work);
             if !work.verdict.would_mail() {
                 works.push(work);
             }
         }
-        Ok(works)
+        Ok(Some(works))
     };
-    run_through(rule, store, options, &Silent, Some(&again)).await
+    let instead = Instead { kind: RunKind::Sync, undid: Vec::new(), batch: &batch };
+    run_through(rule, store, options, &Silent, Some(&instead)).await
 }
 
 /// Forgets what is remembered of a route. What it wrote, and its runs, stay.

@@ -52,7 +52,13 @@ pub async fn run_route(
 }
 
 /// What is done instead of what the route says.
-pub(crate) type Instead<'w> = dyn Fn(&Session<'_>) -> Result<Vec<Work>, RunError> + 'w;
+pub(crate) struct Instead<'w> {
+    pub(crate) kind: RunKind,
+    /// The runs that it takes back.
+    pub(crate) undid: Vec<i64>,
+    /// Some of it, by the number of the batch; `None` after the last.
+    pub(crate) batch: &'w dyn Fn(&Session<'_>, usize) -> Result<Option<Vec<Work>>, RunError>,
+}
 
 /// Runs a route, or does something else to its cases in the same way.
 pub(crate) async fn run_through(
@@ -63,9 +69,10 @@ pub(crate) async fn run_through(
     instead: Option<&Instead<'_>>,
 ) -> Result<RunReport, RunError> {
     let lease = lease(&rule.name, store).await?;
-    let kind = match options.only.as_deref() {
-        Some(Only::Probe(_)) => RunKind::Probe,
-        Some(Only::These(_)) | None => RunKind::Sync,
+    let kind = match (instead, options.only.as_deref()) {
+        (Some(instead), _) => instead.kind,
+        (None, Some(Only::Probe(_))) => RunKind::Probe,
+        (None, Some(Only::These(_)) | None) => RunKind::Sync,
     };
     let begun = |writer: &Writer<'_>| {
         Ok((writer.route(&rule.name)?, writer.begin_run(&rule.name, options.now, kind)?))
@@ -87,6 +94,7 @@ pub(crate) async fn run_through(
     let after = requests(&rule.ends);
     (summary.requests, summary.writes) = (after.0 - before.0, after.1 - before.1);
     summary.milliseconds = started.map_or(0, |at| at.elapsed().as_millis() as u64);
+    summary.undid = instead.map(|instead| instead.undid.clone()).unwrap_or_default();
     summary.error = error.as_ref().map(RunError::facts);
     if let Some(RunError::ClocksApart { seconds }) = error {
         summary.clocks_apart = Some(seconds);
@@ -370,7 +378,7 @@ impl<'r> Job<'r> {
             progress: Cell::new((0, total)),
         };
         let done = match instead {
-            Some(instead) => applier.apply(instead(&session)?, true).await,
+            Some(instead) => self.instead(&session, &applier, lease, instead).await,
             None => self.cases(&session, &applier, lease, before, held).await,
         };
         let looked = self.look_after_writes(&session, &applier).await;
@@ -388,6 +396,24 @@ impl<'r> Job<'r> {
             (0, Some(seconds)) => Err(RunError::ClocksApart { seconds }),
             (left, _) => Err(RunError::Stopped { left }),
         }
+    }
+
+    /// Does what was listed, and nothing else.
+    async fn instead(
+        &self,
+        session: &Session<'_>,
+        applier: &Applier<'_>,
+        lease: &Lease<'_>,
+        instead: &Instead<'_>,
+    ) -> Result<(), RunError> {
+        let mut number = 0;
+        while let Some(mut works) = (instead.batch)(session, number)? {
+            lease.renew()?;
+            applier.set_aside(&mut works)?;
+            applier.apply(works, true).await?;
+            number += 1;
+        }
+        Ok(())
     }
 
     /// Works through all cases: what is written first, deletions last, once all of them are known.
@@ -785,6 +811,7 @@ pub(crate) async fn begin<'r>(
         mirrors: mirrors.iter().map(|mirror| mirror.id).collect(),
         habits: mirrors.iter().map(|mirror| habits_of(&mirror.facts().habits)).collect(),
         claimed: RefCell::default(),
+        awaited: RefCell::default(),
         held,
     };
     let mut seen = known.map(|route| route.seen).unwrap_or_default();

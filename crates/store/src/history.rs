@@ -9,14 +9,14 @@ use rusqlite::{Row, params};
 use crate::error::StoreError;
 use crate::lease::route_lease;
 use crate::records::{
-    BodyId, Change, ChangeAction, HeldItem, LinkId, PastChange, ProbeRow, RouteId, RunId, RunRecord,
-    RunResult, Text,
+    BodyId, Change, ChangeAction, HeldItem, LinkId, PastChange, ProbeRow, RouteId, RunId, RunKind, RunRecord,
+    RunResult, Text, Wrote,
 };
 use crate::store::{Store, at_millisecond};
 
 type Result<T> = std::result::Result<T, StoreError>;
 
-const RUN: &str = "id, route_name, started, finished, result, summary";
+const RUN: &str = "id, route_name, started, finished, result, summary, kind";
 const HELD: &str = "SELECT held.id, route.name, held.link, held.since, held.title, held.start, held.details,
      held.decision FROM held JOIN route ON route.id = held.route";
 
@@ -34,7 +34,7 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn runs_of(&self, route: Option<&str>, most: usize, all: bool) -> Result<Vec<RunRecord>> {
-        let of = if all { "1" } else { "kind = 'sync'" };
+        let of = if all { "1" } else { "kind <> 'probe'" };
         let mut runs = match route {
             Some(name) => self.rows(
                 &format!("SELECT {RUN} FROM run WHERE route_name = ? AND {of} ORDER BY id DESC LIMIT ?"),
@@ -78,7 +78,7 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn changes(&self, id: RunId) -> Result<Vec<Change>> {
-        let sql = "SELECT calendar, action, href, uid, title, start, told, before, after FROM change
+        let sql = "SELECT calendar, action, href, uid, title, start, told, before, after, link FROM change
              WHERE run = ? ORDER BY id";
         let rows = self.rows(sql, [id.0], |row| {
             let word: String = row.get(1)?;
@@ -93,6 +93,7 @@ impl Store {
                 told: told.and_then(|told| serde_json::from_str(&told).ok()),
                 before: None,
                 after: None,
+                link: row.get::<_, Option<i64>>(9)?.map(LinkId),
             };
             let body = |column| row.get::<_, Option<i64>>(column).map(|id| id.map(BodyId));
             Ok((change, body(7)?, body(8)?))
@@ -106,6 +107,29 @@ impl Store {
                 Ok(Change { before: text(before)?, after: text(after)?, ..change })
             })
             .collect()
+    }
+
+    /// Returns what runs wrote and deleted after one run, the oldest first.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn writes_after(&self, id: RunId) -> Result<Vec<Wrote>> {
+        let words = ChangeAction::ALL.into_iter().filter(|action| action.is_write());
+        let words: Vec<_> = words.map(|action| format!("'{}'", action.word())).collect();
+        let sql = format!(
+            "SELECT c.run, r.route_name, c.calendar, c.href, c.after FROM change c JOIN run r ON r.id = c.run
+             WHERE c.run > ? AND c.action IN ({}) ORDER BY c.run, c.id",
+            words.join(", ")
+        );
+        self.rows(&sql, [id.0], |row| {
+            Ok(Wrote {
+                run: RunId(row.get(0)?),
+                route: row.get(1)?,
+                calendar: row.get(2)?,
+                href: ObjectHref::from(row.get::<_, String>(3)?),
+                after: row.get::<_, Option<i64>>(4)?.map(BodyId),
+            })
+        })
     }
 
     /// Returns the test entries that stand, or may stand, somewhere.
@@ -133,7 +157,7 @@ impl Store {
     pub fn each_change(&self, mut each: impl FnMut(PastChange) -> bool) -> Result<()> {
         let sql =
             "SELECT c.run, r.route_name, r.started, c.calendar, c.action, c.href, c.uid, c.title, c.start
-             FROM change c JOIN run r ON r.id = c.run WHERE r.kind = 'sync' ORDER BY c.id DESC";
+             FROM change c JOIN run r ON r.id = c.run WHERE r.kind <> 'probe' ORDER BY c.id DESC";
         let mut query = self.connection.prepare_cached(sql)?;
         let mut rows = query.query([])?;
         while let Some(row) = rows.next()? {
@@ -191,6 +215,7 @@ fn run(row: &Row<'_>) -> rusqlite::Result<RunRecord> {
     Ok(RunRecord {
         id: RunId(row.get(0)?),
         route: row.get(1)?,
+        kind: RunKind::of_word(&row.get::<_, String>(6)?),
         started: at_millisecond(row.get(2)?),
         finished: row.get::<_, Option<i64>>(3)?.map(at_millisecond),
         is_running: false,

@@ -7,8 +7,12 @@ use rusqlite::{Connection, Transaction, TransactionBehavior};
 use crate::error::{Damage, StoreError};
 
 /// One step per format; a step is never changed once it has shipped.
-const STEPS: &[&str] =
-    &[include_str!("schema_1.sql"), include_str!("schema_2.sql"), include_str!("schema_3.sql")];
+const STEPS: &[&str] = &[
+    include_str!("schema_1.sql"),
+    include_str!("schema_2.sql"),
+    include_str!("schema_3.sql"),
+    include_str!("schema_4.sql"),
+];
 
 /// Says that the file is Chestnut's ("ChS2" as a number, SQLite's application_id).
 const APPLICATION_ID: i64 = 0x4368_5332;

@@ -351,6 +351,8 @@ pub enum Told {
     NoCalendar,
     /// Somebody else keeps changing it.
     KeepsChanging,
+    /// Somebody changed it while it was about to be done; what was to be done was for what stood there before.
+    ChangedMeanwhile,
     /// Another calendar of the user has its UID.
     UidTaken,
     /// The server does not delete it.
@@ -460,6 +462,12 @@ impl ChangeAction {
         Self::LeftOut,
     ];
 
+    /// Tells whether something was written, or deleted.
+    #[must_use]
+    pub fn is_write(self) -> bool {
+        matches!(self, Self::Created | Self::Updated | Self::Deleted | Self::Damaged)
+    }
+
     /// Returns the stable word.
     #[must_use]
     pub fn word(self) -> &'static str {
@@ -521,6 +529,31 @@ pub struct Change {
     pub before: Option<Text>,
     /// The text that stood there afterwards.
     pub after: Option<Text>,
+    /// The case that it was about; it may be forgotten since.
+    pub link: Option<LinkId>,
+}
+
+impl Change {
+    /// Tells whether something was written, or deleted.
+    #[must_use]
+    pub fn is_write(&self) -> bool {
+        self.action.is_write()
+    }
+}
+
+/// Something that a run wrote or deleted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Wrote {
+    /// Which run.
+    pub run: RunId,
+    /// The route's name.
+    pub route: String,
+    /// The calendar, by its name in the configuration.
+    pub calendar: String,
+    /// Where.
+    pub href: ObjectHref,
+    /// The text that stood there afterwards.
+    pub after: Option<BodyId>,
 }
 
 /// What a run was for.
@@ -531,15 +564,26 @@ pub enum RunKind {
     Sync,
     /// To carry a test entry, and nothing else.
     Probe,
+    /// To take earlier runs back.
+    Undo,
 }
 
 impl RunKind {
+    /// All of them.
+    const ALL: [Self; 3] = [Self::Sync, Self::Probe, Self::Undo];
+
+    /// What a stable word stands for.
+    pub(crate) fn of_word(word: &str) -> Self {
+        Self::ALL.into_iter().find(|kind| kind.word() == word).unwrap_or_default()
+    }
+
     /// Returns the stable word.
     #[must_use]
     pub fn word(self) -> &'static str {
         match self {
             Self::Sync => "sync",
             Self::Probe => "probe",
+            Self::Undo => "undo",
         }
     }
 }
@@ -640,6 +684,9 @@ pub struct RouteSummary {
     pub writes: u64,
     /// How long it took.
     pub milliseconds: u64,
+    /// The runs that it took back.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub undid: Vec<i64>,
 }
 
 /// One run in the history.
@@ -649,6 +696,8 @@ pub struct RunRecord {
     pub id: RunId,
     /// The route's name.
     pub route: String,
+    /// What it was for.
+    pub kind: RunKind,
     /// When it began.
     pub started: Timestamp,
     /// When it ended; `None` where it was cut off or is going on.

@@ -6,8 +6,8 @@ use rusqlite::{Connection, OptionalExtension as _, params};
 
 use crate::error::StoreError;
 use crate::records::{
-    BodyId, CalendarFacts, CalendarId, Change, HeldItem, Intent, LinkId, LinkRow, NewObject, ObjectId,
-    ObjectState, PlaceRow, ProbeRow, RouteId, RouteSummary, RunId, RunKind, RunResult, Text, Told,
+    BodyId, CalendarFacts, CalendarId, Change, HeldItem, Intent, LinkId, LinkRow, LinkState, NewObject,
+    ObjectId, ObjectState, PlaceRow, ProbeRow, RouteId, RouteSummary, RunId, RunKind, RunResult, Text, Told,
     origin_number, partly_number,
 };
 use crate::texts::pack;
@@ -486,6 +486,22 @@ impl Writer<'_> {
         Ok(RunId(self.connection.last_insert_rowid()))
     }
 
+    /// Lets a case that was undone be decided like any other again. `gives` says of each calendar whether the route
+    /// takes from it.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn lift(&self, link: LinkId, gives: &[bool]) -> Done {
+        let sql = "UPDATE link SET state = ?, reason = '', due = 0 WHERE id = ?";
+        self.run(sql, params![LinkState::Failed.number(), link.0])?;
+        for (side, gives) in gives.iter().enumerate() {
+            let agreed = if *gives { "stood" } else { "NULL" };
+            let sql = format!("UPDATE place SET agreed = {agreed} WHERE link = ? AND side = ?");
+            self.run(&sql, params![link.0, side])?;
+        }
+        Ok(())
+    }
+
     /// Ends a run.
     ///
     /// # Errors
@@ -503,8 +519,8 @@ impl Writer<'_> {
         let keep = |text: &Option<Text>| text.as_ref().map(|text| self.keep_text(text)).transpose();
         let (before, after) = (keep(&change.before)?, keep(&change.after)?);
         self.run(
-            "INSERT INTO change (run, calendar, action, href, uid, title, start, told, before, after)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO change (run, calendar, action, href, uid, title, start, told, before, after, link)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             params![
                 run.0,
                 change.calendar,
@@ -516,6 +532,7 @@ impl Writer<'_> {
                 told_text(change.told.as_ref()),
                 before.map(|b| b.0),
                 after.map(|b| b.0),
+                change.link.map(|link| link.0),
             ],
         )
     }

@@ -12,8 +12,8 @@ use chestnut_caldav::{
 use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
 use chestnut_engine::{
     Calendar, CalendarEnd, Comparison, Leftover, PreviewReport, ProbeHow, ProbeReport, Rule, RunError,
-    RunOptions, RunReport, Silent, Story, Wanted, compare_route, copies_of, forget_route, preview_route,
-    probe_route, remove_copies, run_route, stories, sweep_route,
+    RunOptions, RunReport, Silent, Story, ToUndo, UndoPlan, Wanted, compare_route, copies_of, forget_route,
+    plan_undo, preview_route, probe_route, remove_copies, run_route, stories, sweep_route, undo,
 };
 use chestnut_standin::{Habit, Server, ServerRequest, Temper, orchard_entries};
 use chestnut_store::Store;
@@ -461,13 +461,29 @@ impl World {
         self.end(end)
     }
 
-    /// Runs a one-way route that a test made.
+    /// Runs any route.
     ///
     /// # Errors
     /// The run was killed, or could not begin.
-    pub fn run_one_way(&self, route: &Rule) -> Result<RunReport, RunError> {
+    pub fn run(&self, route: &Rule) -> Result<RunReport, RunError> {
         let (store, options) = (self.store(), self.options());
         block_on(run_route(route, &store, &options, &Silent))
+    }
+
+    /// Takes runs of any route back; what was planned, and what came of it where there was something to do.
+    ///
+    /// # Errors
+    /// It was killed, or a calendar cannot be read.
+    pub fn undo(&self, route: &Rule, what: &ToUndo) -> Result<(UndoPlan, Option<RunReport>), RunError> {
+        let (store, options) = (self.store(), self.options());
+        block_on(async {
+            let plan = plan_undo(route, &store, &options, &Silent, what).await?;
+            if plan.undone.is_empty() {
+                return Ok((plan, None));
+            }
+            let report = undo(route, &store, &options, &Silent, what, &plan).await?;
+            Ok((plan, Some(report)))
+        })
     }
 
     /// Says what a run would do.

@@ -20,6 +20,7 @@ pub(crate) fn left_out_why(reason: &str) -> String {
         "unreadable" => "it cannot be read",
         "no-uid" => "it has no UID",
         "same-uid-twice" => "it has the UID of another entry",
+        "undone" => "you took back what a run had done to it: it stays so until its source changes",
         "would-mail" => "its server could write to people because of it, and you said that it stays as it is",
         "deletions" => "it stays, as `deletions = \"keep\"` says",
         other => match other.split_once('.') {
@@ -57,6 +58,7 @@ pub(crate) fn left_out_words(reason: &str, number: usize) -> String {
         "unreadable" => entries("that cannot be read"),
         "no-uid" => entries("without UID"),
         "same-uid-twice" => entries("with the UID of another entry"),
+        "undone" => entries("stay as you took them back, until their source changes"),
         "would-mail" => entries("left as they are, since a server could write to people (your decision)"),
         "deletions" => entries("deleted on one side, and kept on the other (deletions = \"keep\")"),
         other => format!("{number} {}", clean(other)),

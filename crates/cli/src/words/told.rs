@@ -22,6 +22,7 @@ pub(crate) fn told_words(told: &Told) -> String {
         Told::Fails { status } => format!("the server fails on this entry ({status})"),
         Told::FalseCondition => "the server says that somebody changed it, and nobody did (412)".to_owned(),
         Told::NoCalendar => "the calendar was not found while writing (404)".to_owned(),
+        Told::ChangedMeanwhile => "somebody changed it meanwhile: it was left as it is".to_owned(),
         Told::KeepsChanging => "somebody else keeps changing it; the next run tries again".to_owned(),
         Told::UidTaken => "the server has another entry with its UID in another calendar".to_owned(),
         Told::NotDeleted { status: 0 } => "the server said that it deleted it, and lists it still".to_owned(),

@@ -231,7 +231,7 @@ fn probe_killed(shape: impl Fn(&mut Rule), is_two_way: bool, each: usize, loses_
         for step in (usize::from(arrives)..).step_by(each) {
             let world = World::new(3);
             let rule = rule(&world);
-            world.run_one_way(&rule).expect("a run");
+            world.run(&rule).expect("a run");
             world.pass(60);
             let before = both(&world);
             world.kill_at(Some(step), arrives);
@@ -250,7 +250,7 @@ fn probe_killed(shape: impl Fn(&mut Rule), is_two_way: bool, each: usize, loses_
             assert!(left.is_empty(), "{what}: {left:?}");
             assert_eq!(other(), [], "{what}");
             assert_eq!(world.store().probes().expect("read"), [], "{what}");
-            world.run_one_way(&rule).expect("a run");
+            world.run(&rule).expect("a run");
             assert_eq!(other(), [], "{what}: afterwards");
         }
     }

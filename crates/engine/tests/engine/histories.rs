@@ -708,13 +708,13 @@ impl History {
             let step = self.dice.roll(30);
             self.log.push(format!("{} killed at {step}", routes[0].name));
             self.world.kill_at(Some(step), self.dice.roll(2) == 0);
-            drop(self.world.run_one_way(routes[0]));
+            drop(self.world.run(routes[0]));
             self.world.kill_at(None, false);
         }
         for round in 0.. {
             let mut writes = 0;
             for route in routes {
-                let report = self.world.run_one_way(route).map_err(|e| e.to_string())?;
+                let report = self.world.run(route).map_err(|e| e.to_string())?;
                 self.log.push(format!("{}: {:?}", route.name, report.summary));
                 writes += report.summary.writes + u64::from(report.error.is_some());
                 self.world.pass(60);

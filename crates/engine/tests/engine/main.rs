@@ -16,5 +16,6 @@ mod one_way_histories;
 mod regressions;
 mod routes;
 mod targets_that_lie;
+mod undoing;
 mod what_copies_show;
 mod windows;

@@ -463,7 +463,7 @@ impl History {
                 let step = self.dice.roll(60);
                 self.log.push(format!("killed at {step}"));
                 self.world.kill_at(Some(step), self.dice.once_in(2));
-                drop(self.world.run_one_way(&self.rule()));
+                drop(self.world.run(&self.rule()));
                 self.world.kill_at(None, false);
             }
             1 => {
@@ -499,7 +499,7 @@ impl History {
                     .sum::<usize>()
             };
             let unmet = waiting();
-            let report = self.world.run_one_way(&self.rule()).map_err(|e| e.to_string())?;
+            let report = self.world.run(&self.rule()).map_err(|e| e.to_string())?;
             let was_met = waiting() < unmet;
             let changes: Vec<_> =
                 report.changes.iter().map(|c| (c.action, c.uid.clone(), c.told.clone())).collect();
@@ -571,6 +571,14 @@ impl History {
             let mut server = server.borrow_mut();
             if server.texts(&path).contains_key(&name) {
                 let old = server.texts(&path).remove(&name).unwrap_or_default();
+                // What the route has just taken out would be theirs if they brought it back.
+                let edited = match old.contains("LOCATION:") {
+                    true => edited,
+                    false => edited
+                        .lines()
+                        .filter(|line| !line.starts_with("LOCATION:"))
+                        .fold(String::new(), |text, line| text + line + "\r\n"),
+                };
                 between.borrow_mut().push((old, edited.clone()));
                 server.store_raw(&path, &name, edited);
             }
