@@ -21,6 +21,7 @@ mod render;
 mod report;
 mod run;
 mod settings;
+mod wanted;
 mod words;
 
 pub use environment::Environment;

@@ -9,7 +9,7 @@ use crate::args::{AccountCommand, CalendarCommand, Cli, ColorWord, Command, Comm
 use crate::commands::{
     account_add, account_forget, account_list, account_login, account_test, agenda, calendar_add,
     calendar_create, calendar_list, calendar_rename, compare, demo, held, history, init, init_ask, preview,
-    probe, route, status, sync, why,
+    probe, route, status, sync, undo, why,
 };
 use crate::environment::Environment;
 use crate::exit_code::ExitCode;
@@ -85,13 +85,28 @@ fn command(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
         Command::Why { words } => why::run(words, common, io),
         Command::Preview { routes } => preview::run(routes, common, io),
         Command::Route(command) => routes(command, common, io),
-        Command::Sync { routes, yes, allow_deletions, afresh } => {
-            let how = sync::How { yes: *yes, allow_deletions: *allow_deletions, afresh: *afresh };
+        Command::Sync { routes, yes, allow_deletions, afresh, entries } => {
+            let how = sync::How { yes: *yes, allow_deletions: *allow_deletions, afresh: *afresh, entries };
             sync::run(routes, &how, common, io)
         }
         Command::Held => held::run(common, io),
         Command::Decide { number, choice } => held::decide(*number, choice, common, io),
-        Command::History { run, last, all } => history::run(*run, *last, *all, common, io),
+        Command::History { run, entries, since, route, last, all, text, ics } => {
+            let asked = history::Asked {
+                run: *run,
+                entries,
+                since: since.as_deref(),
+                route: route.as_deref(),
+                last: *last,
+                all: *all,
+                text: *text,
+                ics: ics.as_deref(),
+            };
+            history::run(&asked, common, io)
+        }
+        Command::Undo { run, entries, yes } => {
+            undo::run(&undo::Asked { run, entries, yes: *yes }, common, io)
+        }
         Command::Status { stale_after } => status::run(stale_after.as_deref(), common, io),
     }
 }

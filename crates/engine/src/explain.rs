@@ -1,12 +1,12 @@
 //! The story of single entries: where they stand and as what, which rule of a route lets them through or stops them,
 //! what differs, and what the next run does.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
 use chestnut_core::recurrence::{Budget, Occurrences, Zone};
 use chestnut_core::{Because, Entry, EventUid, LeftOut, Origin, parse_time, refusal, resolve_zone};
-use chestnut_store::{LinkId, ObjectId, PastChange, RouteId, Store, Told};
+use chestnut_store::{Change, LinkId, ObjectId, PastChange, RouteId, Store, Told};
 use jiff::tz::TimeZone;
 
 use crate::apply::Work;
@@ -16,7 +16,7 @@ use crate::decide::Fate;
 use crate::error::RunError;
 use crate::gather::Found;
 use crate::observe::Silent;
-use crate::options::RunOptions;
+use crate::options::{RunOptions, Selection};
 use crate::rule::{Makes, Rule};
 use crate::run::{Session, begin};
 use crate::story::{PreviewReport, PreviewedChange};
@@ -59,7 +59,18 @@ impl Wanted {
     }
 
     /// Tells whether something that was changed once is wanted. `start` is what runs remember of a start.
-    pub(crate) fn was(&self, uid: &EventUid, title: &str, start: &str) -> bool {
+    #[must_use]
+    pub fn was_in_past(&self, change: &PastChange) -> bool {
+        self.was(&change.uid, &change.title, &change.start)
+    }
+
+    /// Tells whether a change was about it.
+    #[must_use]
+    pub fn was_changed(&self, change: &Change) -> bool {
+        self.was(&change.uid, &change.title, &change.start)
+    }
+
+    fn was(&self, uid: &EventUid, title: &str, start: &str) -> bool {
         let (time, zone) = start.split_once(' ').unwrap_or((start, ""));
         let zone = resolve_zone(zone).map_or_else(|| self.zone.clone(), |zone| zone.rules);
         let began = parse_time(time).and_then(|time| time.local().to_zoned(zone).ok());
@@ -167,12 +178,51 @@ pub fn past_changes(
 ) -> Result<Vec<PastChange>, RunError> {
     let mut past = Vec::new();
     store.each_change(|change| {
-        if uids.contains(change.uid.as_str()) || wanted.was(&change.uid, &change.title, &change.start) {
+        if uids.contains(change.uid.as_str()) || wanted.was_in_past(&change) {
             past.push(change);
         }
         past.len() < most
     })?;
     Ok(past)
+}
+
+/// Finds wanted entries of a route, so that a run can be about them alone. What was taken back is done again by it.
+///
+/// # Errors
+/// One of the calendars cannot be read, or the state cannot be used.
+pub async fn select_entries(
+    rule: &Rule,
+    store: &Store,
+    options: &RunOptions,
+    wanted: &[Wanted],
+) -> Result<Selection, RunError> {
+    let known = store.route(&rule.name)?;
+    let session = begin(rule, store, options, &Silent, known.clone()).await?;
+    let comparer = Comparer::of(rule, store, &session, known.as_ref(), options.now);
+    let teller =
+        Teller { rule, store, session: &session, route: known.map(|route| route.id), comparer, options };
+    let mut found = BTreeMap::new();
+    for wanted in wanted {
+        teller.select(wanted, &mut found)?;
+    }
+    let mut selection = Selection::default();
+    for (object, (side, link)) in found {
+        let one = match link {
+            Some(link) => {
+                let row = store.link(link)?;
+                if row.is_some_and(|row| row.reason == LeftOut::Undone.key()) {
+                    selection.lifted.push(link);
+                }
+                Found::Link(link)
+            }
+            None if rule.ends[side].gives => Found::Free(side, object),
+            None => Found::Beside(side, object),
+        };
+        selection.add(one);
+    }
+    selection.lifted.sort();
+    selection.lifted.dedup();
+    Ok(selection)
 }
 
 struct Teller<'t, 'r> {
@@ -213,6 +263,27 @@ impl Teller<'_, '_> {
             stories.extend(self.story(found, side, id)?);
         }
         Ok(stories)
+    }
+
+    /// Adds wanted objects, with their calendar and the case that they belong to.
+    fn select(
+        &self,
+        wanted: &Wanted,
+        found: &mut BTreeMap<ObjectId, (usize, Option<LinkId>)>,
+    ) -> Result<(), RunError> {
+        for side in 0..self.rule.ends.len() {
+            let is_behind = side == 0 && self.rule.makes != Makes::Entries;
+            for id in self.wanted_in(side, wanted)? {
+                let made = match is_behind {
+                    true => self.store.objects_of(id, self.session.mirrors[0].id)?,
+                    false => self.store.object(id)?.into_iter().collect(),
+                };
+                for object in made {
+                    found.insert(object.id, (side, self.link_of(object.id)?));
+                }
+            }
+        }
+        Ok(())
     }
 
     /// The link of this route to which an object belongs.

@@ -34,7 +34,7 @@ pub use calendar::{Abilities, Calendar, CalendarError, DiskAct, FeedCalendar, Fi
 pub use case::start_text;
 pub use compare::{Cause, Comparison, Difference, Finding, Standing, compare_route, last_comparison};
 pub use error::RunError;
-pub use explain::{Part, Story, StoryPlace, Wanted, past_changes, stories};
+pub use explain::{Part, Story, StoryPlace, Wanted, past_changes, select_entries, stories};
 pub use mirror::Round;
 pub use observe::{Observer, Phase, Progress, Silent};
 pub use options::{Only, RunOptions, Selection};

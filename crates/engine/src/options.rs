@@ -47,6 +47,8 @@ pub enum Only {
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Selection {
     pub(crate) touched: Touched,
+    /// Cases that were taken back: what had been done to them is done again.
+    pub(crate) lifted: Vec<LinkId>,
     /// Cases whose memory explains nothing: it is dropped, and they are found again as at a first run.
     pub(crate) forgotten: Vec<LinkId>,
 }
@@ -60,6 +62,7 @@ impl Selection {
 
     pub(crate) fn add(&mut self, found: Found) {
         match found {
+            Found::Link(link) if self.touched.links.contains(&link) => {}
             Found::Link(link) => self.touched.links.push(link),
             Found::Free(side, object) => self.touched.free.push((side, object)),
             Found::Beside(side, object) => self.touched.beside.push((side, object)),

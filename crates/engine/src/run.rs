@@ -357,8 +357,11 @@ impl<'r> Job<'r> {
         instead: Option<&Instead<'_>>,
     ) -> Result<(), RunError> {
         if let Some(Only::These(only)) = self.options.only.as_deref() {
-            self.store
-                .write(|writer| only.forgotten.iter().try_for_each(|link| writer.forget_link(*link)))?;
+            let gives: Vec<bool> = self.rule.ends.iter().map(|end| end.gives).collect();
+            self.store.write(|writer| {
+                only.forgotten.iter().try_for_each(|link| writer.forget_link(*link))?;
+                only.lifted.iter().try_for_each(|link| writer.lift(*link, &gives))
+            })?;
         }
         let known = self.store.route(&self.rule.name)?;
         let session = self.begin(known).await?;

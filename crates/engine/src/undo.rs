@@ -237,7 +237,7 @@ impl<'u> Undoer<'u> {
         let mut at: BTreeMap<(usize, ObjectHref), usize> = BTreeMap::new();
         for run in &what.runs {
             for change in store.changes(*run)?.into_iter().rev().filter(chestnut_store::Change::is_write) {
-                let wants = |wanted: &Wanted| wanted.was(&change.uid, &change.title, &change.start);
+                let wants = |wanted: &Wanted| wanted.was_changed(&change);
                 if !what.only.is_empty() && !what.only.iter().any(wants) {
                     continue;
                 }

@@ -158,6 +158,9 @@ pub(crate) enum Command {
         /// Read everything again
         #[arg(long)]
         afresh: bool,
+        /// Only entries with these words in their title, on this day, or with this UID; also what was taken back
+        #[arg(long = "entry", value_name = "WORDS")]
+        entries: Vec<String>,
     },
     /// List what waits for a person: deletions, and disagreements
     Held,
@@ -170,16 +173,43 @@ pub(crate) enum Command {
         #[arg(value_name = "CHOICE")]
         choice: String,
     },
-    /// Say what happened: the last runs, or every change of one run
+    /// Say what happened: the last runs, or every change of one run, field by field
     History {
         /// A run's number
         run: Option<i64>,
+        /// Only changes of entries with these words in their title, on this day, or with this UID
+        #[arg(long = "entry", value_name = "WORDS")]
+        entries: Vec<String>,
+        /// Only runs since a day, or within a time such as "7 days"
+        #[arg(long, value_name = "WHEN")]
+        since: Option<String>,
+        /// Only runs of this route
+        #[arg(long, value_name = "ROUTE")]
+        route: Option<String>,
         /// So many runs at most
         #[arg(long, default_value_t = 20, value_name = "N")]
         last: usize,
         /// Also runs that only carried a test entry
         #[arg(long)]
         all: bool,
+        /// Show the whole texts, before and after
+        #[arg(long)]
+        text: bool,
+        /// Write what stood there before as a calendar
+        #[arg(long, value_name = "FILE")]
+        ics: Option<PathBuf>,
+    },
+    /// Take a run back: put back what it wrote, where nobody has touched it since; asks first
+    Undo {
+        /// A run's number, as `history` shows it; `12..` for it and all later ones of its route
+        #[arg(value_name = "RUN")]
+        run: String,
+        /// Only entries with these words in their title, on this day, or with this UID
+        #[arg(long = "entry", value_name = "WORDS")]
+        entries: Vec<String>,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
     },
     /// Say how every route is doing; the exit status is made for monitoring
     Status {

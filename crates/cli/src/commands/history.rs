@@ -1,6 +1,14 @@
-//! `chestnut history`: the last runs, or every change of one.
+//! `chestnut history`: the last runs, or what they changed, field by field.
 
-use chestnut_store::{RunId, Store};
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
+
+use chestnut_core::ical::Limits;
+use chestnut_core::{CalendarText, Entry, ObjectHref, TextChange};
+use chestnut_engine::Wanted;
+use chestnut_store::{Change, RunId, RunRecord, Store};
+use jiff::Timestamp;
+use jiff::civil::Date;
 use jiff::tz::TimeZone;
 
 use crate::args::Common;
@@ -8,43 +16,129 @@ use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show};
 use crate::open::{load, look_at_state};
-use crate::render::human::changes::change_lines;
-use crate::render::human::history::list;
+use crate::render::human::history::{list, one_run};
+use crate::render::midnight;
 use crate::report::history::{Report, run_of};
-use crate::words::no_such_run;
+use crate::settings::parse_duration;
+use crate::wanted::all_wanted;
+use crate::words::{
+    no_change_of_entry, no_such_run, no_text_kept, not_a_since, old_texts_not_written, old_texts_written,
+};
 
-pub(crate) fn run(
-    number: Option<i64>,
-    last: usize,
-    all: bool,
-    common: &Common,
-    io: &mut Io<'_>,
-) -> Result<ExitCode, Failure> {
+/// What was asked for.
+pub(crate) struct Asked<'a> {
+    pub(crate) run: Option<i64>,
+    pub(crate) entries: &'a [String],
+    pub(crate) since: Option<&'a str>,
+    pub(crate) route: Option<&'a str>,
+    pub(crate) last: usize,
+    pub(crate) all: bool,
+    pub(crate) text: bool,
+    pub(crate) ics: Option<&'a Path>,
+}
+
+pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
     let store = look_at_state(common, &settings)?;
     let zone = settings.zone.clone();
-    match number {
-        None => {
-            let records = store.runs_of(None, last, all)?;
-            let report = Report { runs: records.iter().map(|r| run_of(r, None)).collect() };
-            show(common, io, &report, || list(&records, &zone))?;
-        }
-        Some(number) => one(&store, RunId(number), &zone, common, io)?,
+    let since = asked.since.map(|text| since(text, io.environment.now()?, &zone)).transpose()?;
+    let wanted = all_wanted(asked.entries, &zone);
+    let records = records(asked, since, &wanted, &store)?;
+    let is_whole = asked.run.is_some() || !wanted.is_empty() || asked.text || asked.ics.is_some();
+    if !is_whole {
+        let report = Report { runs: records.iter().map(|record| run_of(record, None, false)).collect() };
+        show(common, io, &report, || list(&records, &zone))?;
+        return Ok(ExitCode::Ok);
     }
+    let mut told = Vec::new();
+    for record in records {
+        let mut changes = store.changes(record.id)?;
+        if !wanted.is_empty() {
+            changes.retain(|change| wanted.iter().any(|wanted| wanted.was_changed(change)));
+        }
+        if asked.run.is_some() || !changes.is_empty() {
+            told.push((record, changes));
+        }
+    }
+    if told.iter().all(|(_, changes)| changes.is_empty()) && !wanted.is_empty() {
+        return Err(no_change_of_entry(asked.entries));
+    }
+    if let Some(path) = asked.ics {
+        write_old_texts(path, &told, io)?;
+    }
+    let runs = told.iter().map(|(record, changes)| run_of(record, Some(changes), asked.text)).collect();
+    let report = Report { runs };
+    show(common, io, &report, || {
+        let runs: Vec<_> =
+            told.iter().zip(&report.runs).map(|((record, _), run)| one_run(record, run, &zone)).collect();
+        runs.join("\n")
+    })?;
     Ok(ExitCode::Ok)
 }
 
-fn one(store: &Store, id: RunId, zone: &TimeZone, common: &Common, io: &mut Io<'_>) -> Result<(), Failure> {
-    let record = store.run(id)?.ok_or_else(|| no_such_run(id.0))?;
-    let changes = store.changes(id)?;
-    let report = Report { runs: vec![run_of(&record, Some(&changes))] };
-    show(common, io, &report, || {
-        let mut out = list(std::slice::from_ref(&record), zone);
-        out.push('\n');
-        out += &change_lines(&changes, zone);
-        if changes.is_empty() {
-            out += "  nothing was changed\n";
+/// The runs that are meant, the newest first.
+fn records(
+    asked: &Asked<'_>,
+    since: Option<Timestamp>,
+    wanted: &[Wanted],
+    store: &Store,
+) -> Result<Vec<RunRecord>, Failure> {
+    if let Some(number) = asked.run {
+        return Ok(vec![store.run(RunId(number))?.ok_or_else(|| no_such_run(number))?]);
+    }
+    let of_route = |record: &RunRecord| asked.route.is_none_or(|route| record.route == route);
+    let is_since = |record: &RunRecord| since.is_none_or(|since| record.started >= since);
+    if wanted.is_empty() {
+        let mut records = store.runs_of(asked.route, asked.last, asked.all)?;
+        records.retain(is_since);
+        return Ok(records);
+    }
+    let mut numbers: BTreeSet<RunId> = BTreeSet::new();
+    store.each_change(|change| {
+        let is_of_route = asked.route.is_none_or(|route| change.route == route);
+        let is_since = since.is_none_or(|since| change.at >= since);
+        if is_of_route && is_since && wanted.iter().any(|wanted| wanted.was_in_past(&change)) {
+            numbers.insert(change.run);
         }
-        out
-    })
+        is_since && numbers.len() < asked.last
+    })?;
+    let records = numbers.into_iter().rev().map(|number| store.run(number));
+    let records: Vec<RunRecord> = records.collect::<Result<Vec<_>, _>>()?.into_iter().flatten().collect();
+    Ok(records.into_iter().filter(of_route).collect())
+}
+
+/// A day, or so long before now.
+fn since(text: &str, now: Timestamp, zone: &TimeZone) -> Result<Timestamp, Failure> {
+    if let Ok(day) = text.parse::<Date>() {
+        return Timestamp::from_second(midnight(day, zone)).map_err(|_| not_a_since(text));
+    }
+    let ago = parse_duration(text).ok_or_else(|| not_a_since(text))?;
+    now.checked_sub(ago).map_err(|_| not_a_since(text))
+}
+
+/// Writes what stood before the oldest of these changes, each entry once for each calendar, into one file.
+fn write_old_texts(path: &Path, told: &[(RunRecord, Vec<Change>)], io: &mut Io<'_>) -> Result<(), Failure> {
+    let mut oldest: BTreeMap<(&str, &ObjectHref), &str> = BTreeMap::new();
+    // The oldest run comes last.
+    for change in told.iter().flat_map(|(_, changes)| changes.iter().rev()) {
+        if let Some(before) = &change.before {
+            oldest.insert((&change.calendar, &change.href), &before.text);
+        }
+    }
+    let entries: Vec<Entry> =
+        oldest.values().filter_map(|text| Entry::parse(text, &Limits::default()).ok()).collect();
+    // A file has each UID once.
+    let mut uids = BTreeSet::new();
+    let entries: Vec<&Entry> = entries.iter().filter(|entry| uids.insert(entry.uid().clone())).collect();
+    if entries.is_empty() {
+        return Err(no_text_kept());
+    }
+    let changes: Vec<TextChange<'_>> = entries.iter().map(|entry| TextChange::Add(entry)).collect();
+    let text = CalendarText::empty().changed(&changes).write();
+    let mut options = std::fs::OpenOptions::new();
+    let file = options.write(true).create_new(true).open(path);
+    file.and_then(|mut file| std::io::Write::write_all(&mut file, text.as_bytes()))
+        .map_err(|error| old_texts_not_written(path, &error))?;
+    io.err.write_all(old_texts_written(path, entries.len()).as_bytes())?;
+    Ok(())
 }

@@ -6,7 +6,9 @@ use std::rc::Rc;
 
 use chestnut_caldav::DavError;
 use chestnut_core::People;
-use chestnut_engine::{CalendarError, RunError, RunOptions, RunReport, Silent, preview_route, run_route};
+use chestnut_engine::{
+    CalendarError, Only, RunError, RunOptions, RunReport, Silent, preview_route, run_route, select_entries,
+};
 use chestnut_store::Store;
 
 use crate::args::Common;
@@ -22,22 +24,26 @@ use crate::render::style;
 use crate::report::route::gone;
 use crate::report::sync::{Outcome, Report, Run, begun, not_begun};
 use crate::settings::{Connections, RouteSettings, route_key, side_by_side};
+use crate::wanted::all_wanted;
 use crate::words::{
-    WRITE_NOW, gone_words, interrupted_sync, invitation_warning, never_ran, passed_over, was_not_begun,
+    WRITE_NOW, gone_words, interrupted_sync, invitation_warning, never_ran, nowhere, passed_over,
+    was_not_begun,
 };
 
 /// How to sync.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct How {
+pub(crate) struct How<'h> {
     /// New routes begin without a question.
     pub(crate) yes: bool,
     pub(crate) allow_deletions: bool,
     pub(crate) afresh: bool,
+    /// Nothing but these entries.
+    pub(crate) entries: &'h [String],
 }
 
 pub(crate) fn run(
     routes: &[String],
-    how: &How,
+    how: &How<'_>,
     common: &Common,
     io: &mut Io<'_>,
 ) -> Result<ExitCode, Failure> {
@@ -65,6 +71,7 @@ pub(crate) fn run(
         names_all: common.verbose > 0,
         ..RunOptions::at(io.environment.now()?)
     };
+    let wanted = all_wanted(how.entries, &settings.zone);
     let connections = Connections::new(&settings, &io.environment).keeping(&store, options.now);
     let bars = Bars::new(io.progress && !common.quiet);
     let asked = First { how, store: &store, connections: &connections, key: &key, options: &options };
@@ -78,23 +85,34 @@ pub(crate) fn run(
     let groups = side_by_side(&chosen);
     let one = async |name: &str, route: &RouteSettings| {
         if let Some(failure) = refused.borrow_mut().remove(name) {
-            return not_begun(name, route, failure);
+            return Some(not_begun(name, route, failure));
         }
         // One route that fails does not stop the others.
-        let run = async || -> Result<RunReport, Failure> {
+        let run = async || -> Result<Option<RunReport>, Failure> {
             let ready = connections.route(name, route, &key).await?;
-            Ok(run_route(&ready, &store, &options, &bars.route(name)).await?)
+            let mut options = options.clone();
+            if !wanted.is_empty() {
+                let selection = select_entries(&ready, &store, &options, &wanted).await?;
+                if selection.is_empty() {
+                    return Ok(None);
+                }
+                options.only = Some(Rc::new(Only::These(selection)));
+            }
+            Ok(Some(run_route(&ready, &store, &options, &bars.route(name)).await?))
         };
         let report = async {
             let report = run().await?;
-            match moved(&report) {
+            match report.as_ref().and_then(moved) {
                 // It may stand elsewhere now.
                 Some(calendar) if connections.forget(calendar)? => run().await,
                 _ => Ok(report),
             }
         };
         let report = report.await;
-        report.map_or_else(|failure| not_begun(name, route, failure), |report| begun(route, report))
+        match report {
+            Err(failure) => Some(not_begun(name, route, failure)),
+            Ok(report) => report.map(|report| begun(route, report)),
+        }
     };
     let one = &one;
     let work = async {
@@ -102,7 +120,7 @@ pub(crate) fn run(
         let groups = groups.into_iter().map(|group| async move {
             let mut runs = Vec::new();
             for (name, route) in group {
-                runs.push(one(name, route).await);
+                runs.extend(one(name, route).await);
             }
             runs
         });
@@ -118,6 +136,9 @@ pub(crate) fn run(
             }
         }
     })??;
+    if !wanted.is_empty() && runs.is_empty() && !chosen.is_empty() {
+        return Err(nowhere(how.entries, &chosen));
+    }
     let report = Report { runs };
     let zone = settings.zone.clone();
     show(common, io, &report, || human(&report.runs, &zone, common.verbose > 0) + &paused + &gone)?;
@@ -144,7 +165,7 @@ fn moved(report: &RunReport) -> Option<&str> {
 
 /// A route that never ran asks before it writes: it is the one moment at which a mistake reaches everything.
 struct First<'f> {
-    how: &'f How,
+    how: &'f How<'f>,
     store: &'f Store,
     connections: &'f Connections<'f>,
     key: &'f [u8],

@@ -2,13 +2,10 @@
 
 use std::collections::BTreeSet;
 
-use chestnut_core::EventUid;
 use chestnut_engine::{
     Part, ReadEntry, RunOptions, Story, StoryPlace, Wanted, past_changes, read_calendar, start_text, stories,
 };
 use chestnut_store::PastChange;
-use jiff::civil::Date;
-use jiff::tz::TimeZone;
 
 use crate::args::Common;
 use crate::exit_code::ExitCode;
@@ -18,9 +15,9 @@ use crate::open::{block_on, load, look_at_state};
 use crate::progress::Bars;
 use crate::questions::Questions;
 use crate::render::human::why::{ENOUGH, choices, told};
-use crate::render::midnight;
 use crate::report::why::{NotAsked, Past, Report, Telling, Uncovered};
 use crate::settings::{Connections, RouteSettings, Settings, route_key, uncovered_calendars};
+use crate::wanted::wanted;
 use crate::words::{WHICH_ONE, nowhere};
 
 /// So much of what runs did is looked for.
@@ -29,7 +26,7 @@ const PAST: usize = 200;
 pub(crate) fn run(words: &[String], common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
     let (routes, words) = asked(words, &settings)?;
-    let wanted = wanted(words, &settings.zone);
+    let wanted = wanted(&words.join(" "), &settings.zone);
     let store = look_at_state(common, &settings)?;
     let key = route_key(&settings, false)?;
     let options = RunOptions::at(io.environment.now()?);
@@ -155,20 +152,6 @@ fn asked<'s>(words: &'s [String], settings: &'s Settings) -> Result<Chosen<'s>, 
         return Ok((settings.chosen_routes(std::slice::from_ref(first))?, rest));
     }
     Ok((settings.chosen_routes(&[])?, words))
-}
-
-/// A UID, a day, and words of the title.
-fn wanted(words: &[String], zone: &TimeZone) -> Wanted {
-    let all = words.join(" ");
-    let mut wanted =
-        Wanted { uid: EventUid::from(all.trim()), words: Vec::new(), days: Vec::new(), zone: zone.clone() };
-    for word in all.split_whitespace() {
-        match word.parse::<Date>() {
-            Ok(day) => wanted.days.push(midnight(day, zone)..midnight(day.tomorrow().unwrap_or(day), zone)),
-            Err(_) => wanted.words.push(word.to_lowercase()),
-        }
-    }
-    wanted
 }
 
 /// Entries of a calendar that no route covers.

@@ -2,7 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use chestnut_store::{Change, Counts, RouteSummary, RunRecord, RunResult};
+use chestnut_core::ical::Limits;
+use chestnut_core::{Entry, FieldDifference};
+use chestnut_store::{Change, Counts, RouteSummary, RunRecord, RunResult, Text};
 use serde::Serialize;
 
 use crate::words::{kept_failure_words, told_words};
@@ -18,6 +20,10 @@ pub(crate) struct Report {
 pub(crate) struct Run {
     pub(crate) run: i64,
     pub(crate) route: String,
+    /// `sync`, `undo`, or `probe`.
+    pub(crate) kind: &'static str,
+    /// The runs that it took back.
+    pub(crate) undid: Vec<i64>,
     pub(crate) started: String,
     pub(crate) finished: Option<String>,
     #[cfg_attr(test, schemars(with = "Option<super::schema::RunResult>"))]
@@ -89,10 +95,50 @@ pub(crate) struct ChangeLine {
     pub(crate) start: String,
     pub(crate) words: Option<String>,
     pub(crate) kept_text: bool,
+    /// Where it stands, or stood.
+    pub(crate) href: String,
+    /// What was changed, field by field.
+    pub(crate) fields: Vec<FieldChange>,
+    /// The text that was replaced or deleted, where it was asked for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) before: Option<String>,
+    /// The text that stood there afterwards, where it was asked for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) after: Option<String>,
 }
 
-pub(crate) fn run_of(record: &RunRecord, changes: Option<&[Change]>) -> Run {
+/// A property that was changed.
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub(crate) struct FieldChange {
+    /// The property, such as `LOCATION`; `(whole)` where an occurrence came or went.
+    pub(crate) field: String,
+    /// The RECURRENCE-ID of an occurrence; empty for the series.
+    pub(crate) occurrence: String,
+    pub(crate) old: String,
+    pub(crate) new: String,
+}
+
+/// What a text says differently from another.
+fn fields(before: &Text, after: &Text) -> Vec<FieldChange> {
+    let read = |text: &Text| Entry::parse(&text.text, &Limits::default()).ok().map(|entry| entry.meaning());
+    let (Some(before), Some(after)) = (read(before), read(after)) else { return Vec::new() };
+    let field = |one: FieldDifference| FieldChange {
+        field: one.field,
+        occurrence: one.occurrence.recurrence_id,
+        old: one.first.join(" | "),
+        new: one.second.join(" | "),
+    };
+    before.differences(&after).into_iter().map(field).collect()
+}
+
+pub(crate) fn run_of(record: &RunRecord, changes: Option<&[Change]>, with_texts: bool) -> Run {
+    let text = |text: &Option<Text>| text.as_ref().filter(|_| with_texts).map(|text| text.text.clone());
     let line = |c: &Change| ChangeLine {
+        href: c.href.to_string(),
+        fields: c.before.as_ref().zip(c.after.as_ref()).map(|(b, a)| fields(b, a)).unwrap_or_default(),
+        before: text(&c.before),
+        after: text(&c.after),
         calendar: c.calendar.clone(),
         action: c.action.word(),
         uid: c.uid.to_string(),
@@ -104,6 +150,8 @@ pub(crate) fn run_of(record: &RunRecord, changes: Option<&[Change]>) -> Run {
     Run {
         run: record.id.0,
         route: record.route.clone(),
+        kind: record.kind.word(),
+        undid: record.summary.undid.clone(),
         started: record.started.to_string(),
         finished: record.finished.map(|at| at.to_string()),
         result: record.result,

@@ -22,4 +22,5 @@ pub(crate) mod route;
 mod schema;
 pub(crate) mod status;
 pub(crate) mod sync;
+pub(crate) mod undo;
 pub(crate) mod why;

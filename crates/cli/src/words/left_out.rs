@@ -58,7 +58,7 @@ pub(crate) fn left_out_words(reason: &str, number: usize) -> String {
         "unreadable" => entries("that cannot be read"),
         "no-uid" => entries("without UID"),
         "same-uid-twice" => entries("with the UID of another entry"),
-        "undone" => entries("stay as you took them back, until their source changes"),
+        "undone" => entries("taken back by you, and left so until the source changes"),
         "would-mail" => entries("left as they are, since a server could write to people (your decision)"),
         "deletions" => entries("deleted on one side, and kept on the other (deletions = \"keep\")"),
         other => format!("{number} {}", clean(other)),

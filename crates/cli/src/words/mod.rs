@@ -23,6 +23,7 @@ mod sign_in;
 mod start;
 mod stories;
 mod told;
+mod undo;
 
 pub(crate) use accounts::{
     NO_BROWSER, PAGE_OF_ANOTHER, PAGE_REFUSED, PAGE_SIGNED_IN, account_is_needed, account_is_there,
@@ -155,3 +156,8 @@ fn what_fails_below_is_a_fact_and_reaches_nobody_as_it_is() {
     let found = wrong_lines(&crates.join("cli").join("src"), &[], &is_shown);
     assert!(found.is_empty(), "{found:#?}");
 }
+pub(crate) use undo::{
+    TAKE_BACK, failed_to_put_back, follow_at_next_run, no_calendar_of_run, no_change_of_entry, no_text_kept,
+    not_a_run, not_a_since, not_taken_back, nothing_to_take_back, old_texts_not_written, old_texts_written,
+    paused_after_undo, undo_asks_first, undone_as, why_left_words,
+};

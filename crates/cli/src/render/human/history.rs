@@ -3,7 +3,8 @@
 use chestnut_store::{RunRecord, RunResult};
 use jiff::tz::TimeZone;
 
-use crate::render::{Align, clean, moment_text, style, table};
+use crate::render::{Align, clean, moment_text, start_text, style, table};
+use crate::report::history::{ChangeLine, FieldChange, Run};
 use crate::words::kept_failure_words;
 
 pub(crate) fn list(records: &[RunRecord], zone: &TimeZone) -> String {
@@ -36,8 +37,58 @@ pub(crate) fn list(records: &[RunRecord], zone: &TimeZone) -> String {
     table(&columns, &records.iter().map(row).collect::<Vec<_>>())
 }
 
+/// One run, and what it changed, field by field; nothing is cut.
+pub(crate) fn one_run(record: &RunRecord, run: &Run, zone: &TimeZone) -> String {
+    let mut out = list(std::slice::from_ref(record), zone);
+    out.push('\n');
+    let none = Vec::new();
+    let mut changes: Vec<&ChangeLine> = run.changes.as_ref().unwrap_or(&none).iter().collect();
+    changes.sort_by(|a, b| (&a.start, &a.uid).cmp(&(&b.start, &b.uid)));
+    let width = changes.iter().map(|c| clean(&c.calendar).chars().count()).max().unwrap_or(0);
+    for change in &changes {
+        let start = start_text(&change.start, zone);
+        let calendar = clean(&change.calendar);
+        out += &format!("  {:9} {calendar:width$}  {start:24} {}\n", change.action, clean(&change.title));
+        if let Some(words) = &change.words {
+            out += &format!("      {}\n", style::paint(style::FAINT, clean(words)));
+        }
+        change.fields.iter().for_each(|field| out += &field_line(field));
+        for (text, sign, paint) in [(&change.before, "-", style::BAD), (&change.after, "+", style::GOOD)] {
+            for line in text.iter().flat_map(|text| text.lines()) {
+                out += &format!("      {}\n", style::paint(paint, format!("{sign} {}", clean(line))));
+            }
+        }
+    }
+    if changes.is_empty() {
+        out += "  nothing was changed\n";
+    }
+    out
+}
+
+fn field_line(one: &FieldChange) -> String {
+    let day =
+        if one.occurrence.is_empty() { String::new() } else { format!(" of {}", clean(&one.occurrence)) };
+    let value = |text: &str| if text.is_empty() { "nothing".to_owned() } else { clean(text) };
+    let field = clean(&one.field);
+    format!(
+        "      {field}{day}: {} {} {}\n",
+        value(&one.old),
+        style::paint(style::FAINT, "→"),
+        value(&one.new)
+    )
+}
+
 /// A run's result in words.
 pub(crate) fn result_text(record: &RunRecord) -> String {
+    let words = plain_result_text(record);
+    match &record.summary.undid[..] {
+        [] => words,
+        [one] => format!("{words}, took back run {one}"),
+        [first, .., last] => format!("{words}, took back runs {last} to {first}"),
+    }
+}
+
+fn plain_result_text(record: &RunRecord) -> String {
     let summary = &record.summary;
     match record.result {
         None if record.is_running => style::paint(style::GOOD, "running"),

@@ -18,4 +18,5 @@ pub(crate) mod probe;
 pub(crate) mod route;
 pub(crate) mod status;
 pub(crate) mod sync;
+pub(crate) mod undo;
 pub(crate) mod why;
