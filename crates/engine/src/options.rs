@@ -25,6 +25,8 @@ pub struct RunOptions {
     pub measure: bool,
     /// Names in the report what was created, updated and deleted too, not only what there is to tell of.
     pub names_all: bool,
+    /// A person asked for it: it is part of the history, whatever it comes to.
+    pub is_asked: bool,
     /// Calendars that were looked at in this round: they are not asked again.
     pub round: Round,
     /// How many entries are decided and written together: a few such batches are worked on at the same time.
@@ -81,6 +83,7 @@ impl RunOptions {
             stop: Rc::default(),
             measure: false,
             names_all: false,
+            is_asked: true,
             round: Round::default(),
             batch: BATCH,
             only: None,

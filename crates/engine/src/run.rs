@@ -106,6 +106,12 @@ pub(crate) async fn run_through(
     };
     store.write(|writer| {
         writer.finish_run(run, options.now, result, &summary)?;
+        if kind == RunKind::Sync && result != RunResult::Failed {
+            writer.went_well(id, options.now)?;
+        }
+        if !options.is_asked && result == RunResult::Ok {
+            writer.forget_if_nothing(run, &rule.name, &summary)?;
+        }
         match summary.clocks_apart {
             Some(_) => Ok(()),
             None => {
@@ -360,7 +366,7 @@ impl<'r> Job<'r> {
             let gives: Vec<bool> = self.rule.ends.iter().map(|end| end.gives).collect();
             self.store.write(|writer| {
                 only.forgotten.iter().try_for_each(|link| writer.forget_link(*link))?;
-                only.lifted.iter().try_for_each(|link| writer.lift(*link, &gives))
+                only.lifted.iter().try_for_each(|link| writer.lift(*link, Some(&gives)))
             })?;
         }
         let known = self.store.route(&self.rule.name)?;

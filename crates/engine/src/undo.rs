@@ -255,7 +255,7 @@ impl<'u> Undoer<'u> {
                 let key = (side, change.href.clone());
                 match at.get(&key).map(|at| &mut undoer.nets[*at]) {
                     Some(net) if net.is_broken => {}
-                    Some(net) if text_of(net.then.as_ref()) == text_of(change.after.as_ref()) => {
+                    Some(net) if is_same(text_of(net.then.as_ref()), text_of(change.after.as_ref())) => {
                         net.then = change.before;
                         net.oldest = *run;
                         net.link = net.link.or(change.link);
@@ -386,10 +386,10 @@ impl<'u> Undoer<'u> {
                 return Ok(Sort::Left(WhyLeft::NotKnown));
             }
         };
-        if now == text_of(net.then.as_ref()) {
+        if is_same(now, text_of(net.then.as_ref())) {
             return Ok(Sort::Already);
         }
-        if now != text_of(net.now.as_ref()) {
+        if !is_same(now, text_of(net.now.as_ref())) {
             return Ok(Sort::Left(self.who(session.store(), net, now)?));
         }
         Ok(match (&net.now, &net.then) {
@@ -415,7 +415,7 @@ impl<'u> Undoer<'u> {
             return Ok(WhyLeft::ChangedBySomebody);
         };
         let after = last.after.map(|body| store.text(body)).transpose()?.flatten();
-        Ok(match after.as_deref() == now {
+        Ok(match is_same(after.as_deref(), now) {
             true if last.route == self.rule.name => {
                 // The first that builds on it is not enough: all later ones have to be taken back.
                 WhyLeft::BuiltOn { run: last.run.0 }
@@ -453,19 +453,26 @@ impl<'u> Undoer<'u> {
         }
         let restored = nets.iter().find_map(|(net, _)| Kept::of(None, net.then.as_ref()?.text.clone()));
         let agreed = case.agreed.clone().or(restored);
-        for place in &mut case.places {
+        let is_redone = nets.iter().all(|(net, _)| self.is_redone(net));
+        for (side, place) in case.places.iter_mut().enumerate() {
+            let is_put = nets.iter().any(|(net, _)| net.side == side);
+            if is_redone && !is_put {
+                // What it said that nobody was told of, is said again.
+                place.stood = place.stood.take().filter(|_| place.in_step_with.is_some());
+                continue;
+            }
+            let is_news = place.stands.text().map(|text| text.text) != text_kept(place.stood.as_ref());
             match &place.stands {
                 Stands::Unreadable(_) | Stands::Unread(_) | Stands::Unknown(_) => continue,
                 Stands::Present(_, kept) => {
                     place.stood = Some(Rc::clone(kept));
-                    place.in_step_with.clone_from(&agreed);
+                    place.in_step_with = agreed.clone().filter(|_| is_put || !is_news);
                 }
                 Stands::Never | Stands::Gone => (place.stood, place.in_step_with) = (None, None),
             }
             (place.let_go, place.refused) = (false, None);
         }
         case.agreed.clone_from(&agreed);
-        let is_redone = nets.iter().all(|(net, _)| self.is_redone(net));
         let deletes_all = steps.iter().all(|step| matches!(step, Step::Leave | Step::Delete(_)));
         let fate = if is_redone && deletes_all { Fate::Keep } else { Fate::LeaveOut(LeftOut::Undone) };
         Verdict { agreed, ..Verdict::of_steps(steps, fate) }
@@ -487,10 +494,9 @@ impl<'u> Undoer<'u> {
     /// What was done again is decided like anything else from now on.
     fn lift(&self, store: &Store) -> Result<(), RunError> {
         let Some(route) = store.route(&self.rule.name)? else { return Ok(()) };
-        let gives: Vec<bool> = self.rule.ends.iter().map(|end| end.gives).collect();
         for net in self.nets.iter().filter(|net| self.is_redone(net)) {
             if let Some(link) = self.link_now(store, route.id, net)? {
-                store.write(|writer| writer.lift(link, &gives))?;
+                store.write(|writer| writer.lift(link, None))?;
             }
         }
         Ok(())
@@ -505,8 +511,23 @@ impl<'u> Undoer<'u> {
     }
 }
 
+fn text_kept(kept: Option<&Rc<Kept>>) -> Option<String> {
+    kept.map(|kept| kept.text.text.clone())
+}
+
 fn text_of(text: Option<&Text>) -> Option<&str> {
     text.map(|text| text.text.as_str())
+}
+
+/// Byte for byte, but for the ends of lines, which XML changes.
+fn is_same(one: Option<&str>, other: Option<&str>) -> bool {
+    match (one, other) {
+        (None, None) => true,
+        (Some(one), Some(other)) => {
+            one.bytes().filter(|byte| *byte != b'\r').eq(other.bytes().filter(|byte| *byte != b'\r'))
+        }
+        _ => false,
+    }
 }
 
 fn is_same_step(one: &Step, other: &Step) -> bool {

@@ -62,17 +62,6 @@ impl Store {
         self.one(&format!("SELECT {RUN} FROM run WHERE id = ?"), [id.0], run)
     }
 
-    /// Returns the last run of a route that went well.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn last_success(&self, route: &str) -> Result<Option<RunRecord>> {
-        let sql = format!(
-            "SELECT {RUN} FROM run WHERE route_name = ? AND kind = 'sync' AND result IN ('ok', 'held') ORDER BY id DESC LIMIT 1"
-        );
-        self.one(&sql, [route], run)
-    }
-
     /// Returns what a run changed, in its order, with the texts that stood there before.
     ///
     /// # Errors

@@ -65,6 +65,8 @@ pub struct Route {
     pub is_paused: bool,
     /// When it last ran to its end, in seconds since 1970.
     pub ran_at: Option<i64>,
+    /// When a run last went well.
+    pub well_at: Option<Timestamp>,
     /// Up to which change of each calendar its cases were decided.
     pub seen: Vec<i64>,
 }
@@ -407,7 +409,7 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn route(&self, name: &str) -> Result<Option<Route>> {
-        let sql = "SELECT id, rule, ends, paused, ran_at, seen FROM route WHERE name = ?";
+        let sql = "SELECT id, rule, ends, paused, ran_at, seen, well_at FROM route WHERE name = ?";
         self.one(sql, [name], |row| {
             let seen: String = row.get(5)?;
             Ok(Route {
@@ -416,6 +418,7 @@ impl Store {
                 ends: row.get(2)?,
                 is_paused: row.get(3)?,
                 ran_at: row.get(4)?,
+                well_at: row.get::<_, Option<i64>>(6)?.map(at_millisecond),
                 seen: serde_json::from_str(&seen).unwrap_or_default(),
             })
         })

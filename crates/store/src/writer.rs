@@ -486,15 +486,16 @@ impl Writer<'_> {
         Ok(RunId(self.connection.last_insert_rowid()))
     }
 
-    /// Lets a case that was undone be decided like any other again. `gives` says of each calendar whether the route
-    /// takes from it.
+    /// Lets a case that was taken back be decided like any other again. With `gives`, which says of each calendar whether
+    /// the route takes from it, every calendar is owed what the sources say; without, it is in step but for what
+    /// changed since.
     ///
     /// # Errors
     /// The state cannot be written.
-    pub fn lift(&self, link: LinkId, gives: &[bool]) -> Done {
+    pub fn lift(&self, link: LinkId, gives: Option<&[bool]>) -> Done {
         let sql = "UPDATE link SET state = ?, reason = '', due = 0 WHERE id = ?";
         self.run(sql, params![LinkState::Failed.number(), link.0])?;
-        for (side, gives) in gives.iter().enumerate() {
+        for (side, gives) in gives.unwrap_or_default().iter().enumerate() {
             let agreed = if *gives { "stood" } else { "NULL" };
             let sql = format!("UPDATE place SET agreed = {agreed} WHERE link = ? AND side = ?");
             self.run(&sql, params![link.0, side])?;
@@ -509,6 +510,41 @@ impl Writer<'_> {
     pub fn finish_run(&self, run: RunId, now: Timestamp, result: RunResult, summary: &RouteSummary) -> Done {
         let sql = "UPDATE run SET finished = ?, result = ?, summary = ? WHERE id = ?";
         self.run(sql, params![now.as_millisecond(), result.word(), json(summary), run.0])
+    }
+
+    /// Notes when a run of a route went well.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn went_well(&self, route: RouteId, at: Timestamp) -> Done {
+        self.run("UPDATE route SET well_at = ? WHERE id = ?", params![at.as_millisecond(), route.0])
+    }
+
+    /// Forgets a run of which there is nothing to tell: nobody asked for it, nothing was changed, and it came to what
+    /// the last one came to. Its number is given again where none has come since.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn forget_if_nothing(&self, run: RunId, route: &str, summary: &RouteSummary) -> Done {
+        let has_changes =
+            self.connection.prepare_cached("SELECT 1 FROM change WHERE run = ? LIMIT 1")?.exists([run.0])?;
+        let before = self
+            .connection
+            .prepare_cached(
+                "SELECT result, summary FROM run WHERE route_name = ? AND id < ? AND kind <> 'probe'
+                 ORDER BY id DESC LIMIT 1",
+            )?
+            .query_row(params![route, run.0], |row| {
+                Ok((row.get::<_, Option<String>>(0)?, row.get::<_, String>(1)?))
+            })
+            .optional()?;
+        let Some((result, before)) = before.filter(|_| !has_changes) else { return Ok(()) };
+        let before: RouteSummary = serde_json::from_str(&before).unwrap_or_default();
+        if result.as_deref() != Some(RunResult::Ok.word()) || before.left_out != summary.left_out {
+            return Ok(());
+        }
+        self.run("DELETE FROM run WHERE id = ?", [run.0])?;
+        self.run("UPDATE sqlite_sequence SET seq = seq - 1 WHERE name = 'run' AND seq = ?", [run.0])
     }
 
     /// Adds a line to a run's story.

@@ -69,6 +69,8 @@ pub(crate) fn run(
         afresh: how.afresh,
         measure: !io.environment.clock_is_fixed(),
         names_all: common.verbose > 0,
+        // Who wants to read nothing is a clock, not a person.
+        is_asked: !common.quiet,
         ..RunOptions::at(io.environment.now()?)
     };
     let wanted = all_wanted(how.entries, &settings.zone);

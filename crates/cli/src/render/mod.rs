@@ -9,4 +9,4 @@ mod text;
 pub(crate) use json::json;
 pub(crate) use moments::{age_text, midnight, moment_text, start_text, zone_name};
 pub(crate) use table::{Align, table};
-pub(crate) use text::{clean, count, shorten, style, wrap};
+pub(crate) use text::{broken, clean, count, shorten, style, wrap};

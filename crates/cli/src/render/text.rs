@@ -62,6 +62,12 @@ pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
     lines
 }
 
+/// Breaks a clean text into lines of `width` characters, wherever that is: nothing is cut.
+pub(crate) fn broken(text: &str, width: usize) -> Vec<String> {
+    let characters: Vec<char> = clean(text).chars().collect();
+    characters.chunks(width).map(|line| line.iter().collect()).collect()
+}
+
 /// `1 entry`, `2 entries`.
 pub(crate) fn count(number: usize, one: &str, many: &str) -> String {
     format!("{number} {}", if number == 1 { one } else { many })

@@ -71,6 +71,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("route-retire", schema_for!(super::route::Retired)),
         ("status", schema_for!(super::status::Report)),
         ("sync", schema_for!(super::sync::Report)),
+        ("undo", schema_for!(super::undo::Report)),
         ("why", schema_for!(super::why::Report)),
     ]
 }

@@ -137,8 +137,8 @@ pub(crate) fn status(
     let running = newest.as_ref().is_some_and(|run| run.is_running);
     // While a run goes on, what the one before came to is what is known.
     let record: Option<RunRecord> = if running { runs.next() } else { newest };
-    let success = store.last_success(name)?.map(|r| r.started);
     let known = store.route(name)?;
+    let success = known.as_ref().and_then(|route| route.well_at);
     let id = known.as_ref().map(|route| route.id);
     let mut troubles = id.map(|id| store.troubles(id)).transpose()?.unwrap_or_default();
     // What was begun and is not done has nothing to tell yet.
@@ -153,7 +153,7 @@ pub(crate) fn status(
     let is_due =
         known.as_ref().map(|known| store.is_behind(known, now.as_second())).transpose()?.unwrap_or(false);
     let paused = known.is_some_and(|route| route.is_paused);
-    let never_run = record.is_none();
+    let never_run = record.is_none() && success.is_none();
     let behind = stale || is_due;
     let state = match () {
         () if running => State::Running,

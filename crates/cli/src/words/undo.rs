@@ -7,6 +7,7 @@ use chestnut_engine::WhyLeft;
 use crate::failure::Failure;
 use crate::render::{clean, count};
 use crate::report::undo::Taken;
+use crate::words::cannot_be_written;
 
 pub(crate) const TAKE_BACK: &str = "Take this back now?";
 
@@ -112,8 +113,7 @@ pub(crate) fn old_texts_written(path: &Path, entries: usize) -> String {
 }
 
 pub(crate) fn old_texts_not_written(path: &Path, error: &std::io::Error) -> Failure {
-    let failure =
-        Failure::failed(format!("{} cannot be written: {error}", clean(&path.display().to_string())));
+    let failure = cannot_be_written(path, error);
     match error.kind() {
         std::io::ErrorKind::AlreadyExists => {
             failure.hint("Name a file that is not there yet: nothing is written over.")

@@ -19,5 +19,6 @@ mod real_servers;
 mod schemas;
 mod set_up;
 mod sign_in;
+mod taking_back;
 mod two_way;
 mod ways_to_be_wrong;

@@ -202,6 +202,7 @@ fn over(from: &str, to: &str) {
     for entry in &entries[100..105] {
         lab(python, &["delete", &format!("{}{}", from.calendar, entry.name)]);
     }
+    let before = lab(python, &["dump", &to.calendar]);
     let (third, named) = sync();
     let counts = &third["calendars"]["copies"];
     assert_eq!(["created", "updated", "deleted"].map(|key| number(counts, key)), [5, 20, 5], "{third}");
@@ -211,6 +212,29 @@ fn over(from: &str, to: &str) {
     let (fourth, _) = sync();
     assert!(number(&fourth, "writes") == 0 && number(&fourth, "requests") <= 2, "{fourth}");
     prove(folder.path());
+    take_back(python, folder.path(), (&to, &before), &third["run"].to_string());
+    assert_same_but_for(python, &from, &to, &named);
+}
+
+/// A run is taken back, byte for byte, stays so, and is done again.
+fn take_back(python: &Path, folder: &Path, (to, before): (&RealServer, &str), run: &str) {
+    let say = |arguments: &[&str]| {
+        let mut command = hermetic(Path::new(PROGRAM), folder);
+        command.env_remove("CHESTNUT_NOW").env("PASSWORD", "office-pw");
+        Told::of(command.args(arguments).output().expect("it runs"))
+    };
+    let after = lab(python, &["dump", &to.calendar]);
+    let mut undone = run.to_owned();
+    for texts in [before, &after] {
+        let told = say(&["undo", &undone, "--yes", "--json"]);
+        assert_eq!((told.code, told.json()["put_back"].as_array().map(Vec::len)), (0, Some(30)), "{told:?}");
+        assert!(lab(python, &["dump", &to.calendar]) == texts, "not byte for byte: {told:?}");
+        say(&["route", "resume", told.json()["route"].as_str().expect("a name")]);
+        let synced = say(&["sync", "--json"]);
+        assert_eq!(synced.json()["runs"][0]["writes"], 0, "{synced:?}");
+        assert!(lab(python, &["dump", &to.calendar]) == texts, "{synced:?}");
+        undone = told.json()["taken"]["run"].to_string();
+    }
 }
 
 #[test]

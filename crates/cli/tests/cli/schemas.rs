@@ -43,6 +43,9 @@ fn every_report_is_what_its_schema_says() {
     look("status", &["status"]);
     look("history", &["history"]);
     look("history", &["history", "3"]);
+    look("history", &["history", "1", "--text"]);
+    look("undo", &["undo", "1"]);
+    look("undo", &["undo", "1", "--yes"]);
     look("account-list", &["account", "list"]);
     look("account-test", &["account", "test"]);
     look("calendar-list", &["calendar", "list"]);

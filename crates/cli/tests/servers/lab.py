@@ -122,6 +122,11 @@ def compare(first, second):
     print(json.dumps({"entries": sum(b.values()), "only_first": told(a - b), "only_second": told(b - a)}))
 
 
+def dump(url):
+    """All texts, in order, but for the ends of their lines."""
+    print(json.dumps(sorted(text.replace("\r", "") for text in texts(url))))
+
+
 def library(url):
     import datetime, caldav
     client = caldav.DAVClient(url, username="office", password="office-pw")
@@ -149,7 +154,8 @@ def library(url):
 
 
 COMMANDS = {"install": install, "serve": serve, "mkcalendar": lambda url: ask("MKCALENDAR", url), "put": put,
-            "delete": lambda url: ask("DELETE", url), "fill": fill, "compare": compare, "library": library}
+            "delete": lambda url: ask("DELETE", url), "fill": fill, "compare": compare, "dump": dump,
+            "library": library}
 
 if __name__ == "__main__":
     if len(sys.argv) < 2 or sys.argv[1] not in COMMANDS:

@@ -3,7 +3,7 @@
 use chestnut_store::{RunRecord, RunResult};
 use jiff::tz::TimeZone;
 
-use crate::render::{Align, clean, moment_text, start_text, style, table};
+use crate::render::{Align, broken, clean, moment_text, shorten, start_text, style, table};
 use crate::report::history::{ChangeLine, FieldChange, Run};
 use crate::words::kept_failure_words;
 
@@ -37,6 +37,9 @@ pub(crate) fn list(records: &[RunRecord], zone: &TimeZone) -> String {
     table(&columns, &records.iter().map(row).collect::<Vec<_>>())
 }
 
+/// Longer values go on in the next line.
+const LINE: usize = 100;
+
 /// One run, and what it changed, field by field; nothing is cut.
 pub(crate) fn one_run(record: &RunRecord, run: &Run, zone: &TimeZone) -> String {
     let mut out = list(std::slice::from_ref(record), zone);
@@ -48,14 +51,17 @@ pub(crate) fn one_run(record: &RunRecord, run: &Run, zone: &TimeZone) -> String 
     for change in &changes {
         let start = start_text(&change.start, zone);
         let calendar = clean(&change.calendar);
-        out += &format!("  {:9} {calendar:width$}  {start:24} {}\n", change.action, clean(&change.title));
+        out +=
+            &format!("  {:9} {calendar:width$}  {start:24} {}\n", change.action, shorten(&change.title, 56));
         if let Some(words) = &change.words {
-            out += &format!("      {}\n", style::paint(style::FAINT, clean(words)));
+            for line in broken(words, LINE) {
+                out += &format!("      {}\n", style::paint(style::FAINT, line));
+            }
         }
         change.fields.iter().for_each(|field| out += &field_line(field));
         for (text, sign, paint) in [(&change.before, "-", style::BAD), (&change.after, "+", style::GOOD)] {
-            for line in text.iter().flat_map(|text| text.lines()) {
-                out += &format!("      {}\n", style::paint(paint, format!("{sign} {}", clean(line))));
+            for line in text.iter().flat_map(|text| text.lines()).flat_map(|line| broken(line, LINE)) {
+                out += &format!("      {}\n", style::paint(paint, format!("{sign} {line}")));
             }
         }
     }
@@ -68,14 +74,9 @@ pub(crate) fn one_run(record: &RunRecord, run: &Run, zone: &TimeZone) -> String 
 fn field_line(one: &FieldChange) -> String {
     let day =
         if one.occurrence.is_empty() { String::new() } else { format!(" of {}", clean(&one.occurrence)) };
-    let value = |text: &str| if text.is_empty() { "nothing".to_owned() } else { clean(text) };
-    let field = clean(&one.field);
-    format!(
-        "      {field}{day}: {} {} {}\n",
-        value(&one.old),
-        style::paint(style::FAINT, "→"),
-        value(&one.new)
-    )
+    let value = |text: &str| if text.is_empty() { "nothing".to_owned() } else { text.to_owned() };
+    let line = format!("{}{day}: {} → {}", clean(&one.field), value(&one.old), value(&one.new));
+    broken(&line, LINE).iter().map(|line| format!("      {line}\n")).collect()
 }
 
 /// A run's result in words.

@@ -1,0 +1,133 @@
+//! Looking back, field by field, and taking runs back.
+
+use crate::set_up::{BOARD, PRESSES, SetUp};
+
+fn far(set_up: &SetUp) -> Vec<(String, String)> {
+    set_up.target.with(|server| server.texts(BOARD)).into_iter().collect()
+}
+
+fn number(told: &serde_json::Value) -> String {
+    told["runs"][0]["run"].to_string()
+}
+
+/// A run that created, changed and deleted one entry each; returns what stood before and after it, and its number.
+fn a_run(set_up: &SetUp) -> (Vec<(String, String)>, Vec<(String, String)>, String) {
+    set_up.ok(&["sync"]);
+    let before = far(set_up);
+    set_up.edit("orchard-0001.ics", "SUMMARY:", "LOCATION:Press hall\r\nSUMMARY:Early: \u{1b}[31m");
+    let new = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VEVENT\r\nUID:van\r\n\
+               DTSTAMP:20261001T000000Z\r\nDTSTART:20261007T080000Z\r\nSUMMARY:Delivery van\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
+    set_up.source.with(|server| {
+        server.store(PRESSES, "van.ics", new);
+        assert!(server.delete(PRESSES, "orchard-0002.ics"));
+    });
+    let told = set_up.ok(&["sync", "--json"]).json();
+    (before, far(set_up), number(&told))
+}
+
+#[test]
+fn a_run_is_looked_at_and_taken_back_and_done_again() {
+    let set_up = SetUp::new(6);
+    let (before, after, run) = a_run(&set_up);
+    insta::assert_snapshot!("history_of_a_run", set_up.shown(&["history", &run]));
+    let said = set_up.ok(&["history", "--entry", "picking early", "--text", "--json"]).json();
+    let change = &said["runs"][0]["changes"][0];
+    assert!(change["before"].as_str().is_some_and(|text| !text.contains("LOCATION:Press hall")), "{said}");
+    assert!(change["fields"].as_array().is_some_and(|fields| fields.len() == 2), "{said}");
+    assert_eq!(said["runs"].as_array().map(Vec::len), Some(1), "{said}");
+    assert_eq!(set_up.run(&["history", "--entry", "no such words"]).code, 1);
+    let ics = ["history", run.as_str(), "--ics", "before.ics"];
+    set_up.ok(&ics);
+    let old = std::fs::read_to_string(set_up.path("before.ics")).expect("a file");
+    assert_eq!((old.matches("\r\nUID:").count(), old.contains("Early")), (3, false), "{old}");
+    let again = set_up.run(&ics);
+    assert_eq!((again.code, again.err.contains("not there yet")), (1, true), "{again:?}");
+    // Nothing is done before somebody says so.
+    insta::assert_snapshot!("undo_asks", set_up.shown(&["undo", &run]));
+    assert_eq!(far(&set_up), after);
+    insta::assert_snapshot!("undo", set_up.shown(&["undo", &run, "--yes"]));
+    assert_eq!(far(&set_up), before);
+    let paused = set_up.ok(&["sync", "--json"]).json();
+    assert_eq!(paused["runs"].as_array().map(Vec::len), Some(0), "{paused}");
+    set_up.ok(&["route", "resume", "presses-to-board"]);
+    let told = set_up.ok(&["sync", "--json"]).json();
+    assert_eq!((&told["runs"][0]["writes"], &told["runs"][0]["left_out"]["undone"]), (&0.into(), &3.into()));
+    assert_eq!(far(&set_up), before);
+    insta::assert_snapshot!("status_after_undo", set_up.shown(&["status"]));
+    // What nobody took back goes on; what was taken back waits for its source.
+    set_up.edit("orchard-0003.ics", "SUMMARY:", "SUMMARY:Later: ");
+    assert_eq!(set_up.ok(&["sync", "--json"]).json()["runs"][0]["writes"], 1);
+    let one = set_up.ok(&["sync", "presses-to-board", "--entry", "van 2026-10-07", "--json"]).json();
+    assert_eq!(one["runs"][0]["calendars"]["board"]["created"], 1, "{one}");
+    set_up.edit("orchard-0001.ics", "SUMMARY:", "SUMMARY:Again: ");
+    assert_eq!(set_up.ok(&["sync", "--json"]).json()["runs"][0]["calendars"]["board"]["updated"], 1);
+    // Undone and done again, the deletion alone is left to be seen.
+    let undo = set_up.ok(&["history", "--json", "--last", "9"]).json();
+    let undo = undo["runs"].as_array().expect("runs").iter().find(|run| run["kind"] == "undo");
+    let undo = undo.expect("it is a run")["run"].to_string();
+    let redone = set_up.run(&["undo", &undo, "--yes", "--json"]);
+    let (told, code) = (redone.json(), redone.code);
+    assert_eq!((code, &told["taken"]["deleted"]), (3, &1.into()), "{told}");
+    let why: Vec<_> =
+        told["left"].as_array().expect("a list").iter().map(|left| left["why"].clone()).collect();
+    assert_eq!(why, ["built-on"], "{told}");
+    assert_eq!(told["already"], 1, "{told}");
+}
+
+#[test]
+fn what_others_changed_since_stays_and_says_whose_it_is() {
+    let set_up = SetUp::new(6);
+    let (_, _, run) = a_run(&set_up);
+    set_up.target.with(|server| {
+        let texts = server.texts(BOARD);
+        let (name, text) = texts.iter().find(|(_, text)| text.contains("Delivery van")).expect("it stands");
+        let text = text.replace("Delivery van", "Delivery van, rented");
+        server.store_raw(BOARD, &name.clone(), text);
+    });
+    set_up.edit("orchard-0001.ics", "SUMMARY:", "SUMMARY:Later: ");
+    let later = number(&set_up.ok(&["sync", "--json"]).json());
+    insta::assert_snapshot!("undo_what_others_changed", set_up.shown(&["undo", &run]));
+    // From that run on, all of it goes back; of one entry alone, only that.
+    let one = set_up.run(&["undo", &format!("{run}.."), "--entry", "crate", "--yes", "--json"]).json();
+    assert_eq!(
+        one["runs"],
+        serde_json::json!([later.parse::<i64>().expect("a number"), run.parse::<i64>().expect("a number")])
+    );
+    let rest = set_up.run(&["undo", &format!("{run}.."), "--yes", "--json"]);
+    assert!(matches!(rest.code, 0 | 3), "{rest:?}");
+    assert!(far(&set_up).iter().all(|(_, text)| !text.contains("Early")), "{rest:?}");
+}
+
+#[test]
+fn a_run_of_a_retired_route_is_taken_back() {
+    let set_up = SetUp::new(4);
+    set_up.ok(&["sync"]);
+    assert_eq!(far(&set_up).len(), 4);
+    set_up.ok(&["route", "retire", "presses-to-board"]);
+    let told = set_up.ok(&["undo", "1", "--yes", "--json"]).json();
+    assert_eq!((&told["taken"]["deleted"], &told["taken"]["paused"]), (&4.into(), &false.into()), "{told}");
+    assert!(far(&set_up).is_empty());
+    assert_eq!(set_up.source.with(|server| server.texts(PRESSES)).len(), 4);
+    for wrong in ["x", "0", "99", "1..2"] {
+        let told = set_up.run(&["undo", wrong]);
+        assert_eq!((told.code, told.err.contains("Hint")), (2, true), "{wrong}: {told:?}");
+    }
+}
+
+#[test]
+fn what_runs_by_itself_and_changes_nothing_leaves_no_row() {
+    let set_up = SetUp::new(2);
+    set_up.ok(&["sync"]);
+    for _ in 0..5 {
+        set_up.ok(&["sync", "--quiet"]);
+    }
+    let runs = |told: serde_json::Value| told["runs"].as_array().map(Vec::len);
+    assert_eq!(runs(set_up.ok(&["history", "--json"]).json()), Some(1));
+    set_up.edit("orchard-0001.ics", "SUMMARY:", "SUMMARY:Later: ");
+    set_up.ok(&["sync", "--quiet"]);
+    set_up.ok(&["sync"]);
+    let told = set_up.ok(&["history", "--json"]).json();
+    let numbers: Vec<_> =
+        told["runs"].as_array().expect("runs").iter().map(|run| run["run"].clone()).collect();
+    assert_eq!(numbers, [3, 2, 1], "{told}");
+}
