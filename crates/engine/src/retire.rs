@@ -12,7 +12,7 @@ use crate::error::RunError;
 use crate::observe::Silent;
 use crate::options::RunOptions;
 use crate::rule::Rule;
-use crate::run::{Instead, Session, begin, lease, run_through};
+use crate::run::{Batch, Instead, Session, begin, lease, run_through};
 use crate::story::RunReport;
 
 /// A copy that a route made, and that may be taken away with it.
@@ -100,7 +100,7 @@ pub async fn remove_copies(
 ) -> Result<RunReport, RunError> {
     let links: BTreeSet<LinkId> = confirmed.iter().map(|copy| copy.link).collect();
     let links: Vec<LinkId> = links.into_iter().collect();
-    let batch = |session: &Session<'_>, number: usize| -> Result<Option<Vec<Work>>, RunError> {
+    let batch = |session: &Session<'_>, number: usize| -> Result<Batch, RunError> {
         let Some(batch) = links.chunks(PAGE).nth(number) else { return Ok(None) };
         let mut works = Vec::new();
         for link in batch {

@@ -56,9 +56,12 @@ pub(crate) struct Instead<'w> {
     pub(crate) kind: RunKind,
     /// The runs that it takes back.
     pub(crate) undid: Vec<i64>,
-    /// Some of it, by the number of the batch; `None` after the last.
-    pub(crate) batch: &'w dyn Fn(&Session<'_>, usize) -> Result<Option<Vec<Work>>, RunError>,
+    /// Some of it, by the number of the batch.
+    pub(crate) batch: &'w dyn Fn(&Session<'_>, usize) -> Result<Batch, RunError>,
 }
+
+/// Cases that are worked on together; `None` after the last.
+pub(crate) type Batch = Option<Vec<Work>>;
 
 /// Runs a route, or does something else to its cases in the same way.
 pub(crate) async fn run_through(

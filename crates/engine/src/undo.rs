@@ -14,7 +14,7 @@ use crate::explain::Wanted;
 use crate::observe::Observer;
 use crate::options::RunOptions;
 use crate::rule::Rule;
-use crate::run::{Instead, Session, begin, run_through};
+use crate::run::{Batch, Instead, Session, begin, run_through};
 use crate::story::RunReport;
 
 /// What to take back.
@@ -188,7 +188,7 @@ pub async fn undo(
     });
     // What is deleted makes room for what is created under the same UID.
     groups.sort_by_key(|group| group.iter().all(|at| undoer.nets[*at].then.is_some()));
-    let batch = |session: &Session<'_>, number: usize| -> Result<Option<Vec<Work>>, RunError> {
+    let batch = |session: &Session<'_>, number: usize| -> Result<Batch, RunError> {
         let Some(batch) = groups.chunks(PAGE).nth(number) else { return Ok(None) };
         let mut works = Vec::new();
         for group in batch {

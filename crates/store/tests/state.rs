@@ -188,6 +188,7 @@ fn history_is_kept_as_long_as_asked_and_no_longer() {
                     told: None,
                     before: Some(Text::new("the text before".into())),
                     after: None,
+                    link: None,
                 };
                 w.add_change(run, &change)?;
                 w.finish_run(run, at(day), RunResult::Ok, &RouteSummary::default())?;
@@ -211,7 +212,7 @@ fn foreign_and_newer_files_are_refused_and_left_as_they_are() {
     let connection = rusqlite::Connection::open(&newer).expect("it opens");
     connection.pragma_update(None, "user_version", 99).expect("set");
     drop(connection);
-    assert!(matches!(Store::open(&newer), Err(StoreError::Newer { found: 99, known: 3, .. })));
+    assert!(matches!(Store::open(&newer), Err(StoreError::Newer { found: 99, known: 4, .. })));
     let other = folder.path().join("other");
     let connection = rusqlite::Connection::open(&other).expect("it opens");
     connection.execute_batch("CREATE TABLE apples (kind TEXT)").expect("made");

@@ -2,7 +2,10 @@
 
 use crate::set_up::{BOARD, PRESSES, SetUp};
 
-fn far(set_up: &SetUp) -> Vec<(String, String)> {
+/// Texts, with their names.
+type Texts = Vec<(String, String)>;
+
+fn far(set_up: &SetUp) -> Texts {
     set_up.target.with(|server| server.texts(BOARD)).into_iter().collect()
 }
 
@@ -11,7 +14,7 @@ fn number(told: &serde_json::Value) -> String {
 }
 
 /// A run that created, changed and deleted one entry each; returns what stood before and after it, and its number.
-fn a_run(set_up: &SetUp) -> (Vec<(String, String)>, Vec<(String, String)>, String) {
+fn a_run(set_up: &SetUp) -> (Texts, Texts, String) {
     set_up.ok(&["sync"]);
     let before = far(set_up);
     set_up.edit("orchard-0001.ics", "SUMMARY:", "LOCATION:Press hall\r\nSUMMARY:Early: \u{1b}[31m");
