@@ -20,6 +20,8 @@ pub struct Io<'a> {
     pub progress: bool,
     /// Whether a person can be asked.
     pub can_ask: bool,
+    /// How many columns and lines the terminal has that results go to; `None` where there is none.
+    pub screen: Option<(usize, usize)>,
     /// The environment.
     pub environment: Environment,
 }

@@ -27,9 +27,12 @@ pub fn run_program() -> ExitCode {
         && environment.get("TERM").as_deref() != Some("dumb");
     let progress = err.is_terminal();
     let can_ask = progress && std::io::stdin().is_terminal();
+    let screen = out.is_terminal().then(|| dialoguer::console::Term::stdout().size());
+    let screen = screen.map(|(height, width)| (usize::from(width), usize::from(height)));
     let arguments: Vec<_> = std::env::args_os().collect();
     let (mut out, mut err) = (out.lock(), err.lock());
-    run(&arguments, &mut Io { out: &mut out, err: &mut err, color, progress, can_ask, environment })
+    let (out, err) = (&mut out, &mut err);
+    run(&arguments, &mut Io { out, err, color, progress, can_ask, screen, environment })
 }
 
 /// Runs one command line. The first argument is the program's name.
@@ -51,8 +54,9 @@ pub fn run(arguments: &[impl Clone + Into<std::ffi::OsString>], io: &mut Io<'_>)
     }
     let mut plain = Plain(StripBytes::new(), &mut *io.out);
     let out: &mut dyn Write = if color { plain.1 } else { &mut plain };
-    let (progress, can_ask, environment) = (io.progress, io.can_ask, io.environment.clone());
-    let result = command(&cli, &mut Io { out, err: io.err, color, progress, can_ask, environment });
+    let (progress, can_ask, screen) = (io.progress, io.can_ask, io.screen);
+    let environment = io.environment.clone();
+    let result = command(&cli, &mut Io { out, err: io.err, color, progress, can_ask, screen, environment });
     match result {
         Ok(code) => code,
         Err(failure) => report(&failure, io),
@@ -69,8 +73,22 @@ fn command(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
         Command::Init { file, ask: false } => init::run(file.as_deref(), common, io),
         Command::Account(command) => account(command, common, io),
         Command::Calendar(command) => calendar(command, common, io),
-        Command::Agenda { names, from, to } => {
-            let asked = agenda::Asked { names, from: from.as_deref(), to: to.as_deref() };
+        Command::Agenda { names, from, to, days, week, month, beside, list, grid, offline } => {
+            let asked = agenda::Asked {
+                names,
+                from: from.as_deref(),
+                to: to.as_deref(),
+                days: *days,
+                week: week.as_deref(),
+                month: month.as_deref(),
+                beside: *beside,
+                form: match (list, grid) {
+                    (true, _) => agenda::Form::List,
+                    (false, true) => agenda::Form::Picture,
+                    (false, false) => agenda::Form::AsFits,
+                },
+                offline: *offline,
+            };
             agenda::run(&asked, common, io)
         }
         Command::Compare { routes, settled, then_sync } => {

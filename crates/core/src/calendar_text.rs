@@ -606,7 +606,9 @@ fn set_uid(component: &mut Component<'static>, uid: &str) {
     }
 }
 
-fn rule_part<'r>(rule: &'r str, name: &str) -> Option<&'r str> {
+/// Returns a part of a recurrence rule, such as `UNTIL` (RFC 5545, 3.3.10).
+#[must_use]
+pub fn rule_part<'r>(rule: &'r str, name: &str) -> Option<&'r str> {
     let parts = rule.split(';').filter_map(|part| part.split_once('='));
     parts.into_iter().find(|(key, _)| key.trim().eq_ignore_ascii_case(name)).map(|(_, value)| value.trim())
 }

@@ -45,7 +45,7 @@ mod values;
 mod window;
 mod zones;
 
-pub use calendar_text::{CalendarFacts, CalendarText, NotACalendar, Oddity, Placed, TextChange};
+pub use calendar_text::{CalendarFacts, CalendarText, NotACalendar, Oddity, Placed, TextChange, rule_part};
 pub use canonical::{Canonical, FieldDifference, Fingerprint, Occurrence};
 pub use carry::{
     BlocksTime, Carry, Categories, Colour, Detail, Details, Identity, People, Privacy, Reminders, Scheduling,

@@ -3,9 +3,10 @@
 
 use std::rc::Rc;
 
-use chestnut_core::ical::Limits;
+use chestnut_core::ical::{Component, Limits};
 use chestnut_core::{
-    Decided, ETag, Entry, EventUid, Fingerprint, ObjectHref, Origin, parse_duration, parse_time, resolve_zone,
+    Decided, ETag, Entry, EventUid, Fingerprint, ObjectHref, Origin, parse_duration, parse_time,
+    resolve_zone, rule_part,
 };
 use chestnut_store::{BodyId, LinkId, LinkRow, Object, Text};
 use jiff::tz::TimeZone;
@@ -197,7 +198,35 @@ pub fn start_text(entry: &Entry) -> String {
 /// When an entry begins and ends, in seconds since 1970; floating times as if they were UTC. A task without a start begins
 /// when it is due.
 pub(crate) fn span_of(entry: &Entry) -> Option<(i64, i64)> {
-    let main = entry.main_component();
+    span_in(entry.main_component())
+}
+
+/// When an entry takes place at the earliest and at the latest, a day more on either side: whatever zones are meant, no
+/// occurrence lies outside. What cannot be told counts as always.
+pub(crate) fn rough_span(entry: &Entry) -> (i64, i64) {
+    let mut whole = (i64::MAX, i64::MIN);
+    for component in entry.components() {
+        let Some((start, end)) = span_in(component) else { return (i64::MIN, i64::MAX) };
+        let length = end.saturating_sub(start).max(0);
+        let repeats = ["RRULE", "RDATE", "EXRULE"].iter().any(|name| component.property(name).is_some());
+        let until = component.value("RRULE").and_then(|rule| rule_part(rule, "UNTIL")).and_then(parse_time);
+        let until = until.and_then(|at| at.local().to_zoned(TimeZone::UTC).ok());
+        let only_rule = component.property("RDATE").is_none();
+        let last = match (repeats, until.filter(|_| only_rule)) {
+            (false, _) => end,
+            (true, Some(until)) => until.timestamp().as_second().saturating_add(length).max(end),
+            (true, None) => i64::MAX,
+        };
+        // An RDATE may come before the start.
+        let first = if only_rule { start } else { i64::MIN };
+        whole = (whole.0.min(first), whole.1.max(last));
+    }
+    (whole.0.saturating_sub(DAY + DAY), whole.1.saturating_add(DAY + DAY))
+}
+
+const DAY: i64 = 86_400;
+
+fn span_in(main: &Component<'_>) -> Option<(i64, i64)> {
     let at = |name: &str| {
         let property = main.property(name)?;
         let zone = property.param("TZID").and_then(|id| resolve_zone(&id));

@@ -42,7 +42,7 @@ pub use probe::{
     CannotProbe, Leftover, Leg, LegOutcome, NewestCompared, ProbeFault, ProbeHow, ProbeReport, ProbeSkip,
     ProbeStep, WriteStep, WriteTrial, probe_route, sweep_route, try_writing,
 };
-pub use read_calendar::{ReadEntry, Unread, read_calendar};
+pub use read_calendar::{Part as PartOfCase, ReadEntry, Seen, Unread, look_at, read_calendar};
 pub use retire::{RouteCopy, copies_of, forget_route, remove_copies};
 pub use rule::{CalendarEnd, Makes, Rule};
 pub use run::{preview_route, run_route};

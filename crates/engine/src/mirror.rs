@@ -16,6 +16,7 @@ use chestnut_store::{CalendarFacts, CalendarId, NewObject, Object, ObjectState, 
 use futures_util::stream::{self, StreamExt as _};
 use jiff::{SignedDuration, Timestamp};
 
+use crate::case::rough_span;
 use crate::error::RunError;
 use crate::rule::CalendarEnd;
 
@@ -578,6 +579,7 @@ impl<'r> Mirror<'r> {
             uid: Some(uid),
             content: Some(ContentKey::of(&entry)),
             text: Some(text),
+            span: Some(rough_span(&entry)),
             ..bare(href, ObjectState::Present)
         };
         match known {
@@ -624,7 +626,17 @@ fn is_cut(text: &str) -> bool {
 
 /// An object of which nothing is known but where it stands.
 pub(crate) fn bare(href: &ObjectHref, state: ObjectState) -> NewObject<'_> {
-    NewObject { href, etag: None, state, generation: 0, uid: None, content: None, text: None, parent: None }
+    NewObject {
+        href,
+        etag: None,
+        state,
+        generation: 0,
+        uid: None,
+        content: None,
+        text: None,
+        span: None,
+        parent: None,
+    }
 }
 
 /// Remembers token and ctag, and whether they can be trusted to show the next change. `is_final` says that they

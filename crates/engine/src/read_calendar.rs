@@ -2,9 +2,14 @@
 
 use chestnut_caldav::{Fetched, NotGiven};
 use chestnut_core::ical::Limits;
-use chestnut_core::{Entry, EntryError};
+use chestnut_core::{Entry, EntryError, Origin};
+use chestnut_store::{CalendarId, LinkId, ObjectId, ObjectState, Store};
+use jiff::{SignedDuration, Timestamp};
 
 use crate::calendar::{Calendar, CalendarError};
+use crate::error::RunError;
+use crate::mirror::{Look, Mirror, Round};
+use crate::rule::CalendarEnd;
 
 /// What stands at one place of a calendar.
 #[derive(Debug, Clone)]
@@ -27,6 +32,8 @@ pub enum Unread {
     NotGiven(NotGiven),
     /// It is no entry.
     NoEntry(EntryError),
+    /// It was an entry once, and is none now.
+    NotAnyMore,
 }
 
 /// Reads every entry of a calendar.
@@ -51,4 +58,95 @@ pub async fn read_calendar(calendar: &Calendar) -> Result<Vec<ReadEntry>, Calend
         Some(ReadEntry::Unreadable { name, why })
     };
     Ok(all.into_iter().filter_map(read).collect())
+}
+
+/// A calendar's mirror, to look at what stands there on some days.
+#[derive(Debug)]
+pub struct Seen<'s> {
+    store: &'s Store,
+    calendar: CalendarId,
+    /// When it was last looked at as a whole, as far as is known.
+    pub as_of: Option<Timestamp>,
+}
+
+/// What an entry is to the routes that know it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Part {
+    /// The case: an entry of another calendar in the same case is its source, its copy, or the same entry.
+    pub case: LinkId,
+    /// The route.
+    pub route: String,
+    /// Whether the route made it.
+    pub is_copy: bool,
+}
+
+/// Brings the mirror of a calendar up to date, so that days can be looked at; with `offline` takes it as it is.
+///
+/// # Errors
+/// The calendar cannot be read, or the state cannot be used.
+pub async fn look_at<'s>(
+    store: &'s Store,
+    end: &CalendarEnd,
+    now: Timestamp,
+    from: i64,
+    offline: bool,
+) -> Result<Seen<'s>, RunError> {
+    let mirror = Mirror::of(store, end)?;
+    if !offline {
+        let look = Look {
+            now,
+            afresh: false,
+            full_look_every: SignedDuration::from_hours(24),
+            needed_from: Some(from),
+            round: Round::default(),
+        };
+        mirror.refresh(&look).await?;
+    }
+    let facts = mirror.facts();
+    let moments = [facts.checked_at, facts.changed_at, facts.taken_at];
+    let as_of = moments.into_iter().flatten().max().and_then(|at| Timestamp::from_second(at).ok());
+    Ok(Seen { store, calendar: mirror.id, as_of })
+}
+
+impl Seen<'_> {
+    /// Calls `each` for what may take place between two moments, and for what cannot be read.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn each_between(
+        &self,
+        range: std::ops::Range<i64>,
+        mut each: impl FnMut(ObjectId, ReadEntry),
+    ) -> Result<(), RunError> {
+        for object in self.store.objects_between(self.calendar, range.start, range.end)? {
+            let name = object.href.as_str().rsplit('/').next().unwrap_or_default().to_owned();
+            let text = object.body.map(|body| self.store.text(body)).transpose()?.flatten();
+            let read = text.map(|text| Entry::parse(&text, &Limits::default()));
+            match (object.state, read) {
+                (ObjectState::Present, Some(Ok(entry))) => each(object.id, ReadEntry::Entry(Box::new(entry))),
+                (ObjectState::Present | ObjectState::Unreadable, Some(Err(error))) => {
+                    each(object.id, ReadEntry::Unreadable { name, why: Unread::NoEntry(error) });
+                }
+                (ObjectState::Unreadable, _) => {
+                    each(object.id, ReadEntry::Unreadable { name, why: Unread::NotAnyMore });
+                }
+                // Long over, or known to be there and not read yet: the next look brings it.
+                (
+                    ObjectState::Unread | ObjectState::ToFetch | ObjectState::Gone | ObjectState::Present,
+                    _,
+                ) => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// Returns what an entry is to the routes that know it.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn parts(&self, object: ObjectId) -> Result<Vec<Part>, RunError> {
+        let cases = self.store.cases_at(object)?;
+        let part = |(case, route, origin)| Part { case, route, is_copy: origin == Origin::Copy };
+        Ok(cases.into_iter().map(part).collect())
+    }
 }

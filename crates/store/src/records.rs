@@ -124,6 +124,8 @@ pub struct NewObject<'t> {
     pub content: Option<ContentKey>,
     /// Its text.
     pub text: Option<&'t str>,
+    /// When it takes place at the earliest and at the latest, roughly.
+    pub span: Option<(i64, i64)>,
     /// In a calendar that is made out of another: the object there.
     pub parent: Option<ObjectId>,
 }

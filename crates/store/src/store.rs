@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use chestnut_core::{ContentKey, ETag, EventUid, ObjectHref};
+use chestnut_core::{ContentKey, ETag, EventUid, ObjectHref, Origin};
 use jiff::Timestamp;
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OptionalExtension as _, Row, TransactionBehavior, params};
@@ -335,6 +335,28 @@ impl Store {
         self.rows(sql, params![calendar.0, state.number()], |row| {
             Ok(ObjectHref::from(row.get::<_, String>(0)?))
         })
+    }
+
+    /// Returns what stands in a calendar and may take place between two moments, by href.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn objects_between(&self, calendar: CalendarId, from: i64, to: i64) -> Result<Vec<Object>> {
+        let sql = format!(
+            "SELECT {OBJECT} FROM object WHERE calendar = ? AND state <> 4
+             AND (last IS NULL OR last >= ?) AND (first IS NULL OR first < ?) ORDER BY href"
+        );
+        self.rows(&sql, params![calendar.0, from, to], object)
+    }
+
+    /// Returns the cases that an object belongs to, with their routes' names, and what it is to them.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn cases_at(&self, object: ObjectId) -> Result<Vec<(LinkId, String, Origin)>> {
+        let sql = "SELECT p.link, r.name, p.origin FROM place p JOIN route r ON r.id = p.route
+             WHERE p.object = ? ORDER BY r.name";
+        self.rows(sql, [object.0], |row| Ok((LinkId(row.get(0)?), row.get(1)?, origin(row.get(2)?))))
     }
 
     /// Names the routes that know an object.

@@ -93,8 +93,8 @@ impl Writer<'_> {
         let seq = self.next_seq(calendar)?;
         let body = new.text.map(|text| self.keep(text)).transpose()?;
         self.run(
-            "INSERT INTO object (calendar, href, etag, state, seq, generation, uid, content, body, parent)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO object (calendar, href, etag, state, seq, generation, uid, content, body, parent,
+             first, last) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             params![
                 calendar.0,
                 new.href.as_str(),
@@ -106,6 +106,8 @@ impl Writer<'_> {
                 new.content.map(|c| c.0.to_vec()),
                 body.map(|b| b.0),
                 new.parent.map(|p| p.0),
+                new.span.map(|span| span.0),
+                new.span.map(|span| span.1),
             ],
         )?;
         Ok(ObjectId(self.connection.last_insert_rowid()))
@@ -120,7 +122,7 @@ impl Writer<'_> {
         let body = new.text.map(|text| self.keep(text)).transpose()?;
         self.run(
             "UPDATE object SET href = ?, etag = ?, state = ?, seq = ?, generation = ?, uid = coalesce(?, uid),
-             content = coalesce(?, content), body = coalesce(?, body) WHERE id = ?",
+             content = coalesce(?, content), body = coalesce(?, body), first = ?, last = ? WHERE id = ?",
             params![
                 new.href.as_str(),
                 new.etag.map(|e| e.as_str()),
@@ -130,6 +132,8 @@ impl Writer<'_> {
                 new.uid.map(|u| u.as_str()),
                 new.content.map(|c| c.0.to_vec()),
                 body.map(|b| b.0),
+                new.span.map(|span| span.0),
+                new.span.map(|span| span.1),
                 id.0,
             ],
         )

@@ -90,17 +90,40 @@ pub(crate) enum Command {
     /// Calendars
     #[command(subcommand)]
     Calendar(CalendarCommand),
-    /// List what takes place, day by day, in calendars and files
+    /// Show what takes place in calendars and files: a picture on a terminal, else a list
     Agenda {
         /// Calendars of the configuration, or .ics files [default: all calendars]
         #[arg(value_name = "CALENDAR")]
         names: Vec<String>,
-        /// The first day [default: today]
-        #[arg(long, value_name = "DATE")]
+        /// The first day: a date, `today`, `tomorrow`, or a day of the week [default: today]
+        #[arg(long, value_name = "DAY")]
         from: Option<String>,
-        /// The day behind the last one [default: a week later]
-        #[arg(long, value_name = "DATE")]
+        /// The last day [default: six days after the first]
+        #[arg(long, value_name = "DAY", conflicts_with = "days")]
         to: Option<String>,
+        /// So many days
+        #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=366))]
+        days: Option<u16>,
+        /// The week that this day is in [default: today]
+        #[arg(long, value_name = "DAY", num_args = 0..=1, default_missing_value = "today",
+              conflicts_with_all = ["from", "to", "days"])]
+        week: Option<String>,
+        /// The month that this day is in [default: today]: how much takes place on each day
+        #[arg(long, value_name = "DAY", num_args = 0..=1, default_missing_value = "today",
+              conflicts_with_all = ["from", "to", "days", "week"])]
+        month: Option<String>,
+        /// Set calendars beside one another
+        #[arg(long)]
+        beside: bool,
+        /// A list, also on a terminal
+        #[arg(long, conflicts_with = "grid")]
+        list: bool,
+        /// A picture, also where this is no terminal
+        #[arg(long)]
+        grid: bool,
+        /// Ask nobody: show what was known when the calendars were last looked at
+        #[arg(long)]
+        offline: bool,
     },
     /// Say what the next sync would do, entry by entry, and why; writes nothing
     Preview {

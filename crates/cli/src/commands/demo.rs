@@ -211,6 +211,7 @@ impl Demo<'_, '_> {
                 color: io.color,
                 progress: io.progress,
                 can_ask: false,
+                screen: io.screen,
                 environment: io.environment.clone(),
             };
             (self.run_command)(&arguments, &mut inner)

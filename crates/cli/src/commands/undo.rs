@@ -34,11 +34,12 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         only: all_wanted(asked.entries, &settings.zone),
         is_retired: !settings.routes.contains_key(&runs[0].route),
     };
-    let connections = Connections::new(&settings, &io.environment);
+    let now = io.environment.now()?;
+    let connections = Connections::new(&settings, &io.environment).keeping(&store, now);
     let options = RunOptions {
         measure: !io.environment.clock_is_fixed(),
         names_all: true,
-        ..RunOptions::at(io.environment.now()?)
+        ..RunOptions::at(now)
     };
     let bars = Bars::new(io.progress && !common.quiet);
     let name = runs[0].route.clone();

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use chestnut_core::Shows;
 use jiff::SignedDuration;
+use jiff::civil::Weekday;
 use jiff::tz::TimeZone;
 use toml::de::DeTable;
 
@@ -27,6 +28,8 @@ pub(crate) struct Settings {
     pub(crate) path: PathBuf,
     /// For what is shown.
     pub(crate) zone: TimeZone,
+    /// The first day of a week.
+    pub(crate) week_starts: Weekday,
     /// How long replaced and deleted texts are kept.
     pub(crate) keep_history: SignedDuration,
     pub(crate) accounts: BTreeMap<String, AccountSettings>,
@@ -57,6 +60,7 @@ impl Settings {
         Self {
             path: path.to_owned(),
             zone: TimeZone::system(),
+            week_starts: Weekday::Monday,
             keep_history: SignedDuration::from_hours(24 * 90),
             accounts: BTreeMap::new(),
             calendars: BTreeMap::new(),
@@ -75,6 +79,7 @@ impl Settings {
         let mut settings = Self {
             path: path.to_owned(),
             zone: zone(&root)?,
+            week_starts: week_starts(&root)?,
             keep_history: root.duration("keep-history")?.unwrap_or(SignedDuration::from_hours(24 * 90)),
             accounts: named(&root, "account", account)?,
             calendars: named(&root, "calendar", calendar)?,
@@ -240,6 +245,11 @@ type Read<T> = fn(&Section<'_>) -> Result<T, Failure>;
 
 fn named<T>(root: &Section<'_>, key: &str, read: Read<T>) -> Result<BTreeMap<String, T>, Failure> {
     root.sections(key)?.into_iter().map(|(name, section)| Ok((name, read(&section)?))).collect()
+}
+
+fn week_starts(root: &Section<'_>) -> Result<Weekday, Failure> {
+    let days = [("monday", Weekday::Monday), ("sunday", Weekday::Sunday), ("saturday", Weekday::Saturday)];
+    root.choice("week-starts", &days, Weekday::Monday)
 }
 
 fn zone(root: &Section<'_>) -> Result<TimeZone, Failure> {

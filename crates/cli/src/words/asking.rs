@@ -28,13 +28,14 @@ pub(crate) fn no_such_run(number: i64) -> Failure {
 
 /// The days of an agenda end before they begin.
 pub(crate) fn ends_before_it_begins(from: Date, to: Date) -> Failure {
-    Failure::usage(format!("--to {to} is not behind --from {from}"))
-        .hint("The day of --to is no longer part of it: for one day, name the next one.")
+    Failure::usage(format!("--to {to} is before --from {from}"))
+        .hint("Both days are part of it: for one day, name it twice.")
 }
 
 /// An option is no day.
 pub(crate) fn not_a_day(option: &str, text: &str) -> Failure {
-    Failure::usage(format!("{option} {text:?} is no day")).hint("Write it as 2026-10-05.")
+    Failure::usage(format!("{option} {text:?} is no day"))
+        .hint("Write it as 2026-10-05, or say today, tomorrow, or a day of the week.")
 }
 
 /// When an entry takes place cannot be worked out.

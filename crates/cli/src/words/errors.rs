@@ -345,6 +345,7 @@ impl InWords for Unread {
         match self {
             Self::NotGiven(NotGiven::Dav(error)) => error.in_words(),
             Self::NotGiven(_) => "bytes that are not UTF-8".to_owned(),
+            Self::NotAnyMore => "it was an entry once, and cannot be read now".to_owned(),
             Self::NoEntry(error) => error.in_words(),
         }
     }

@@ -109,6 +109,9 @@ pub(crate) const TOP: &[Key] = &[
         .otherwise("the system's")
         .example(r#""Europe/Ljubljana""#)
         .start(r#""Europe/Ljubljana""#, ""),
+    key("week-starts", "the first day of a week: `\"monday\"`, `\"sunday\"` or `\"saturday\"`")
+        .default(r#""monday""#)
+        .example(r#""sunday""#),
     key("account", "the logins at servers, each a table of its own"),
     key("calendar", "the calendars, each a table of its own"),
     key("route", "the routes, each a table of its own"),

@@ -11,6 +11,7 @@ mod failures;
 mod first_steps;
 pub(crate) mod keys;
 mod left_out;
+mod looking;
 pub(crate) mod narration;
 mod oddities;
 mod preview;
@@ -156,6 +157,7 @@ fn what_fails_below_is_a_fact_and_reaches_nobody_as_it_is() {
     let found = wrong_lines(&crates.join("cli").join("src"), &[], &is_shown);
     assert!(found.is_empty(), "{found:#?}");
 }
+pub(crate) use looking::{as_of_words, clock_change_words, fewer_days, grid_legend, hidden_words};
 pub(crate) use undo::{
     TAKE_BACK, failed_to_put_back, follow_at_next_run, no_calendar_of_run, no_change_of_entry, no_text_kept,
     not_a_run, not_a_since, not_taken_back, nothing_to_take_back, old_texts_not_written, old_texts_written,

@@ -5,6 +5,7 @@ use chestnut_testkit::standin_now;
 use jiff::civil::date;
 
 use crate::desk::Desk;
+use crate::set_up::{PRESSES, SetUp};
 
 const WEEK: &str = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\n\
     BEGIN:VEVENT\r\nUID:press\r\nDTSTART;TZID=Europe/Ljubljana:20261005T080000\r\nDURATION:PT90M\r\nRRULE:FREQ=DAILY;COUNT=4\r\nEXDATE:20261006T060000Z\r\nSUMMARY:Press hall\r\nEND:VEVENT\r\n\
@@ -26,7 +27,7 @@ fn the_week_as_people_and_as_programs_see_it() {
     insta::assert_snapshot!("agenda", shown(&["agenda", "week.ics"]));
     insta::assert_snapshot!(
         "agenda_json",
-        shown(&["agenda", "week.ics", "--from", "2026-10-07", "--to", "2026-10-09", "--json"])
+        shown(&["agenda", "week.ics", "--from", "2026-10-07", "--to", "2026-10-08", "--json"])
     );
     // Calendars of every kind, several files in one text, and what cannot be worked out is told.
     let mut server = Server::new(&["office"], standin_now() - 86_400_000);
@@ -65,10 +66,55 @@ fn the_week_as_people_and_as_programs_see_it() {
     assert_eq!(desk.ok(&["agenda", "twice.ics", "--json"]).json().as_array().map(Vec::len), Some(14));
     for (arguments, problem) in [
         (&["agenda", "nowhere"][..], "there is no calendar `nowhere`"),
-        (&["agenda", "--from", "monday"], "--from \"monday\" is no day"),
-        (&["agenda", "--from", "2026-10-09", "--to", "2026-10-09"], "is not behind --from"),
+        (&["agenda", "--from", "someday"], "--from \"someday\" is no day"),
+        (&["agenda", "--from", "2026-10-09", "--to", "2026-10-08"], "is before --from"),
     ] {
         let told = desk.run(arguments);
         assert!(told.code == 2 && told.err.contains(problem), "{told:?}");
+    }
+}
+
+#[test]
+fn a_week_is_a_picture_in_which_a_copy_and_its_source_are_one() {
+    let set_up = SetUp::new(30);
+    set_up.ok(&["sync"]);
+    let busy = "[route.times]\nfrom = \"presses\"\nto = \"kiosk\"\ncarry = \"busy\"\n[calendar.kiosk]\nfile = \"kiosk.ics\"\n";
+    set_up.configure(&format!("week-starts = \"sunday\"\n{}{busy}", set_up.standard()));
+    set_up.ok(&["sync", "times"]);
+    set_up.ok(&["sync"]);
+    set_up.target.with(|server| server.log.clear());
+    insta::assert_snapshot!("a_week", set_up.shown(&["agenda", "--week", "2026-10-23", "--grid"]));
+    let asked = set_up.target.with(|server| server.log.clone());
+    // A mark of change as young as this is not trusted alone.
+    assert!(asked.len() <= 2, "{asked:?}");
+    insta::assert_snapshot!("a_month", set_up.shown(&["agenda", "--month", "2026-10-20", "--grid"]));
+    insta::assert_snapshot!(
+        "beside",
+        set_up
+            .shown(&["agenda", "presses", "kiosk", "--from", "monday", "--days", "3", "--grid", "--beside"])
+    );
+    let told = set_up.ok(&["agenda", "--from", "2026-10-12", "--to", "2026-10-12", "--json"]).json();
+    let lines = told.as_array().expect("a list").clone();
+    let of = |calendar: &str| lines.iter().filter(|line| line["calendar"] == calendar).count();
+    assert!(of("presses") > 0 && of("board") == of("presses"), "{told}");
+    for line in &lines {
+        assert_eq!(line["copy"], line["calendar"] != "presses", "{line}");
+        let routes = line["routes"].as_array().expect("routes").iter();
+        assert!(
+            routes.clone().any(|route| route == "presses-to-board") == (line["calendar"] != "kiosk"),
+            "{line}"
+        );
+    }
+    // Without asking anybody: as of when.
+    set_up.source.with(|server| server.store(PRESSES, "new.ics", "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//t//t\r\nBEGIN:VEVENT\r\nUID:new\r\nDTSTAMP:20261001T000000Z\r\nDTSTART:20261012T080000Z\r\nSUMMARY:Brand new\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"));
+    let offline = set_up.ok(&["agenda", "presses", "--days", "9", "--offline"]);
+    assert!(
+        offline.out.starts_with("presses: as of 2026-10-05") && !offline.out.contains("Brand new"),
+        "{offline:?}"
+    );
+    assert!(set_up.ok(&["agenda", "presses", "--days", "9"]).out.contains("Brand new"));
+    for wrong in ["week-starts = \"tuesday\"\n", "week-starts = 1\n"] {
+        set_up.configure(&format!("{wrong}{}", set_up.standard()));
+        assert_eq!(set_up.run(&["agenda"]).code, 2);
     }
 }

@@ -1,7 +1,8 @@
 //! G9: what a run costs follows what changed.
 
 use chestnut_core::RouteKey;
-use chestnut_engine::{Round, Rule, RunOptions, Silent, run_route};
+use chestnut_core::recurrence::{Budget, Occurrences, Zone};
+use chestnut_engine::{Round, Rule, RunOptions, Silent, look_at, run_route};
 use chestnut_standin::Habit;
 use chestnut_testkit::{World, block_on};
 
@@ -123,4 +124,33 @@ fn forty_routes_into_one_board_ask_it_once() {
     world.edit(&sources[17], "1.ics", "Picking", "Pressing");
     let (all, board) = round();
     assert_eq!(all, 45, "its fetch, a write, reading it back, and a look after it: {board:?}");
+}
+
+#[test]
+fn whoever_looks_at_a_few_days_asks_once_and_reads_these_days_alone() {
+    let world = World::new(300);
+    for _ in 0..3 {
+        world.sync();
+        world.pass(60);
+    }
+    world.take_log(&world.target);
+    let store = world.store();
+    let now = jiff::Timestamp::from_second(world.now()).expect("a moment");
+    let (from, to) = (world.now() + 5 * 86_400, world.now() + 12 * 86_400);
+    let end = world.route_at(&world.target);
+    let looked = |offline| block_on(look_at(&store, &end, now, from, offline)).expect("it is read");
+    let seen = looked(false);
+    assert_eq!(world.take_log(&world.target).len(), 1);
+    let mut found = 0;
+    seen.each_between(from..to, |_, _| found += 1).expect("read");
+    // Nothing that takes place then is missing, and of the rest little is read.
+    let all = world.entries(&world.target);
+    let mut within = 0;
+    for entry in &all {
+        let times = Occurrences::of(entry, &Zone::Rules(jiff::tz::TimeZone::UTC)).expect("its times");
+        within += usize::from(times.any_within(from..to, &mut Budget::default()).expect("few"));
+    }
+    assert!(found >= within && found < all.len() / 2, "{found} were read, {within} take place, of {}", all.len());
+    looked(true);
+    assert!(world.take_log(&world.target).is_empty());
 }

@@ -7,14 +7,14 @@ use crate::render::{clean, count, shorten, style, zone_name};
 use crate::report::agenda::{Line, Shown};
 
 pub(crate) fn human(lines: &[Line], zone: &TimeZone, from: Date, to: Date) -> String {
-    let last = to.yesterday().unwrap_or(to);
+    let last = to;
     let entries = count(lines.len(), "entry", "entries");
     let mut out = format!("{from} to {last}, {entries}; times in {}\n", zone_name(zone));
     let mut by_day: Vec<&Line> = lines.iter().collect();
     by_day.sort_by_key(|line| {
         (line.shown.start.date().max(from), !line.all_day, line.shown.start, &line.title)
     });
-    let calendars: std::collections::BTreeSet<_> = by_day.iter().map(|line| &line.shown.calendar).collect();
+    let calendars: std::collections::BTreeSet<_> = by_day.iter().map(|line| &line.calendar).collect();
     let mut day = None;
     for line in &by_day {
         let own = line.shown.start.date().max(from);
@@ -23,7 +23,7 @@ pub(crate) fn human(lines: &[Line], zone: &TimeZone, from: Date, to: Date) -> St
             out += &format!("\n{}\n", style::paint(style::STRONG, own.strftime("%A %Y-%m-%d")));
         }
         let calendar =
-            if calendars.len() > 1 { format!("  {}", clean(&line.shown.calendar)) } else { String::new() };
+            if calendars.len() > 1 { format!("  {}", clean(&line.calendar)) } else { String::new() };
         let cancelled =
             if line.shown.cancelled { style::paint(style::WARN, "  cancelled") } else { String::new() };
         let title = shorten(&line.title, 60);
