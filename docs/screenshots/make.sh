@@ -75,7 +75,9 @@ curl -sf -u office:office-pw -X DELETE "${url}office/calendars/presses/orchard-0
 picture preview "chestnut preview"
 picture sync "chestnut sync -v"
 picture probe "chestnut probe crew press-times"
-picture agenda "chestnut agenda presses market-days --to 2026-10-11"
+picture agenda "chestnut agenda presses market market-days board --week 2026-10-14"
+picture agenda-month "chestnut agenda --month"
+picture agenda-beside "chestnut agenda presses board --from 2026-10-12 --days 3 --beside"
 # Somebody has been at work on the notice board.
 cloud=$(sed -n 's/^url *= *"\(.*\)"/\1/p' "$work/orchard/chestnut.toml" | sed -n 2p)
 board=$(sed -n '/^\[calendar.board\]/,/^$/s/^path *= *"\(.*\)"/\1/p' "$work/orchard/chestnut.toml")
@@ -93,7 +95,8 @@ picture compare "chestnut compare presses-to-board crew"
 picture why "chestnut why painting; echo; chestnut why van"
 picture status "chestnut status"
 chestnut compare presses-to-board --then-sync >/dev/null --config "$work/orchard/chestnut.toml" || true
-picture history "chestnut history; echo; chestnut history 26"
+picture history "chestnut history --last 12; echo; chestnut history 26"
+picture undo "chestnut undo 26 --yes; echo; chestnut status"
 for i in $(seq -w 20 59); do
   curl -s -o /dev/null -u office:office-pw -X DELETE "${url}office/calendars/presses/orchard-00$i.ics"
 done

@@ -36,11 +36,8 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     };
     let now = io.environment.now()?;
     let connections = Connections::new(&settings, &io.environment).keeping(&store, now);
-    let options = RunOptions {
-        measure: !io.environment.clock_is_fixed(),
-        names_all: true,
-        ..RunOptions::at(now)
-    };
+    let options =
+        RunOptions { measure: !io.environment.clock_is_fixed(), names_all: true, ..RunOptions::at(now) };
     let bars = Bars::new(io.progress && !common.quiet);
     let name = runs[0].route.clone();
     let bar = bars.route(&name);

@@ -150,7 +150,11 @@ fn whoever_looks_at_a_few_days_asks_once_and_reads_these_days_alone() {
         let times = Occurrences::of(entry, &Zone::Rules(jiff::tz::TimeZone::UTC)).expect("its times");
         within += usize::from(times.any_within(from..to, &mut Budget::default()).expect("few"));
     }
-    assert!(found >= within && found < all.len() / 2, "{found} were read, {within} take place, of {}", all.len());
+    assert!(
+        found >= within && found < all.len() / 2,
+        "{found} were read, {within} take place, of {}",
+        all.len()
+    );
     looked(true);
     assert!(world.take_log(&world.target).is_empty());
 }

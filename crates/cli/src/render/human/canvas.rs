@@ -23,15 +23,14 @@ impl Canvas {
         Self { rows: vec![vec![EMPTY; width]; height] }
     }
 
-    /// Puts a text into at most `most` places of a row; returns how many of its characters.
-    pub(crate) fn put(&mut self, row: usize, left: usize, most: usize, text: &str, style: Style) -> usize {
-        let Some(places) = self.rows.get_mut(row) else { return 0 };
+    /// Puts a text into at most `most` places of a row.
+    pub(crate) fn put(&mut self, row: usize, left: usize, most: usize, text: &str, style: Style) {
+        let Some(places) = self.rows.get_mut(row) else { return };
         let end = (left + most).min(places.len());
-        let (mut at, mut used) = (left, 0);
+        let mut at = left;
         for sign in text.chars() {
             let width = sign.width().unwrap_or(0);
             if width == 0 {
-                used += 1;
                 continue;
             }
             if at + width > end {
@@ -46,12 +45,10 @@ impl Canvas {
                 places[at + 1] = Place { sign: ' ', style, is_taken: true };
             }
             at += width;
-            used += 1;
             if places.get(at).is_some_and(|place| place.is_taken) {
                 places[at] = EMPTY;
             }
         }
-        used
     }
 
     /// Fills places of a row with a style.
@@ -64,15 +61,19 @@ impl Canvas {
         }
     }
 
-    /// Lets a text flow down several rows.
+    /// Lets a text flow down several rows; it is broken at blanks, where there are some.
     pub(crate) fn flow(&mut self, rows: (usize, usize), left: usize, width: usize, text: &str, style: Style) {
         let mut rest: Vec<char> = text.chars().collect();
         for row in rows.0..=rows.1 {
             if rest.is_empty() || width == 0 {
                 return;
             }
-            let line: String = rest.iter().collect();
-            let used = self.put(row, left, width, &line, style);
+            let fits = fitting(&rest, width);
+            let is_broken = fits < rest.len() && rest[fits] != ' ' && row < rows.1;
+            let blank = rest[..fits].iter().rposition(|sign| *sign == ' ').filter(|at| is_broken && *at > 0);
+            let used = blank.unwrap_or(fits.max(1));
+            let line: String = rest[..used].iter().collect();
+            self.put(row, left, width, &line, style);
             rest.drain(..used);
             while rest.first() == Some(&' ') {
                 rest.remove(0);
@@ -98,4 +99,14 @@ impl Canvas {
         }
         out
     }
+}
+
+/// How many of these characters fit into so many places.
+fn fitting(text: &[char], width: usize) -> usize {
+    let mut used = 0;
+    let fits = |sign: &&char| {
+        used += sign.width().unwrap_or(0);
+        used <= width
+    };
+    text.iter().take_while(fits).count()
 }

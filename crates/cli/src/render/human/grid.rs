@@ -476,13 +476,13 @@ fn paint(lines: &[&Line]) -> Style {
 }
 
 /// A calendar's colour.
-fn colour(number: usize) -> Style {
+pub(crate) fn colour(number: usize) -> Style {
     let colours = [
         AnsiColor::Cyan,
         AnsiColor::Yellow,
         AnsiColor::Green,
-        AnsiColor::Magenta,
-        AnsiColor::BrightBlue,
+        AnsiColor::BrightMagenta,
+        AnsiColor::White,
         AnsiColor::BrightRed,
     ];
     let colour = colours[number % colours.len()];
