@@ -9,7 +9,7 @@ use crate::args::{AccountCommand, CalendarCommand, Cli, ColorWord, Command, Comm
 use crate::commands::{
     account_add, account_forget, account_list, account_login, account_test, agenda, calendar_add,
     calendar_create, calendar_list, calendar_rename, compare, demo, held, history, init, init_ask, preview,
-    probe, route, status, sync, undo, why,
+    probe, route, snapshot, status, sync, undo, why,
 };
 use crate::environment::Environment;
 use crate::exit_code::ExitCode;
@@ -124,6 +124,13 @@ fn command(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
         }
         Command::Undo { run, entries, yes } => {
             undo::run(&undo::Asked { run, entries, yes: *yes }, common, io)
+        }
+        Command::Snapshot { calendar, file, before } => {
+            snapshot::take(calendar, file, before.as_deref(), common, io)
+        }
+        Command::Restore { file, into, exact, yes } => {
+            let asked = snapshot::Asked { file, into: into.as_deref(), exact: *exact, yes: *yes };
+            snapshot::put_back(&asked, common, io)
         }
         Command::Status { stale_after } => status::run(stale_after.as_deref(), common, io),
     }

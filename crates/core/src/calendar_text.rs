@@ -182,6 +182,14 @@ impl CalendarText {
         Self { object, entries: Vec::new(), oddities: Vec::new() }
     }
 
+    pub(crate) fn object(&self) -> &Component<'static> {
+        &self.object
+    }
+
+    pub(crate) fn into_object(self) -> Component<'static> {
+        self.object
+    }
+
     /// Returns the entries, in the order in which they begin in the text.
     #[must_use]
     pub fn entries(&self) -> &[Placed] {

@@ -41,6 +41,7 @@ mod merge;
 mod probe;
 mod reconcile;
 mod replicas;
+mod snapshot;
 mod values;
 mod window;
 mod zones;
@@ -71,6 +72,7 @@ pub use replicas::{
     Decided, Disagree, Loser, Replica, ReplicaDecision, ReplicaPolicy, ReplicaRules, ReplicaWrite, Settled,
     reconcile_replicas,
 };
+pub use snapshot::{NotASnapshot, Snapshot, SnapshotEntry, read_snapshot, write_snapshot};
 pub use values::{
     DurationValue, TimeValue, escape_text, parse_duration, parse_time, split_list, unescape_text,
 };

@@ -22,6 +22,7 @@ mod options;
 mod probe;
 mod read_calendar;
 mod record;
+mod restore;
 mod retire;
 mod rule;
 mod run;
@@ -43,6 +44,9 @@ pub use probe::{
     ProbeStep, WriteStep, WriteTrial, probe_route, sweep_route, try_writing,
 };
 pub use read_calendar::{Part as PartOfCase, ReadEntry, Seen, Unread, look_at, read_calendar};
+pub use restore::{
+    Standing as CalendarStanding, ToRestore, is_passing, plan_restore, restore, take_snapshot, undo_of,
+};
 pub use retire::{RouteCopy, copies_of, forget_route, remove_copies};
 pub use rule::{CalendarEnd, Makes, Rule};
 pub use run::{preview_route, run_route};

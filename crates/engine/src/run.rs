@@ -373,7 +373,11 @@ impl<'r> Job<'r> {
             })?;
         }
         let known = self.store.route(&self.rule.name)?;
+        let is_first = known.as_ref().is_none_or(|route| route.ran_at.is_none());
         let session = self.begin(known).await?;
+        if is_first && instead.is_none() {
+            self.keep_what_stands(&session)?;
+        }
         let before = self.store.tally(id)?.linked();
         let total = session.touched.links.len() + session.touched.free.len();
         let applier = Applier {
@@ -408,6 +412,18 @@ impl<'r> Job<'r> {
             (0, Some(seconds)) => Err(RunError::ClocksApart { seconds }),
             (left, _) => Err(RunError::Stopped { left }),
         }
+    }
+
+    /// Before a route writes for the first time, what stands in its calendars is kept.
+    fn keep_what_stands(&self, session: &Session<'_>) -> Result<(), RunError> {
+        let takes = self.rule.ends.iter().enumerate().filter(|(_, end)| end.takes);
+        Ok(self.store.write(|writer| {
+            for (side, end) in takes {
+                let calendar = session.calendar(side).id;
+                writer.keep_calendar(&self.rule.name, &end.name, calendar, self.options.now)?;
+            }
+            Ok(())
+        })?)
     }
 
     /// Does what was listed, and nothing else.

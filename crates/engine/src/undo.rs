@@ -13,6 +13,7 @@ use crate::error::RunError;
 use crate::explain::Wanted;
 use crate::observe::Observer;
 use crate::options::RunOptions;
+use crate::retire::forget_route;
 use crate::rule::Rule;
 use crate::run::{Batch, Instead, Session, begin, run_through};
 use crate::story::RunReport;
@@ -170,7 +171,10 @@ pub async fn undo(
     what: &ToUndo,
     confirmed: &UndoPlan,
 ) -> Result<RunReport, RunError> {
-    if !what.is_retired {
+    if what.is_retired {
+        // A run that was cut off may have left something.
+        forget_route(&rule.name, store).await?;
+    } else {
         store.write(|writer| {
             let route = writer.route(&rule.name)?;
             writer.set_paused(route, true)
@@ -199,7 +203,10 @@ pub async fn undo(
     let undid = what.runs.iter().map(|run| run.0).collect();
     let instead = Instead { kind: RunKind::Undo, undid, batch: &batch };
     let report = run_through(rule, store, options, observer, Some(&instead)).await?;
-    undoer.lift(store)?;
+    match what.is_retired {
+        true => forget_route(&rule.name, store).await?,
+        false => undoer.lift(store)?,
+    }
     Ok(report)
 }
 
@@ -324,7 +331,11 @@ impl<'u> Undoer<'u> {
                             if self.rule.ends[net.side].gives { Origin::Original } else { Origin::Copy };
                     }
                     place.stands = stands;
-                    match self.step(session, net, how) {
+                    let put = match &net.then {
+                        None => Some(Step::Delete(Because::Gone)),
+                        Some(text) => step(session, net.side, how, &text.text),
+                    };
+                    match put {
                         Some(step) => {
                             steps[net.side] = step;
                             nets.push((net, how));
@@ -425,27 +436,6 @@ impl<'u> Undoer<'u> {
         })
     }
 
-    fn step(&self, session: &Session<'_>, net: &Net, how: PutBack) -> Option<Step> {
-        let kind = match how {
-            PutBack::Delete => return Some(Step::Delete(Because::Gone)),
-            PutBack::Replace => WriteKind::Update,
-            PutBack::Restore => WriteKind::Create,
-        };
-        // As RFC 5545, 3.1 wants it: what is read out of XML has lost it.
-        let text = net.then.as_ref()?.text.replace("\r\n", "\n").replace('\n', "\r\n");
-        let entry = Entry::parse(&text, &Limits::default()).ok()?;
-        let sight = session.decider().sight(net.side);
-        Some(Step::Write(Box::new(Writing {
-            kind,
-            view: sight.of_far_side(&entry).fingerprint(),
-            entry,
-            text,
-            sight,
-            partly: Partly::default(),
-            comes_back: false,
-        })))
-    }
-
     /// All calendars of the case are in step with what stands there, although they differ.
     fn verdict(&self, case: &mut Case, steps: Vec<Step>, nets: &[(&Net, PutBack)]) -> Verdict {
         if self.is_retired {
@@ -519,8 +509,29 @@ fn text_of(text: Option<&Text>) -> Option<&str> {
     text.map(|text| text.text.as_str())
 }
 
+/// Writes a text as it stood; nothing where it is none.
+pub(crate) fn step(session: &Session<'_>, side: usize, how: PutBack, text: &str) -> Option<Step> {
+    let kind = match how {
+        PutBack::Delete | PutBack::Replace => WriteKind::Update,
+        PutBack::Restore => WriteKind::Create,
+    };
+    // As RFC 5545, 3.1 wants it: what is read out of XML has lost it.
+    let text = text.replace("\r\n", "\n").replace('\n', "\r\n");
+    let entry = Entry::parse(&text, &Limits::default()).ok()?;
+    let sight = session.decider().sight(side);
+    Some(Step::Write(Box::new(Writing {
+        kind,
+        view: sight.of_far_side(&entry).fingerprint(),
+        entry,
+        text,
+        sight,
+        partly: Partly::default(),
+        comes_back: false,
+    })))
+}
+
 /// Byte for byte, but for the ends of lines, which XML changes.
-fn is_same(one: Option<&str>, other: Option<&str>) -> bool {
+pub(crate) fn is_same(one: Option<&str>, other: Option<&str>) -> bool {
     match (one, other) {
         (None, None) => true,
         (Some(one), Some(other)) => {
@@ -530,7 +541,8 @@ fn is_same(one: Option<&str>, other: Option<&str>) -> bool {
     }
 }
 
-fn is_same_step(one: &Step, other: &Step) -> bool {
+/// Tells whether nothing was held back.
+pub(crate) fn is_same_step(one: &Step, other: &Step) -> bool {
     match (one, other) {
         (Step::Write(one), Step::Write(other)) => one.text == other.text,
         (Step::Delete(_), Step::Delete(_)) => true,

@@ -9,8 +9,8 @@ use rusqlite::{Row, params};
 use crate::error::StoreError;
 use crate::lease::route_lease;
 use crate::records::{
-    BodyId, Change, ChangeAction, HeldItem, LinkId, PastChange, ProbeRow, RouteId, RunId, RunKind, RunRecord,
-    RunResult, Text, Wrote,
+    BodyId, Change, ChangeAction, HeldItem, KeptCalendar, LinkId, PastChange, ProbeRow, RouteId, RunId,
+    RunKind, RunRecord, RunResult, Text, Wrote,
 };
 use crate::store::{Store, at_millisecond};
 
@@ -96,6 +96,24 @@ impl Store {
                 Ok(Change { before: text(before)?, after: text(after)?, ..change })
             })
             .collect()
+    }
+
+    /// Returns what stood in a calendar before a route first wrote there, and when that was.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn kept_before(&self, route: &str, calendar: &str) -> Result<Option<KeptCalendar>> {
+        let sql = "SELECT id, at FROM kept WHERE route_name = ? AND calendar = ? ORDER BY id DESC LIMIT 1";
+        let read = |row: &Row<'_>| Ok((row.get::<_, i64>(0)?, at_millisecond(row.get(1)?)));
+        let Some((kept, at)) = self.one(sql, params![route, calendar], read)? else { return Ok(None) };
+        let sql = "SELECT href, body FROM kept_entry WHERE kept = ? ORDER BY href";
+        let rows = self
+            .rows(sql, [kept], |row| Ok((ObjectHref::from(row.get::<_, String>(0)?), BodyId(row.get(1)?))))?;
+        let mut entries = Vec::new();
+        for (href, body) in rows {
+            entries.extend(self.text(body)?.map(|text| (href, text)));
+        }
+        Ok(Some(KeptCalendar { at, entries }))
     }
 
     /// Returns what runs wrote and deleted after one run, the oldest first.

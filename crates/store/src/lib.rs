@@ -18,9 +18,9 @@ mod writer;
 pub use error::{Damage, StoreError};
 pub use lease::{Holder, Lease, route_lease};
 pub use records::{
-    BodyId, CalendarFacts, CalendarId, Change, ChangeAction, Counts, HeldItem, Intent, LinkId, LinkRow,
-    LinkState, Made, NewObject, Object, ObjectId, ObjectState, PastChange, PlaceRow, ProbeRow, RouteId,
-    RouteSummary, RunId, RunKind, RunRecord, RunResult, Text, Told, Wrote,
+    BodyId, CalendarFacts, CalendarId, Change, ChangeAction, Counts, HeldItem, Intent, KeptCalendar, LinkId,
+    LinkRow, LinkState, Made, NewObject, Object, ObjectId, ObjectState, PastChange, PlaceRow, ProbeRow,
+    RouteId, RouteSummary, RunId, RunKind, RunRecord, RunResult, Text, Told, Wrote,
 };
 pub use store::{Mirror, Route, Store, Tally, Touched};
 pub use writer::Writer;

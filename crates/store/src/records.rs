@@ -543,6 +543,15 @@ impl Change {
     }
 }
 
+/// How a calendar stood.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KeptCalendar {
+    /// When.
+    pub at: Timestamp,
+    /// What stood where, by href.
+    pub entries: Vec<(ObjectHref, String)>,
+}
+
 /// Something that a run wrote or deleted.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Wrote {
@@ -568,11 +577,13 @@ pub enum RunKind {
     Probe,
     /// To take earlier runs back.
     Undo,
+    /// To put a calendar back as it stood.
+    Restore,
 }
 
 impl RunKind {
     /// All of them.
-    const ALL: [Self; 3] = [Self::Sync, Self::Probe, Self::Undo];
+    const ALL: [Self; 4] = [Self::Sync, Self::Probe, Self::Undo, Self::Restore];
 
     /// What a stable word stands for.
     pub(crate) fn of_word(word: &str) -> Self {
@@ -586,6 +597,7 @@ impl RunKind {
             Self::Sync => "sync",
             Self::Probe => "probe",
             Self::Undo => "undo",
+            Self::Restore => "restore",
         }
     }
 }

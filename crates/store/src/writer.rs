@@ -280,6 +280,8 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn forget_route(&self, route: RouteId) -> Done {
+        let sql = "UPDATE kept SET is_closed = 1 WHERE route_name = (SELECT name FROM route WHERE id = ?)";
+        self.run(sql, [route.0])?;
         let considered = "DELETE FROM considered WHERE link IN (SELECT link FROM intent WHERE route = ?)";
         self.run(considered, [route.0])?;
         self.run("DELETE FROM intent WHERE route = ?", [route.0])?;
@@ -507,6 +509,26 @@ impl Writer<'_> {
         Ok(())
     }
 
+    /// Keeps what stands in a calendar before a route first writes there, by reference; once.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn keep_calendar(&self, route: &str, name: &str, calendar: CalendarId, at: Timestamp) -> Done {
+        let known = self
+            .connection
+            .prepare_cached("SELECT 1 FROM kept WHERE route_name = ? AND calendar = ? AND is_closed = 0")?
+            .exists(params![route, name])?;
+        if known {
+            return Ok(());
+        }
+        let sql = "INSERT INTO kept (route_name, calendar, at) VALUES (?, ?, ?)";
+        self.run(sql, params![route, name, at.as_millisecond()])?;
+        let kept = self.connection.last_insert_rowid();
+        let sql = "INSERT INTO kept_entry (kept, href, body)
+             SELECT ?, href, body FROM object WHERE calendar = ? AND state = 0 AND body IS NOT NULL";
+        self.run(sql, params![kept, calendar.0])
+    }
+
     /// Ends a run.
     ///
     /// # Errors
@@ -629,7 +651,8 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn prune_history(&self, before: Timestamp) -> Done {
-        self.run("DELETE FROM run WHERE started < ?", [before.as_millisecond()])
+        self.run("DELETE FROM run WHERE started < ?", [before.as_millisecond()])?;
+        self.run("DELETE FROM kept WHERE at < ?", [before.as_millisecond()])
     }
 
     /// Tells where an object stands; `None` where it is not known any more.

@@ -44,6 +44,7 @@ fn add(store: &Store, calendar: CalendarId, href: &str, text: &str) -> chestnut_
         uid: Some(&uid),
         content: None,
         text: Some(text),
+        span: None,
         parent: None,
     };
     store.write(|w| w.add_object(calendar, &new)).expect("written")

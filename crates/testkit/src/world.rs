@@ -9,11 +9,12 @@ use std::task::{Context, Waker};
 use chestnut_caldav::{
     Answer, Client, ClientOptions, Detail, Request, Transport, TransportError, TransportFault,
 };
-use chestnut_core::{Deletions, FarEdits, Kind, RouteKey};
+use chestnut_core::{Deletions, FarEdits, Kind, ObjectHref, RouteKey};
 use chestnut_engine::{
     Calendar, CalendarEnd, Comparison, Leftover, PreviewReport, ProbeHow, ProbeReport, Rule, RunError,
-    RunOptions, RunReport, Silent, Story, ToUndo, UndoPlan, Wanted, compare_route, copies_of, forget_route,
-    plan_undo, preview_route, probe_route, remove_copies, run_route, stories, sweep_route, undo,
+    RunOptions, RunReport, Silent, Story, ToRestore, ToUndo, UndoPlan, Wanted, compare_route, copies_of,
+    forget_route, plan_restore, plan_undo, preview_route, probe_route, remove_copies, restore, run_route,
+    stories, sweep_route, take_snapshot, undo,
 };
 use chestnut_standin::{Habit, Server, ServerRequest, Temper, orchard_entries};
 use chestnut_store::Store;
@@ -468,6 +469,30 @@ impl World {
     pub fn run(&self, route: &Rule) -> Result<RunReport, RunError> {
         let (store, options) = (self.store(), self.options());
         block_on(run_route(route, &store, &options, &Silent))
+    }
+
+    /// Returns all that stands in a calendar, with where.
+    ///
+    /// # Errors
+    /// It cannot be read.
+    pub fn snapshot(&self, end: &CalendarEnd) -> Result<Vec<(ObjectHref, String)>, RunError> {
+        let (store, options) = (self.store(), self.options());
+        Ok(block_on(take_snapshot(&store, end, options.now))?.entries)
+    }
+
+    /// Puts a calendar back; what was planned.
+    ///
+    /// # Errors
+    /// It was killed, or the calendar cannot be read.
+    pub fn restore(&self, end: &CalendarEnd, what: &ToRestore) -> Result<UndoPlan, RunError> {
+        let (store, options) = (self.store(), self.options());
+        block_on(async {
+            let plan = plan_restore(end, &store, &options, &Silent, what).await?;
+            if !plan.undone.is_empty() {
+                restore(end, &store, &options, &Silent, what, &plan).await?;
+            }
+            Ok(plan)
+        })
     }
 
     /// Takes runs of any route back; what was planned, and what came of it where there was something to do.

@@ -234,6 +234,33 @@ pub(crate) enum Command {
         #[arg(long)]
         yes: bool,
     },
+    /// Keep a calendar as it stands, in one file that any program reads
+    Snapshot {
+        /// The calendar
+        #[arg(value_name = "CALENDAR")]
+        calendar: String,
+        /// A file that is not there yet, such as board.ics
+        #[arg(value_name = "FILE")]
+        file: PathBuf,
+        /// As it stood before this route first wrote there
+        #[arg(long, value_name = "ROUTE")]
+        before: Option<String>,
+    },
+    /// Put a calendar back: what is missing or changed since a snapshot; asks first
+    Restore {
+        /// A snapshot, or any .ics file
+        #[arg(value_name = "FILE")]
+        file: PathBuf,
+        /// Into this calendar [default: the one that the snapshot is of]
+        #[arg(long, value_name = "CALENDAR")]
+        into: Option<String>,
+        /// Also delete what came since
+        #[arg(long)]
+        exact: bool,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+    },
     /// Say how every route is doing; the exit status is made for monitoring
     Status {
         /// Call a route behind where no run went well for so long, such as 2h; else its `stale-after` counts

@@ -1,7 +1,7 @@
 //! `chestnut undo`: takes runs back, where nobody has touched since what they wrote.
 
 use chestnut_core::RouteKey;
-use chestnut_engine::{Rule, RunOptions, ToUndo, forget_route, plan_undo, undo};
+use chestnut_engine::{Rule, RunOptions, ToUndo, plan_undo, undo, undo_of};
 use chestnut_store::{RunId, RunKind, RunRecord, Store};
 
 use crate::args::Common;
@@ -63,12 +63,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         }
     }
     let taken = block_on(bars.meanwhile(|| connections.waits_for(), async {
-        let taken = undo(&rule, &store, &options, &bar, &what, &plan).await?;
-        if what.is_retired {
-            // It was only there to be worked with.
-            forget_route(&rule.name, &store).await?;
-        }
-        Ok::<_, Failure>(taken)
+        Ok::<_, Failure>(undo(&rule, &store, &options, &bar, &what, &plan).await?)
     }))??;
     let is_shown = asked.yes;
     report.taken = Some(Taken::of(&taken, !what.is_retired));
@@ -129,5 +124,6 @@ async fn rule(
     for calendar in &names {
         ends.push(connections.calendar(calendar).await?);
     }
-    Ok(Rule::two_way(name, ends, RouteKey::new(&key, name)))
+    let name = undo_of(name);
+    Ok(Rule::two_way(&name, ends, RouteKey::new(&key, &name)))
 }

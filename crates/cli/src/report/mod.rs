@@ -20,6 +20,7 @@ pub(crate) mod probe;
 pub(crate) mod route;
 #[cfg(test)]
 mod schema;
+pub(crate) mod snapshot;
 pub(crate) mod status;
 pub(crate) mod sync;
 pub(crate) mod undo;

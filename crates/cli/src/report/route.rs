@@ -1,6 +1,7 @@
 //! What the `route` commands report.
 
 use chestnut_core::Shows;
+use chestnut_engine::is_passing;
 use chestnut_store::{RunResult, Store};
 use serde::Serialize;
 
@@ -113,5 +114,5 @@ pub(crate) fn carries(route: &RouteSettings) -> String {
 /// Routes that ran once, and that the configuration no longer has.
 pub(crate) fn gone(store: &Store, settings: &Settings) -> Result<Vec<String>, Failure> {
     let names = store.route_names()?;
-    Ok(names.into_iter().filter(|name| !settings.routes.contains_key(name)).collect())
+    Ok(names.into_iter().filter(|name| !settings.routes.contains_key(name) && !is_passing(name)).collect())
 }

@@ -69,6 +69,8 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("route-list", schema_for!(super::route::Report)),
         ("route-show", schema_for!(super::route::Shown)),
         ("route-retire", schema_for!(super::route::Retired)),
+        ("restore", schema_for!(super::snapshot::Restored)),
+        ("snapshot", schema_for!(super::snapshot::Report)),
         ("status", schema_for!(super::status::Report)),
         ("sync", schema_for!(super::sync::Report)),
         ("undo", schema_for!(super::undo::Report)),

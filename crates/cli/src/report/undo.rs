@@ -89,7 +89,7 @@ impl Report {
 }
 
 impl Put {
-    fn of(undone: &Undone) -> Self {
+    pub(crate) fn of(undone: &Undone) -> Self {
         let action = match undone.how {
             PutBack::Delete => "delete",
             PutBack::Replace => "replace",
@@ -106,7 +106,7 @@ impl Put {
 }
 
 impl Left {
-    fn of(left: &LeftAsIs, first: i64) -> Self {
+    pub(crate) fn of(left: &LeftAsIs, first: i64) -> Self {
         let (why, run, by) = match &left.why {
             WhyLeft::BuiltOn { run } => ("built-on", Some(*run), None),
             WhyLeft::ChangedBy { run, route } => ("changed-by-run", Some(*run), Some(route.clone())),

@@ -2,12 +2,14 @@
 
 use std::path::Path;
 
+use chestnut_core::NotASnapshot;
 use chestnut_engine::WhyLeft;
 
 use crate::failure::Failure;
 use crate::render::{clean, count};
+use crate::report::snapshot::Report;
 use crate::report::undo::Taken;
-use crate::words::cannot_be_written;
+use crate::words::{InWords as _, cannot_be_written};
 
 pub(crate) const TAKE_BACK: &str = "Take this back now?";
 
@@ -42,15 +44,28 @@ pub(crate) fn follow_at_next_run(routes: &[String]) -> String {
 }
 
 pub(crate) fn undone_as(taken: &Taken) -> String {
-    let counts =
-        [(taken.deleted, "deleted"), (taken.replaced, "put back"), (taken.restored, "created again")];
-    let counts: Vec<_> =
-        counts.into_iter().filter(|(number, _)| *number > 0).map(|(n, what)| format!("{n} {what}")).collect();
-    let counts = if counts.is_empty() { "nothing was put back".to_owned() } else { counts.join(", ") };
+    let counts = counts_words(taken);
     match taken.run {
         Some(run) => format!("Taken back, as run {run}: {counts}. `chestnut undo {run}` does it again.\n"),
         None => format!("Taken back: {counts}.\n"),
     }
+}
+
+/// A calendar was put back.
+pub(crate) fn restored_as(taken: &Taken) -> String {
+    let counts = counts_words(taken);
+    match taken.run {
+        Some(run) => format!("Done, as run {run}: {counts}. `chestnut undo {run}` takes it back.\n"),
+        None => format!("Done: {counts}.\n"),
+    }
+}
+
+fn counts_words(taken: &Taken) -> String {
+    let counts =
+        [(taken.deleted, "deleted"), (taken.replaced, "put back"), (taken.restored, "created again")];
+    let counts: Vec<_> =
+        counts.into_iter().filter(|(number, _)| *number > 0).map(|(n, what)| format!("{n} {what}")).collect();
+    if counts.is_empty() { "nothing was put back".to_owned() } else { counts.join(", ") }
 }
 
 pub(crate) fn failed_to_put_back(calendar: &str, title: &str, words: &str) -> String {
@@ -120,4 +135,60 @@ pub(crate) fn old_texts_not_written(path: &Path, error: &std::io::Error) -> Fail
         }
         _ => failure,
     }
+}
+
+pub(crate) const PUT_BACK: &str = "Put this back now?";
+
+/// A snapshot was written.
+pub(crate) fn snapshot_written(report: &Report) -> String {
+    let entries = count(report.entries, "entry", "entries");
+    let (calendar, file) = (clean(&report.calendar), clean(&report.file));
+    let mut out = format!(
+        "{calendar}: {entries} kept in {file}; `chestnut restore {file}` puts back what is missing or changed then\n"
+    );
+    if !report.unreadable.is_empty() {
+        let number =
+            count(report.unreadable.len(), "entry that cannot be read is", "entries that cannot be read are");
+        out += &format!("{number} not in it:\n");
+        report.unreadable.iter().for_each(|href| out += &format!("  {}\n", clean(href)));
+    }
+    out
+}
+
+/// Nothing was kept of a calendar before a route first wrote there.
+pub(crate) fn nothing_kept_before(route: &str, calendar: &str) -> Failure {
+    let (route, calendar) = (clean(route), clean(calendar));
+    Failure::failed(format!("nothing is kept of {calendar} before route {route} first wrote there")).hint(
+        "It is kept when a route first runs, for the calendars that it writes, and as long as the history.",
+    )
+}
+
+/// A file is no snapshot, or was changed.
+pub(crate) fn not_a_snapshot(file: &str, error: &NotASnapshot) -> Failure {
+    let file = clean(file);
+    match error {
+        NotASnapshot::NotACalendar(error) => Failure::usage(format!("{file}: {}", error.in_words()))
+            .hint("Nothing was put back. If the file was cut on its way, fetch it again."),
+        NotASnapshot::Changed => Failure::usage(format!("{file} was changed since it was written"))
+            .hint("Nothing was put back: nobody knows what else is missing. To put back its entries all the same, take away the lines that begin with X-CHESTNUT."),
+        NotASnapshot::Newer => Failure::usage(format!("{file} was written by a later version of Chestnut"))
+            .hint("Nothing was put back."),
+    }
+}
+
+/// A calendar of other origin does not say where it belongs.
+pub(crate) fn into_which(file: &str) -> Failure {
+    Failure::usage(format!("{} does not say of which calendar it is", clean(file)))
+        .hint("Name the calendar: --into CALENDAR.")
+}
+
+/// Nobody can be asked.
+pub(crate) fn restore_asks_first(calendar: &str) -> Failure {
+    Failure::usage(format!("putting {} back changes it, and asks first", clean(calendar)))
+        .hint("Say --yes to go on.")
+}
+
+/// A person said no.
+pub(crate) fn not_put_back() -> Failure {
+    Failure::usage("nothing was put back".to_owned())
 }

@@ -235,6 +235,20 @@ fn take_back(python: &Path, folder: &Path, (to, before): (&RealServer, &str), ru
         assert!(lab(python, &["dump", &to.calendar]) == texts, "{synced:?}");
         undone = told.json()["taken"]["run"].to_string();
     }
+    // Kept, lived in by another client, and put back.
+    let kept = say(&["snapshot", "copies", "kept.ics", "--json"]);
+    assert_eq!((kept.code, &kept.json()["unreadable"]), (0, &serde_json::json!([])), "{kept:?}");
+    let file = std::fs::read_to_string(folder.join("kept.ics")).expect("a file");
+    let href = file.lines().find_map(|line| line.strip_prefix("X-CHESTNUT-ENTRY:")).expect("an entry");
+    let name = href.split("\\n").next().and_then(|href| href.rsplit('/').next()).expect("a name");
+    lab(python, &["delete", &format!("{}{}", to.calendar, name.trim_end())]);
+    let new = orchard_entries(1, jiff::civil::date(2026, 12, 1));
+    write_files(&folder.join("lived"), &new);
+    lab(python, &["fill", &to.calendar, &folder.join("lived").display().to_string()]);
+    assert!(lab(python, &["dump", &to.calendar]) != after);
+    let told = say(&["restore", "kept.ics", "--exact", "--yes", "--json"]);
+    assert_eq!((told.code, told.json()["put_back"].as_array().map(Vec::len)), (0, Some(2)), "{told:?}");
+    assert!(lab(python, &["dump", &to.calendar]) == after, "not byte for byte: {told:?}");
 }
 
 #[test]

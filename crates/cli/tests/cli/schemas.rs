@@ -44,6 +44,8 @@ fn every_report_is_what_its_schema_says() {
     look("history", &["history"]);
     look("history", &["history", "3"]);
     look("history", &["history", "1", "--text"]);
+    look("snapshot", &["snapshot", "board", "kept.ics"]);
+    look("restore", &["restore", "kept.ics", "--exact", "--yes"]);
     look("undo", &["undo", "1"]);
     look("undo", &["undo", "1", "--yes"]);
     look("account-list", &["account", "list"]);

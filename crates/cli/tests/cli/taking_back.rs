@@ -134,3 +134,64 @@ fn what_runs_by_itself_and_changes_nothing_leaves_no_row() {
         told["runs"].as_array().expect("runs").iter().map(|run| run["run"].clone()).collect();
     assert_eq!(numbers, [3, 2, 1], "{told}");
 }
+
+#[test]
+fn a_calendar_is_kept_in_a_file_and_put_back() {
+    let set_up = SetUp::new(6);
+    set_up.target.with(|server| {
+        let text = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//board//EN\r\nBEGIN:VEVENT\r\nUID:own\r\nDTSTAMP:20261001T000000Z\r\n\
+                    DTSTART:20261007T080000Z\r\nSUMMARY:The board's own\\, \u{1b}[31mred\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
+        server.store(BOARD, "own.ics", text);
+    });
+    set_up.ok(&["sync"]);
+    insta::assert_snapshot!("snapshot", set_up.shown(&["snapshot", "board", "board.ics"]));
+    let kept = far(&set_up);
+    assert_eq!(set_up.run(&["snapshot", "board", "board.ics"]).code, 1, "it is there already");
+    // What stood there before the route came.
+    set_up.ok(&["snapshot", "board", "before.ics", "--before", "presses-to-board"]);
+    let before = std::fs::read_to_string(set_up.path("before.ics")).expect("a file");
+    assert_eq!((before.matches("\r\nBEGIN:VEVENT").count(), before.contains("own")), (1, true), "{before}");
+    assert_eq!(set_up.run(&["snapshot", "presses", "none.ics", "--before", "presses-to-board"]).code, 1);
+    // Others read it as a calendar.
+    let listed = set_up.ok(&["agenda", "board.ics", "--from", "2026-10-01", "--days", "90", "--json"]).json();
+    assert!(listed.as_array().is_some_and(|lines| lines.len() > kept.len()), "{listed}");
+    // Somebody is at work on the board.
+    set_up.target.with(|server| {
+        let (name, text) =
+            server.texts(BOARD).into_iter().find(|(_, t)| t.contains("Picking crew")).expect("it stands");
+        server.store_raw(BOARD, &name, text.replace("Picking crew", "Pruning crew"));
+        assert!(server.delete(BOARD, "own.ics"));
+        server.store(BOARD, "new.ics", &kept[0].1.replace("\r\nUID:", "\r\nUID:new-"));
+    });
+    let lived = far(&set_up);
+    insta::assert_snapshot!("restore_asks", set_up.shown(&["restore", "board.ics"]));
+    assert_eq!(far(&set_up), lived);
+    insta::assert_snapshot!("restore", set_up.shown(&["restore", "board.ics", "--yes"]));
+    let new = lived.iter().filter(|(name, _)| name == "new.ics").cloned();
+    let mut all: Texts = kept.iter().cloned().chain(new).collect();
+    all.sort();
+    assert_eq!(far(&set_up), all);
+    let told = set_up.ok(&["restore", "board.ics", "--exact", "--yes", "--json"]).json();
+    assert_eq!((&told["taken"]["deleted"], &told["already"]), (&1.into(), &kept.len().into()), "{told}");
+    assert_eq!(far(&set_up), kept);
+    let run = told["taken"]["run"].to_string();
+    set_up.ok(&["undo", &run, "--yes"]);
+    assert_eq!(far(&set_up), all);
+    assert!(!set_up.ok(&["status"]).out.contains("of board"), "no route is made of it");
+    // What was cut or edited is refused whole; what is of other origin says not where it belongs.
+    let text = std::fs::read_to_string(set_up.path("board.ics")).expect("a file");
+    for (name, wrong) in
+        [("cut.ics", text[..text.len() / 2].to_owned()), ("edited.ics", text.replace("Picking", "Pricking"))]
+    {
+        std::fs::write(set_up.path(name), wrong).expect("written");
+        let told = set_up.run(&["restore", name, "--yes"]);
+        assert_eq!((told.code, told.err.contains("Nothing was put back")), (2, true), "{name}: {told:?}");
+    }
+    std::fs::write(set_up.path("other.ics"), &kept[0].1.replace("\r\nUID:", "\r\nUID:other-"))
+        .expect("written");
+    assert_eq!(set_up.run(&["restore", "other.ics", "--yes"]).code, 2);
+    let told = set_up.ok(&["restore", "other.ics", "--into", "board", "--yes", "--json"]).json();
+    assert_eq!((&told["taken"]["restored"], &told["routes"]), (&1.into(), &serde_json::json!([])), "{told}");
+    let told = set_up.ok(&["restore", "other.ics", "--into", "presses", "--yes", "--json"]).json();
+    assert_eq!(told["routes"], serde_json::json!(["presses-to-board"]), "{told}");
+}

@@ -12,5 +12,6 @@ mod merging;
 mod reconcile_table;
 mod recurrence;
 mod replica_table;
+mod snapshots;
 mod values;
 mod windows;

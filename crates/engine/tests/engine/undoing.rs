@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 
-use chestnut_core::{Carry, Shows};
-use chestnut_engine::{Rule, RunReport, ToUndo};
+use chestnut_core::{Carry, RouteKey, Shows, read_snapshot, write_snapshot};
+use chestnut_engine::{Rule, RunReport, ToRestore, ToUndo};
 use chestnut_standin::Habit;
 use chestnut_store::RunId;
 use chestnut_testkit::World;
@@ -124,6 +124,9 @@ impl History {
         let before = self.texts();
         let run = self.sync()?.run.ok_or("no run")?;
         self.runs.push(Taken { run, before, after: self.texts() });
+        if self.dice.once_in(4) {
+            return self.keep_and_restore();
+        }
         if self.dice.once_in(2) { self.undo() } else { Ok(()) }
     }
 
@@ -208,6 +211,54 @@ impl History {
         Err(format!("taken back {runs:?}: is, should be {both:#?}"))
     }
 
+    /// A calendar is kept, lived in, and put back.
+    fn keep_and_restore(&mut self) -> Result<(), String> {
+        let side = self.dice.roll(self.world.between);
+        let end = self.world.route_at(self.world.sides()[side]);
+        let kept = self.world.snapshot(&end).map_err(|e| e.to_string())?;
+        let text = write_snapshot(&end.name, &kept);
+        let before = self.texts();
+        for _ in 0..1 + self.dice.roll(5) {
+            self.live();
+        }
+        self.sync()?;
+        let lived = self.texts();
+        let exact = self.dice.once_in(2);
+        let entries = read_snapshot(text.as_bytes()).map_err(|e| e.to_string())?.entries;
+        self.world.pass(60);
+        let what = ToRestore { entries, exact };
+        let done = self.world.restore(&end, &what).map_err(|e| e.to_string())?;
+        self.log.push(format!("restored {} (exact {exact}): {done:?}", end.name));
+        let now = self.texts();
+        for key in before.keys().chain(lived.keys()).chain(now.keys()) {
+            let expected = match (key.0 == side, before.get(key)) {
+                (true, Some(text)) => Some(text),
+                (true, None) if exact => None,
+                _ => lived.get(key),
+            };
+            if now.get(key) != expected {
+                return Err(format!(
+                    "restored, exact {exact}: {key:?} is {:?}, was {expected:?}",
+                    now.get(key)
+                ));
+            }
+        }
+        // It is a run, and can be taken back.
+        if self.dice.once_in(2) && now != lived {
+            let store = self.world.store();
+            let run = store.runs(None, 1).map_err(|e| e.to_string())?[0].id;
+            let rule = Rule::two_way("restore", vec![end], RouteKey::new(b"", "restore"));
+            let what = ToUndo { runs: vec![run], only: Vec::new(), is_retired: true };
+            self.world.pass(60);
+            self.world.undo(&rule, &what).map_err(|e| e.to_string())?;
+            if self.texts() != lived {
+                return Err(format!("the restore was taken back: {:#?}, was {lived:#?}", self.texts()));
+            }
+        }
+        self.runs.clear();
+        self.rest()
+    }
+
     fn resume(&self) {
         let store = self.world.store();
         let route = store.route(&self.rule().name).expect("read").expect("a route");
@@ -217,12 +268,16 @@ impl History {
     /// The calendars come to rest.
     fn rest(&mut self) -> Result<(), String> {
         self.resume();
-        self.sync()?;
-        let report = self.sync()?;
-        match report.summary.writes {
-            0 => Ok(()),
-            _ => Err(format!("it does not come to rest: {:#?}", report.changes)),
+        // An entry that another had taken the place of makes room for it in a second run.
+        let mut changes = Vec::new();
+        for _ in 0..3 {
+            let report = self.sync()?;
+            if report.summary.writes == 0 {
+                return Ok(());
+            }
+            changes = report.changes;
         }
+        Err(format!("it does not come to rest: {changes:#?}"))
     }
 }
 

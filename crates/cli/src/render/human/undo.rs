@@ -3,9 +3,10 @@
 use jiff::tz::TimeZone;
 
 use crate::render::{Align, clean, count, shorten, start_text, style, table, zone_name};
-use crate::report::undo::{Left, Put, Report};
+use crate::report::snapshot::Restored;
+use crate::report::undo::{Left, Put, Report, Taken};
 use crate::words::{
-    failed_to_put_back, follow_at_next_run, nothing_to_take_back, paused_after_undo, undone_as,
+    failed_to_put_back, follow_at_next_run, nothing_to_take_back, paused_after_undo, restored_as, undone_as,
 };
 
 /// What would be put back, and what stays.
@@ -17,9 +18,36 @@ pub(crate) fn planned(report: &Report, zone: &TimeZone) -> String {
         [] => String::new(),
     };
     let name = style::paint(style::STRONG, clean(&report.route));
-    let mut out = format!("{name}: taking {runs} back; times in {}\n", zone_name(zone));
-    if report.put_back.is_empty() {
-        out += &format!("  {}\n", nothing_to_take_back(report.already));
+    let out = format!("{name}: taking {runs} back; times in {}\n", zone_name(zone));
+    out + &listed(&report.put_back, &report.left, report.already, &routes_of(&report.put_back), zone)
+}
+
+/// What putting a calendar back would do.
+pub(crate) fn restore_planned(report: &Restored, zone: &TimeZone) -> String {
+    let name = style::paint(style::STRONG, clean(&report.calendar));
+    let head =
+        format!("{name}: put back as it stands in {}; times in {}\n", clean(&report.file), zone_name(zone));
+    let routes = if report.put_back.is_empty() { Vec::new() } else { report.routes.clone() };
+    head + &listed(&report.put_back, &report.left, report.already, &routes, zone)
+}
+
+/// What came of it.
+pub(crate) fn restore_done(report: &Restored) -> String {
+    report.taken.as_ref().map(|taken| restored_as(taken) + &troubles(taken)).unwrap_or_default()
+}
+
+/// Other routes that carry it on.
+fn routes_of(put: &[Put]) -> Vec<String> {
+    let mut routes: Vec<String> = put.iter().flat_map(|put| put.routes.clone()).collect();
+    routes.sort();
+    routes.dedup();
+    routes
+}
+
+fn listed(put_back: &[Put], left: &[Left], already: usize, routes: &[String], zone: &TimeZone) -> String {
+    let mut out = String::new();
+    if put_back.is_empty() {
+        out += &format!("  {}\n", nothing_to_take_back(already));
     }
     let put = |put: &Put| {
         let (action, paint) = match put.action {
@@ -35,25 +63,20 @@ pub(crate) fn planned(report: &Report, zone: &TimeZone) -> String {
         ]
     };
     let columns = [("", Align::Left), ("In", Align::Left), ("Starts", Align::Left), ("Title", Align::Left)];
-    if !report.put_back.is_empty() {
-        out += &table(&columns, &report.put_back.iter().map(put).collect::<Vec<_>>());
+    if !put_back.is_empty() {
+        out += &table(&columns, &put_back.iter().map(put).collect::<Vec<_>>());
+        if already > 0 {
+            out += &format!("  {}\n", nothing_to_take_back(already));
+        }
     }
-    if !report.put_back.is_empty() && report.already > 0 {
-        out += &format!("  {}\n", nothing_to_take_back(report.already));
-    }
-    let mut routes: Vec<&String> = report.put_back.iter().flat_map(|put| &put.routes).collect();
-    routes.sort();
-    routes.dedup();
     if !routes.is_empty() {
-        let names: Vec<_> = routes.into_iter().map(|name| clean(name)).collect();
+        let names: Vec<_> = routes.iter().map(|name| clean(name)).collect();
         out += &format!("  {}\n", follow_at_next_run(&names));
     }
-    if !report.left.is_empty() {
-        let stay = count(report.left.len(), "entry stays as it is", "entries stay as they are");
+    if !left.is_empty() {
+        let stay = count(left.len(), "entry stays as it is", "entries stay as they are");
         out += &format!("\n  {}\n", style::paint(style::WARN, stay));
-        for left in &report.left {
-            out += &stays(left, zone);
-        }
+        left.iter().for_each(|left| out += &stays(left, zone));
     }
     out
 }
@@ -70,16 +93,21 @@ fn stays(left: &Left, zone: &TimeZone) -> String {
 /// What came of it.
 pub(crate) fn done(report: &Report) -> String {
     let Some(taken) = &report.taken else { return String::new() };
-    let mut out = undone_as(taken);
+    let mut out = undone_as(taken) + &troubles(taken);
+    if taken.paused {
+        out += &paused_after_undo(&clean(&report.route));
+    }
+    out
+}
+
+fn troubles(taken: &Taken) -> String {
+    let mut out = String::new();
     for failed in &taken.failed {
         let line = failed_to_put_back(&clean(&failed.calendar), &shorten(&failed.title, 60), &failed.words);
         out += &style::paint(style::BAD, line);
     }
     if let Some(error) = &taken.error {
         out += &style::paint(style::BAD, format!("{}\n", clean(error)));
-    }
-    if taken.paused {
-        out += &paused_after_undo(&clean(&report.route));
     }
     out
 }
