@@ -238,7 +238,7 @@ fn take_back(python: &Path, folder: &Path, (to, before): (&RealServer, &str), ru
     // Kept, lived in by another client, and put back.
     let kept = say(&["snapshot", "copies", "kept.ics", "--json"]);
     assert_eq!((kept.code, &kept.json()["unreadable"]), (0, &serde_json::json!([])), "{kept:?}");
-    let file = std::fs::read_to_string(folder.join("kept.ics")).expect("a file");
+    let file = std::fs::read_to_string(folder.join("kept.ics")).expect("a file").replace("\r\n ", "");
     let href = file.lines().find_map(|line| line.strip_prefix("X-CHESTNUT-ENTRY:")).expect("an entry");
     let name = href.split("\\n").next().and_then(|href| href.rsplit('/').next()).expect("a name");
     lab(python, &["delete", &format!("{}{}", to.calendar, name.trim_end())]);

@@ -187,7 +187,7 @@ fn a_calendar_is_kept_in_a_file_and_put_back() {
         let told = set_up.run(&["restore", name, "--yes"]);
         assert_eq!((told.code, told.err.contains("Nothing was put back")), (2, true), "{name}: {told:?}");
     }
-    std::fs::write(set_up.path("other.ics"), &kept[0].1.replace("\r\nUID:", "\r\nUID:other-"))
+    std::fs::write(set_up.path("other.ics"), kept[0].1.replace("\r\nUID:", "\r\nUID:other-"))
         .expect("written");
     assert_eq!(set_up.run(&["restore", "other.ics", "--yes"]).code, 2);
     let told = set_up.ok(&["restore", "other.ics", "--into", "board", "--yes", "--json"]).json();
