@@ -5,7 +5,9 @@ use std::fmt::Write as _;
 use dialoguer::{Input, Password};
 use secrecy::SecretString;
 
+use crate::args::Common;
 use crate::failure::Failure;
+use crate::io::{Io, show};
 use crate::render::clean;
 use crate::words::{NO_SUCH_NUMBER, not_answered, one_of, yes_or_no};
 
@@ -60,6 +62,23 @@ impl Questions {
         let word = self.text(&yes_or_no(prompt), Some(if default { "yes" } else { "no" }))?;
         Ok(word.to_lowercase().starts_with('y'))
     }
+}
+
+/// Shows what would be done, and asks; where nobody can be asked, it is only shown.
+pub(crate) fn ask_first(
+    report: &impl serde::Serialize,
+    planned: impl Fn() -> String,
+    question: &str,
+    [nobody, no]: [Failure; 2],
+    common: &Common,
+    io: &mut Io<'_>,
+) -> Result<(), Failure> {
+    let Some(mut questions) = Questions::of_terminal(io.can_ask && !common.json) else {
+        show(common, io, report, planned)?;
+        return Err(nobody);
+    };
+    io.err.write_all(planned().as_bytes())?;
+    if questions.yes(question, false)? { Ok(()) } else { Err(no) }
 }
 
 fn given_up(error: dialoguer::Error) -> Failure {

@@ -11,7 +11,7 @@ use crate::failure::Failure;
 use crate::io::{Io, show};
 use crate::open::{block_on, load, open_state};
 use crate::progress::Bars;
-use crate::questions::Questions;
+use crate::questions::ask_first;
 use crate::render::human::undo::{restore_done, restore_planned};
 use crate::report::snapshot::{Report, Restored};
 use crate::report::undo::{Left, Put, Taken};
@@ -118,14 +118,8 @@ pub(crate) fn put_back(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> R
         return Ok(if plan.left.is_empty() { ExitCode::Ok } else { ExitCode::Waiting });
     }
     if !asked.yes {
-        let Some(mut questions) = Questions::of_terminal(io.can_ask && !common.json) else {
-            show(common, io, &report, || restore_planned(&report, zone))?;
-            return Err(restore_asks_first(name));
-        };
-        io.err.write_all(restore_planned(&report, zone).as_bytes())?;
-        if !questions.yes(PUT_BACK, false)? {
-            return Err(not_put_back());
-        }
+        let failures = [restore_asks_first(name), not_put_back()];
+        ask_first(&report, || restore_planned(&report, zone), PUT_BACK, failures, common, io)?;
     }
     let taken = block_on(bars.meanwhile(|| connections.waits_for(), async {
         Ok::<_, Failure>(restore(&end, &store, &options, &bar, &what, &plan).await?)
@@ -135,10 +129,5 @@ pub(crate) fn put_back(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> R
         let before = if asked.yes { restore_planned(&report, zone) + "\n" } else { String::new() };
         before + &restore_done(&report)
     })?;
-    let failed = report.taken.as_ref().is_some_and(|taken| taken.error.is_some() || !taken.failed.is_empty());
-    Ok(match (failed, plan.left.is_empty()) {
-        (true, _) => ExitCode::Failed,
-        (false, false) => ExitCode::Waiting,
-        (false, true) => ExitCode::Ok,
-    })
+    Ok(report.taken.as_ref().map_or(ExitCode::Ok, |taken| taken.code(&report.left)))
 }

@@ -10,7 +10,7 @@ use crate::failure::Failure;
 use crate::io::{Io, show};
 use crate::open::{block_on, load, open_state};
 use crate::progress::Bars;
-use crate::questions::Questions;
+use crate::questions::ask_first;
 use crate::render::human::undo::{done, planned};
 use crate::report::undo::{Report, Taken};
 use crate::settings::{Connections, Settings, route_key};
@@ -53,14 +53,8 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         return Ok(if plan.left.is_empty() { ExitCode::Ok } else { ExitCode::Waiting });
     }
     if !asked.yes {
-        let Some(mut questions) = Questions::of_terminal(io.can_ask && !common.json) else {
-            show(common, io, &report, || planned(&report, zone))?;
-            return Err(undo_asks_first(asked.run));
-        };
-        io.err.write_all(planned(&report, zone).as_bytes())?;
-        if !questions.yes(TAKE_BACK, false)? {
-            return Err(not_taken_back());
-        }
+        let failures = [undo_asks_first(asked.run), not_taken_back()];
+        ask_first(&report, || planned(&report, zone), TAKE_BACK, failures, common, io)?;
     }
     let taken = block_on(bars.meanwhile(|| connections.waits_for(), async {
         Ok::<_, Failure>(undo(&rule, &store, &options, &bar, &what, &plan).await?)
@@ -71,12 +65,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         let before = if is_shown { planned(&report, zone) + "\n" } else { String::new() };
         before + &done(&report)
     })?;
-    let failed = report.taken.as_ref().is_some_and(|taken| taken.error.is_some() || !taken.failed.is_empty());
-    Ok(match (failed, plan.left.is_empty()) {
-        (true, _) => ExitCode::Failed,
-        (false, false) => ExitCode::Waiting,
-        (false, true) => ExitCode::Ok,
-    })
+    Ok(report.taken.as_ref().map_or(ExitCode::Ok, |taken| taken.code(&report.left)))
 }
 
 /// The runs that were named, the newest first: one, or all of its route from that one on.

@@ -4,6 +4,7 @@ use chestnut_engine::{LeftAsIs, PutBack, RunReport, UndoPlan, Undone, WhyLeft};
 use chestnut_store::{ChangeAction, RunRecord};
 use serde::Serialize;
 
+use crate::exit_code::ExitCode;
 use crate::words::{kept_failure_words, told_words, why_left_words};
 
 #[derive(Debug, Serialize)]
@@ -128,6 +129,15 @@ impl Left {
 }
 
 impl Taken {
+    /// Something failed, or something stays as it is.
+    pub(crate) fn code(&self, left: &[Left]) -> ExitCode {
+        match (self.error.is_some() || !self.failed.is_empty(), left.is_empty()) {
+            (true, _) => ExitCode::Failed,
+            (false, false) => ExitCode::Waiting,
+            (false, true) => ExitCode::Ok,
+        }
+    }
+
     pub(crate) fn of(report: &RunReport, is_paused: bool) -> Self {
         let counts = report.summary.calendars.values();
         let sum = |of: fn(&chestnut_store::Counts) -> usize| counts.clone().map(of).sum();
