@@ -8,7 +8,9 @@ use jiff::Timestamp;
 
 use crate::gather::{Found, Touched};
 use crate::mirror::Round;
-use crate::run::BATCH;
+
+/// Entries that are written together, unless somebody says otherwise.
+const BATCH: usize = 50;
 
 /// How to run it this time.
 #[derive(Debug, Clone)]

@@ -28,8 +28,6 @@ use crate::under_way::UnderWay;
 
 /// Cases that are looked at, and recorded, together.
 const PAGE: usize = 200;
-/// Cases that are written together, unless the options say otherwise. Between two batches nothing is sent.
-pub(crate) const BATCH: usize = 50;
 /// Texts in one batch, in bytes: what is made of them takes many times as much.
 const BATCH_BYTES: usize = 512 << 10;
 /// How long to wait for another process that runs the route, and how often to look.

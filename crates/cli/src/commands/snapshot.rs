@@ -83,7 +83,8 @@ pub(crate) fn put_back(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> R
     let (name, _) = settings.chosen_calendar(&into)?;
     let store = open_state(common, &settings)?;
     let now = io.environment.now()?;
-    let connections = Connections::new(&settings, &io.environment).keeping(&store, now);
+    let environment = io.environment.clone();
+    let connections = Connections::new(&settings, &environment).keeping(&store, now);
     let options =
         RunOptions { measure: !io.environment.clock_is_fixed(), names_all: true, ..RunOptions::at(now) };
     let what = ToRestore { entries: snapshot.entries, exact: asked.exact };

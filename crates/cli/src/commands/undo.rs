@@ -35,7 +35,8 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         is_retired: !settings.routes.contains_key(&runs[0].route),
     };
     let now = io.environment.now()?;
-    let connections = Connections::new(&settings, &io.environment).keeping(&store, now);
+    let environment = io.environment.clone();
+    let connections = Connections::new(&settings, &environment).keeping(&store, now);
     let options =
         RunOptions { measure: !io.environment.clock_is_fixed(), names_all: true, ..RunOptions::at(now) };
     let bars = Bars::new(io.progress && !common.quiet);
