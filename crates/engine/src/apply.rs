@@ -282,6 +282,8 @@ impl Applier<'_> {
         self.record(&mut aside)?;
         for (work, aside) in works.iter_mut().filter(|work| is_meant(work)).zip(aside) {
             work.case.link = aside.case.link;
+            // It was told.
+            work.case.found_done.clear();
             work.case.row = work.case.link.map(|link| self.store.link(link)).transpose()?.flatten();
         }
         Ok(())

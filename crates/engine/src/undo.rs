@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 
 use chestnut_core::{Because, Entry, EventUid, LeftOut, ObjectHref, Origin, Partly, WriteKind, ical::Limits};
-use chestnut_store::{LinkId, RouteId, RunId, RunKind, Store, Text, Wrote};
+use chestnut_store::{ChangeAction, LinkId, RouteId, RunId, RunKind, Store, Text, Wrote};
 
 use crate::apply::Work;
 use crate::case::{Case, Kept, Stands};
@@ -174,11 +174,6 @@ pub async fn undo(
     if what.is_retired {
         // A run that was cut off may have left something.
         forget_route(&rule.name, store).await?;
-    } else {
-        store.write(|writer| {
-            let route = writer.route(&rule.name)?;
-            writer.set_paused(route, true)
-        })?;
     }
     let undoer = Undoer::new(rule, store, what)?;
     let listed: BTreeSet<(&str, &ObjectHref)> =
@@ -193,6 +188,13 @@ pub async fn undo(
     // What is deleted makes room for what is created under the same UID.
     groups.sort_by_key(|group| group.iter().all(|at| undoer.nets[*at].then.is_some()));
     let batch = |session: &Session<'_>, number: usize| -> Result<Batch, RunError> {
+        if number == 0 && !what.is_retired {
+            // Before anything is put back, and once nobody else runs it.
+            store.write(|writer| {
+                let route = writer.route(&rule.name)?;
+                writer.set_paused(route, true)
+            })?;
+        }
         let Some(batch) = groups.chunks(PAGE).nth(number) else { return Ok(None) };
         let mut works = Vec::new();
         for group in batch {
@@ -259,6 +261,12 @@ impl<'u> Undoer<'u> {
                     undoer.left.push(left(WhyLeft::NoCalendar));
                     continue;
                 };
+                let was_there = matches!(change.action, ChangeAction::Updated | ChangeAction::Deleted);
+                if was_there && change.before.is_none() {
+                    // Something stood there, and nobody knows what: it was not nothing.
+                    undoer.left.push(left(WhyLeft::NotKnown));
+                    continue;
+                }
                 let key = (side, change.href.clone());
                 match at.get(&key).map(|at| &mut undoer.nets[*at]) {
                     Some(net) if net.is_broken => {}
@@ -324,7 +332,9 @@ impl<'u> Undoer<'u> {
             let place = &mut case.places[net.side];
             let elsewhere = place.stands.object().is_some_and(|object| object.href != net.href);
             match self.sort(session, net, &stands)? {
-                Sort::Put(_) if elsewhere => grouped.left.push(self.left(net, WhyLeft::ChangedBySomebody)),
+                Sort::Put(_) if elsewhere || !matches!(steps[net.side], Step::Leave) => {
+                    grouped.left.push(self.left(net, WhyLeft::ChangedBySomebody))
+                }
                 Sort::Put(how) => {
                     if place.stands.object().is_none() && case.link.is_none() {
                         place.origin =

@@ -4,9 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 
 use chestnut_core::{Carry, RouteKey, Shows, read_snapshot, write_snapshot};
-use chestnut_engine::{Rule, RunReport, ToRestore, ToUndo};
+use chestnut_engine::{Rule, RunReport, ToRestore, ToUndo, WhyLeft};
 use chestnut_standin::Habit;
-use chestnut_store::RunId;
+use chestnut_store::{Change, RunId, RunKind};
 use chestnut_testkit::World;
 
 use crate::dice::{Dice, Failure, run_some_histories};
@@ -358,4 +358,34 @@ fn an_undo_killed_at_every_step() {
         }
     }
     assert!(kills > 100, "{kills}");
+}
+
+#[test]
+fn what_stood_there_and_was_not_kept_is_not_taken_for_nothing() {
+    let world = World::new(3);
+    world.run(&world.route()).expect("a run");
+    world.pass(60);
+    world.edit(&world.source, "orchard-0000.ics", "SUMMARY:", "SUMMARY:Changed ");
+    let run = world.run(&world.route()).expect("a run").run.expect("its number");
+    let store = world.store();
+    let changes = store.changes(run).expect("read");
+    let again = store
+        .write(|writer| {
+            let again = writer.begin_run("presses-to-board", world_now(&world), RunKind::Sync)?;
+            for change in changes {
+                writer.add_change(again, &Change { before: None, ..change })?;
+            }
+            Ok(again)
+        })
+        .expect("written");
+    let what = ToUndo { runs: vec![again], only: Vec::new(), is_retired: false };
+    world.pass(60);
+    let (plan, _) = world.undo(&world.route(), &what).expect("a plan");
+    assert_eq!((plan.undone.len(), plan.left.len()), (0, 1), "{plan:?}");
+    assert_eq!(plan.left[0].why, WhyLeft::NotKnown);
+    assert_eq!(world.entries(&world.target).len(), 3);
+}
+
+fn world_now(world: &World) -> jiff::Timestamp {
+    jiff::Timestamp::from_second(world.now()).expect("a moment")
 }
