@@ -1,6 +1,6 @@
 //! Where an entry is, and why.
 
-use chestnut_core::Deletions;
+use chestnut_core::{Deletions, LeftOut};
 use chestnut_engine::{Makes, Part, Story};
 
 use super::left_out::stopped_words;
@@ -26,6 +26,10 @@ pub(crate) fn story_words(story: &Story, route: &RouteSettings) -> String {
     let is_made = route.makes != Makes::Entries;
     let is_copied = story.is_carried && (stands(Part::Copy) || stands(Part::Match)) && !is_made;
     match story.stopped {
+        Some(LeftOut::Undone) => {
+            "left as it is, since you took back what a run had done to it, until its source changes"
+                .to_owned()
+        }
         _ if stands(Part::Own) => format!("nobody's copy: it belongs to {far}, and stays"),
         _ if stands(Part::OfAnotherRoute) => {
             "a copy that another route made; this one leaves it alone".to_owned()

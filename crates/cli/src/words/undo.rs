@@ -170,7 +170,7 @@ pub(crate) fn not_a_snapshot(file: &str, error: &NotASnapshot) -> Failure {
         NotASnapshot::NotACalendar(error) => Failure::usage(format!("{file}: {}", error.in_words()))
             .hint("Nothing was put back. If the file was cut on its way, fetch it again."),
         NotASnapshot::Changed => Failure::usage(format!("{file} was changed since it was written"))
-            .hint("Nothing was put back: nobody knows what else is missing. To put back its entries all the same, take away the lines that begin with X-CHESTNUT."),
+            .hint("Nothing was put back: nobody knows what else is missing. Fetch the file again from where it was kept."),
         NotASnapshot::Newer => Failure::usage(format!("{file} was written by a later version of Chestnut"))
             .hint("Nothing was put back."),
     }

@@ -57,6 +57,14 @@ fn a_run_is_looked_at_and_taken_back_and_done_again() {
     assert_eq!((&told["runs"][0]["writes"], &told["runs"][0]["left_out"]["undone"]), (&0.into(), &3.into()));
     assert_eq!(far(&set_up), before);
     insta::assert_snapshot!("status_after_undo", set_up.shown(&["status"]));
+    let why = set_up.ok(&["why", "presses-to-board", "picking"]).out;
+    assert!(
+        why.contains("you took back what a run had done to it") && why.contains("nothing to do"),
+        "{why}"
+    );
+    let compared = set_up.ok(&["compare", "--json"]).json();
+    let findings = compared["comparisons"][0]["findings"].as_array().expect("a list").clone();
+    assert!(findings.len() == 3 && findings.iter().all(|one| one["key"] == "undone"), "{compared}");
     // What nobody took back goes on; what was taken back waits for its source.
     set_up.edit("orchard-0003.ics", "SUMMARY:", "SUMMARY:Later: ");
     assert_eq!(set_up.ok(&["sync", "--json"]).json()["runs"][0]["writes"], 1);
