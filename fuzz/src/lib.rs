@@ -11,7 +11,7 @@ use chestnut_caldav::protocol::{
 use chestnut_core::ical::{Limits, parse_one, write};
 use chestnut_core::{
     Bounds, CalendarText, Carry, Entry, EventUid, Habits, Identity, MergeSide, Shows, Window, merge,
-    single_entries, undo_habits,
+    read_snapshot, single_entries, undo_habits, write_snapshot,
 };
 use http::HeaderMap;
 use jiff::Timestamp;
@@ -117,12 +117,20 @@ pub fn multistatus(bytes: &[u8]) {
     drop(read_write(&Answer { status: 403, ..answer }, &url));
 }
 
-/// A feed, with the charset that its publisher says; the first byte chooses it.
+/// A feed, with the charset that its publisher says; the first byte chooses it. What stands in it is kept as a snapshot, and
+/// comes back.
 pub fn feed(bytes: &[u8]) {
     let (first, rest) = bytes.split_first().unwrap_or((&0, &[]));
     let charset = [None, Some("utf-8"), Some("iso-8859-1"), Some("utf-16le"), Some("shift_jis")];
     let charset = charset[usize::from(*first) % charset.len()];
+    drop(read_snapshot(rest));
     let Ok(text) = CalendarText::read(rest, charset, &Limits::default()) else { return };
+    let plain = |text: &str| text.replace('\r', "");
+    let kept: Vec<_> =
+        text.entries().iter().take(50).map(|placed| ("/feed/a.ics".into(), placed.text())).collect();
+    let back = read_snapshot(write_snapshot("Feed", &kept).as_bytes()).expect("what was kept can be read");
+    let back: Vec<_> = back.entries.iter().map(|entry| plain(&entry.text)).collect();
+    assert_eq!(back, kept.iter().map(|(_, text)| plain(text)).collect::<Vec<_>>());
     drop((text.facts(), text.oddities().len(), text.write()));
     text.entries().iter().take(50).for_each(|placed| look_at(&placed.entry));
 }
