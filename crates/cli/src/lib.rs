@@ -8,6 +8,7 @@ mod args;
 mod check_account;
 mod check_calendars;
 mod commands;
+mod days;
 mod environment;
 mod exit_code;
 mod failure;

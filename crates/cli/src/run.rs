@@ -8,8 +8,8 @@ use clap::{ColorChoice, Parser as _};
 use crate::args::{AccountCommand, CalendarCommand, Cli, ColorWord, Command, Common, RouteCommand};
 use crate::commands::{
     account_add, account_forget, account_list, account_login, account_test, agenda, calendar_add,
-    calendar_create, calendar_list, calendar_rename, compare, demo, held, history, init, init_ask, preview,
-    probe, route, snapshot, status, sync, undo, why,
+    calendar_create, calendar_list, calendar_rename, compare, demo, free, held, history, init, init_ask,
+    preview, probe, route, snapshot, status, sync, undo, why,
 };
 use crate::environment::Environment;
 use crate::exit_code::ExitCode;
@@ -90,6 +90,19 @@ fn command(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
                 offline: *offline,
             };
             agenda::run(&asked, common, io)
+        }
+        Command::Free { names, at_least, hours, weekdays, from, to, ics, offline } => {
+            let asked = free::Asked {
+                names,
+                at_least,
+                hours,
+                weekdays,
+                from: from.as_deref(),
+                to: to.as_deref(),
+                ics: ics.as_ref(),
+                offline: *offline,
+            };
+            free::run(&asked, common, io)
         }
         Command::Compare { routes, settled, then_sync } => {
             let asked = compare::Asked { routes, settled: settled.as_deref(), then_sync: *then_sync };

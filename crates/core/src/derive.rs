@@ -8,7 +8,7 @@ use jiff::tz::TimeZone;
 
 use crate::carry::{Carry, Unshown};
 use crate::entry::{Entry, Kind, PRODID};
-use crate::ical::{Component, Item, Property};
+use crate::ical::{self, Component, Item, Property};
 use crate::recurrence::{Budget, Instance, Moment, Occurrences, SeriesError, ZonesBeside};
 use crate::values::TimeValue;
 use crate::window::{Bounds, reading_zone};
@@ -124,6 +124,45 @@ impl BusyTime {
     /// Adds times as [`BusyTime::spans`] gives them.
     pub fn add_spans(&mut self, spans: &[(i64, i64, bool)]) {
         self.spans.extend_from_slice(spans);
+    }
+
+    /// Returns what of these times nothing takes, certain or not; they do not overlap.
+    #[must_use]
+    pub fn free_in(&self, wanted: &[(i64, i64)]) -> Vec<(i64, i64)> {
+        uncovered(wanted, &joined(self.spans.iter().map(|span| (span.0, span.1))))
+    }
+
+    /// Writes it as free-busy time (RFC 5545, 3.6.4) of a range, in seconds since 1970.
+    #[must_use]
+    pub fn free_busy_text(&self, range: std::ops::Range<i64>, now: Timestamp) -> String {
+        let text = |at: i64| text_of(Moment::Instant(at));
+        let of = |tentative: bool| {
+            let own = self.spans.iter().filter(|span| span.2 == tentative);
+            joined(own.map(|span| (span.0.max(range.start), span.1.min(range.end))))
+        };
+        let certain = of(false);
+        let tentative = uncovered(&of(true), &certain);
+        let mut body = Component::new("VFREEBUSY");
+        let uid = format!("free-busy-{}-{}", range.start, range.end);
+        for (name, value) in [
+            ("UID", uid),
+            ("DTSTAMP", text(now.as_second())),
+            ("DTSTART", text(range.start)),
+            ("DTEND", text(range.end)),
+        ] {
+            body.push_property(Property::new(name, &value));
+        }
+        for (kind, spans) in [("BUSY", certain), ("BUSY-TENTATIVE", tentative)] {
+            for (start, end) in spans {
+                let value = format!("{}/{}", text(start), text(end));
+                body.push_property(Property::with_params("FREEBUSY", &[("FBTYPE", kind)], &value));
+            }
+        }
+        let mut object = Component::new("VCALENDAR");
+        object.push_property(Property::new("VERSION", "2.0"));
+        object.push_property(Property::new("PRODID", PRODID));
+        object.push_component(body);
+        ical::write(&object)
     }
 
     /// Returns the blocks: overlapping and touching times are one. Time that is not certain has blocks of its own,

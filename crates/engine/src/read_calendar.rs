@@ -67,6 +67,8 @@ pub struct Seen<'s> {
     calendar: CalendarId,
     /// When it was last looked at as a whole, as far as is known.
     pub as_of: Option<Timestamp>,
+    /// The addresses of whoever it belongs to.
+    pub addresses: Vec<String>,
 }
 
 /// What an entry is to the routes that know it.
@@ -105,7 +107,8 @@ pub async fn look_at<'s>(
     let facts = mirror.facts();
     let moments = [facts.checked_at, facts.changed_at, facts.taken_at];
     let as_of = moments.into_iter().flatten().max().and_then(|at| Timestamp::from_second(at).ok());
-    Ok(Seen { store, calendar: mirror.id, as_of })
+    let addresses = facts.addresses.unwrap_or_default();
+    Ok(Seen { store, calendar: mirror.id, as_of, addresses })
 }
 
 impl Seen<'_> {

@@ -125,6 +125,33 @@ pub(crate) enum Command {
         #[arg(long)]
         offline: bool,
     },
+    /// Find when nothing takes place, in working hours: whole gaps
+    Free {
+        /// Calendars of the configuration, or .ics files [default: all calendars]
+        #[arg(value_name = "CALENDAR")]
+        names: Vec<String>,
+        /// At least so long
+        #[arg(long = "for", default_value = "1h", value_name = "TIME")]
+        at_least: String,
+        /// Between these hours
+        #[arg(long, default_value = "9-17", value_name = "HOURS")]
+        hours: String,
+        /// On these days of the week
+        #[arg(long, default_value = "mon-fri", value_name = "DAYS")]
+        weekdays: String,
+        /// The first day: a date, `today`, `tomorrow`, or a day of the week [default: today]
+        #[arg(long, value_name = "DAY")]
+        from: Option<String>,
+        /// The last day [default: two weeks]
+        #[arg(long, value_name = "DAY")]
+        to: Option<String>,
+        /// Also write what is taken as free-busy time
+        #[arg(long, value_name = "FILE")]
+        ics: Option<PathBuf>,
+        /// Ask nobody: count what was known when the calendars were last looked at
+        #[arg(long)]
+        offline: bool,
+    },
     /// Say what the next sync would do, entry by entry, and why; writes nothing
     Preview {
         /// Only these routes

@@ -13,6 +13,7 @@ use jiff::tz::TimeZone;
 use jiff::{Span, Timestamp};
 
 use crate::args::Common;
+use crate::days::{day, next, week_of};
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show};
@@ -26,7 +27,7 @@ use crate::report::agenda::{Line, Shown};
 use crate::settings::{Connections, Settings};
 use crate::words::{
     InWords as _, as_of_words, ends_before_it_begins, entry_unreadable, fewer_days, file_unreadable,
-    not_a_day, not_in_the_list,
+    not_in_the_list,
 };
 
 /// What was asked for.
@@ -157,33 +158,6 @@ fn days(asked: &Asked<'_>, today: Date, week_starts: Weekday) -> Result<(Date, D
         (None, None) => later(from, DAYS),
     };
     if to < from { Err(ends_before_it_begins(from, to)) } else { Ok((from, to)) }
-}
-
-/// A date, or a word for a day: of the days of the week, the next one.
-fn day(option: &str, text: &str, today: Date) -> Result<Date, Failure> {
-    let ahead = |days: i32| today.saturating_add(Span::new().days(days));
-    let word = text.trim().to_lowercase();
-    match word.as_str() {
-        "today" => return Ok(today),
-        "tomorrow" => return Ok(ahead(1)),
-        "yesterday" => return Ok(ahead(-1)),
-        _ => {}
-    }
-    let of_week = (0..7).map(ahead).find(|day| {
-        let name = day.strftime("%A").to_string().to_lowercase();
-        name == word || word.len() == 3 && name.starts_with(&word)
-    });
-    of_week.map_or_else(|| word.parse().map_err(|_| not_a_day(option, text)), Ok)
-}
-
-/// The first day of the week that a day is in.
-fn week_of(day: Date, week_starts: Weekday) -> Date {
-    let since = day.weekday().since(week_starts);
-    day.saturating_sub(Span::new().days(since))
-}
-
-fn next(day: Date) -> Date {
-    day.tomorrow().unwrap_or(day)
 }
 
 /// Which objects are one entry, since a route knows them as one.

@@ -12,6 +12,7 @@ pub(crate) mod calendar_list;
 pub(crate) mod calendar_rename;
 pub(crate) mod compare;
 pub(crate) mod demo;
+pub(crate) mod free;
 pub(crate) mod held;
 pub(crate) mod history;
 pub(crate) mod init;

@@ -61,6 +61,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("calendar-rename", schema_for!(super::calendar_rename::Report)),
         ("compare", schema_for!(super::compare::Report)),
         ("demo", schema_for!(super::demo::Report)),
+        ("free", schema_for!(super::free::Report)),
         ("held", schema_for!(super::held::Report)),
         ("history", schema_for!(super::history::Report)),
         ("init", schema_for!(super::init::Report)),

@@ -1,10 +1,13 @@
 //! Sentences about what takes place.
 
+use std::path::Path;
+
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 
-use crate::render::{clean, moment_text};
+use crate::failure::Failure;
+use crate::render::{clean, moment_text, shorten};
 
 /// What the letters stand for.
 pub(crate) fn grid_legend(calendars: &[String], has_floating: bool) -> String {
@@ -37,4 +40,32 @@ pub(crate) fn as_of_words(calendar: &str, at: Option<Timestamp>, zone: &TimeZone
 /// There is not enough room for all days.
 pub(crate) fn fewer_days(shown: usize, asked: usize) -> String {
     format!("{shown} of {asked} days: there is no room for more; --list has all of them\n")
+}
+
+/// No length of time.
+pub(crate) fn not_long_enough(text: &str) -> Failure {
+    Failure::usage(format!("--for {text:?} is no length of time")).hint("Write it as 1h, 90m or 30 minutes.")
+}
+
+pub(crate) fn not_hours(text: &str) -> Failure {
+    Failure::usage(format!("--hours {text:?} are no hours of a day"))
+        .hint("Write them as 9-17 or 8:30-17:00.")
+}
+
+pub(crate) fn not_days_of_a_week(text: &str) -> Failure {
+    Failure::usage(format!("--weekdays {text:?} are no days of a week"))
+        .hint("Write them as mon-fri, or as mon,wed,sat.")
+}
+
+/// It takes time, and nobody knows when.
+pub(crate) fn time_not_understood(calendar: &str, title: &str) -> Failure {
+    Failure::failed(format!("{calendar}, {:?}: when it takes place is not understood", shorten(title, 60)))
+        .hint("It may take time that is shown as free; nothing is guessed.")
+}
+
+pub(crate) fn free_busy_written(path: &Path) -> String {
+    format!(
+        "What is taken is written to {}, without a word of what it is\n",
+        clean(&path.display().to_string())
+    )
 }

@@ -157,7 +157,10 @@ fn what_fails_below_is_a_fact_and_reaches_nobody_as_it_is() {
     let found = wrong_lines(&crates.join("cli").join("src"), &[], &is_shown);
     assert!(found.is_empty(), "{found:#?}");
 }
-pub(crate) use looking::{as_of_words, clock_change_words, fewer_days, grid_legend, hidden_words};
+pub(crate) use looking::{
+    as_of_words, clock_change_words, fewer_days, free_busy_written, grid_legend, hidden_words,
+    not_days_of_a_week, not_hours, not_long_enough, time_not_understood,
+};
 pub(crate) use undo::{
     PUT_BACK, TAKE_BACK, failed_to_put_back, follow_at_next_run, into_which, no_calendar_of_run,
     no_change_of_entry, no_text_kept, not_a_run, not_a_since, not_a_snapshot, not_put_back, not_taken_back,

@@ -118,3 +118,87 @@ fn a_week_is_a_picture_in_which_a_copy_and_its_source_are_one() {
         assert_eq!(set_up.run(&["agenda"]).code, 2);
     }
 }
+
+#[test]
+fn free_time_is_what_no_calendar_takes() {
+    let desk = Desk::new();
+    let event = |uid: &str, day: &str, from: &str, to: &str, more: &str| {
+        format!(
+            "BEGIN:VEVENT\r\nUID:{uid}\r\nDTSTAMP:20261001T000000Z\r\nDTSTART;TZID=Europe/Ljubljana:202610{day}T{from}00\r\nDTEND;TZID=Europe/Ljubljana:202610{day}T{to}00\r\nSUMMARY:{uid}\r\n{more}END:VEVENT\r\n"
+        )
+    };
+    let calendar = |events: &[String]| {
+        format!(
+            "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\n{}END:VCALENDAR\r\n",
+            events.concat()
+        )
+    };
+    let meeting = event("meeting", "06", "1000", "1100", "");
+    desk.write(
+        "presses.ics",
+        calendar(&[
+            meeting.clone(),
+            event("perhaps", "06", "1300", "1430", "STATUS:TENTATIVE\r\n"),
+            event("off", "07", "0900", "1700", "STATUS:CANCELLED\r\n"),
+            event("open", "07", "1000", "1100", "TRANSP:TRANSPARENT\r\n"),
+            event("week", "08", "0800", "1200", "RRULE:FREQ=DAILY;COUNT=2\r\n"),
+        ]),
+    );
+    desk.write("market.ics", calendar(&[meeting, event("stall", "08", "1200", "1700", "")]));
+    desk.write("chestnut.toml", "timezone = \"Europe/Ljubljana\"\n[calendar.presses]\nfile = \"presses.ics\"\n[calendar.market]\nfile = \"market.ics\"\n");
+    let told = desk.run(&["free", "--to", "2026-10-09"]);
+    insta::assert_snapshot!("free", format!("{}{}(status {})", told.out, told.err, told.code));
+    let told = desk
+        .ok(&["free", "presses", "--from", "tuesday", "--to", "tuesday", "--for", "90m", "--json"])
+        .json();
+    let gaps: Vec<_> = told["gaps"]
+        .as_array()
+        .expect("gaps")
+        .iter()
+        .map(|gap| (gap["start"].clone(), gap["minutes"].clone()))
+        .collect();
+    assert_eq!(
+        gaps,
+        [("2026-10-06T09:00:00Z".into(), 120.into()), ("2026-10-06T12:30:00Z".into(), 150.into())],
+        "{told}"
+    );
+    // On the day on which an hour comes twice, a night is an hour longer; weekends only where they are asked for.
+    let night = desk
+        .ok(&[
+            "free",
+            "--from",
+            "2026-10-24",
+            "--to",
+            "2026-10-25",
+            "--hours",
+            "0-24",
+            "--weekdays",
+            "sat-sun",
+            "--json",
+        ])
+        .json();
+    let minutes: Vec<_> =
+        night["gaps"].as_array().expect("gaps").iter().map(|gap| gap["minutes"].clone()).collect();
+    assert_eq!(minutes, [1440, 1500], "{night}");
+    desk.ok(&["free", "--ics", "taken.ics"]);
+    let taken = desk.read("taken.ics");
+    assert!(
+        taken.contains("BEGIN:VFREEBUSY")
+            && taken.contains("FREEBUSY;FBTYPE=BUSY-TENTATIVE:20261006T110000Z/20261006T123000Z"),
+        "{taken}"
+    );
+    assert!(!taken.contains("meeting"), "{taken}");
+    desk.write("odd.ics", calendar(&[event("odd", "06", "1500", "1600", "RRULE:FREQ=FORTNIGHTLY\r\n")]));
+    let odd = desk.run(&["free", "odd.ics"]);
+    assert!(odd.code == 1 && odd.err.contains("may take time that is shown as free"), "{odd:?}");
+    for (wrong, words) in [
+        (&["free", "--for", "soon"][..], "is no length of time"),
+        (&["free", "--hours", "17-9"], "are no hours of a day"),
+        (&["free", "--weekdays", "mon-noon"], "are no days of a week"),
+        (&["free", "--from", "2026-10-09", "--to", "2026-10-08"], "is before --from"),
+        (&["free", "nowhere"], "there is no calendar `nowhere`"),
+    ] {
+        let told = desk.run(wrong);
+        assert!(told.code == 2 && told.err.contains(words), "{told:?}");
+    }
+}

@@ -48,6 +48,7 @@ fn every_report_is_what_its_schema_says() {
     look("restore", &["restore", "kept.ics", "--exact", "--yes"]);
     look("undo", &["undo", "1"]);
     look("undo", &["undo", "1", "--yes"]);
+    look("free", &["free", "presses"]);
     look("account-list", &["account", "list"]);
     look("account-test", &["account", "test"]);
     look("calendar-list", &["calendar", "list"]);

@@ -4,6 +4,7 @@ mod carry_forms;
 mod carry_laws;
 mod choosing;
 mod entries;
+mod free_time;
 mod generate;
 mod ical_text;
 mod mail_table;

@@ -12,6 +12,7 @@ mod canvas;
 pub(crate) mod changes;
 pub(crate) mod compare;
 mod differences;
+pub(crate) mod free;
 pub(crate) mod grid;
 pub(crate) mod held;
 pub(crate) mod history;

@@ -1,0 +1,61 @@
+//! Days as people name them.
+
+use jiff::Span;
+use jiff::civil::{Date, Weekday};
+
+use crate::failure::Failure;
+use crate::words::{not_a_day, not_days_of_a_week};
+
+/// A date, or a word for a day: of the days of the week, the next one.
+pub(crate) fn day(option: &str, text: &str, today: Date) -> Result<Date, Failure> {
+    let ahead = |days: i32| today.saturating_add(Span::new().days(days));
+    let word = text.trim().to_lowercase();
+    match word.as_str() {
+        "today" => return Ok(today),
+        "tomorrow" => return Ok(ahead(1)),
+        "yesterday" => return Ok(ahead(-1)),
+        _ => {}
+    }
+    let of_week = (0..7).map(ahead).find(|day| {
+        let name = day.strftime("%A").to_string().to_lowercase();
+        name == word || word.len() == 3 && name.starts_with(&word)
+    });
+    of_week.map_or_else(|| word.parse().map_err(|_| not_a_day(option, text)), Ok)
+}
+
+/// The first day of the week that a day is in.
+pub(crate) fn week_of(day: Date, week_starts: Weekday) -> Date {
+    let since = day.weekday().since(week_starts);
+    day.saturating_sub(Span::new().days(since))
+}
+
+/// The day after.
+pub(crate) fn next(day: Date) -> Date {
+    day.tomorrow().unwrap_or(day)
+}
+
+/// Days of the week as `mon-fri` or `mon,wed,sat`.
+pub(crate) fn days_of_a_week(text: &str) -> Result<Vec<Weekday>, Failure> {
+    const NAMES: [(&str, Weekday); 7] = [
+        ("mon", Weekday::Monday),
+        ("tue", Weekday::Tuesday),
+        ("wed", Weekday::Wednesday),
+        ("thu", Weekday::Thursday),
+        ("fri", Weekday::Friday),
+        ("sat", Weekday::Saturday),
+        ("sun", Weekday::Sunday),
+    ];
+    let wrong = || not_days_of_a_week(text);
+    let one = |word: &str| {
+        let word = word.trim().to_lowercase();
+        NAMES.iter().position(|(name, _)| word == *name).ok_or_else(wrong)
+    };
+    let mut days = Vec::new();
+    for part in text.split(',') {
+        let (from, to) = part.split_once('-').unwrap_or((part, part));
+        let (from, to) = (one(from)?, one(to)?);
+        let last = if to < from { to + 7 } else { to };
+        days.extend((from..=last).map(|day| NAMES[day % 7].1));
+    }
+    Ok(days)
+}
