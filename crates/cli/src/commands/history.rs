@@ -22,7 +22,8 @@ use crate::report::history::{Report, run_of};
 use crate::settings::parse_duration;
 use crate::wanted::all_wanted;
 use crate::words::{
-    no_change_of_entry, no_such_run, no_text_kept, not_a_since, old_texts_not_written, old_texts_written,
+    no_change_of_entry, no_run_like_that, no_such_run, no_text_kept, not_a_since, old_texts_not_written,
+    old_texts_written,
 };
 
 /// What was asked for.
@@ -45,6 +46,9 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let wanted = all_wanted(asked.entries, &zone);
     let records = records(asked, since, &wanted, &store)?;
     let is_whole = asked.run.is_some() || !wanted.is_empty() || asked.text || asked.ics.is_some();
+    if records.is_empty() && (since.is_some() || asked.route.is_some()) && !common.json {
+        return Err(no_run_like_that());
+    }
     if !is_whole {
         let report = Report { runs: records.iter().map(|record| run_of(record, None, false)).collect() };
         show(common, io, &report, || list(&records, &zone))?;

@@ -192,3 +192,10 @@ pub(crate) fn restore_asks_first(calendar: &str) -> Failure {
 pub(crate) fn not_put_back() -> Failure {
     Failure::usage("nothing was put back".to_owned())
 }
+
+/// No run of that route, or since then.
+pub(crate) fn no_run_like_that() -> Failure {
+    Failure::failed("no such run is remembered").hint(
+        "`chestnut history` lists the runs that are kept; what a clock ran and found in step leaves none.",
+    )
+}

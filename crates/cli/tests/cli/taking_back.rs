@@ -138,6 +138,8 @@ fn what_runs_by_itself_and_changes_nothing_leaves_no_row() {
     set_up.ok(&["sync", "--quiet"]);
     set_up.ok(&["sync"]);
     let told = set_up.ok(&["history", "--json"]).json();
+    assert_eq!(set_up.run(&["history", "--route", "nowhere"]).code, 1);
+    assert_eq!(runs(set_up.ok(&["history", "--since", "1 day", "--json"]).json()), Some(3));
     let numbers: Vec<_> =
         told["runs"].as_array().expect("runs").iter().map(|run| run["run"].clone()).collect();
     assert_eq!(numbers, [3, 2, 1], "{told}");
