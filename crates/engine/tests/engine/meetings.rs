@@ -2,8 +2,8 @@
 
 use std::rc::Rc;
 
-use chestnut_core::{Carry, People, Shows, Strangers};
-use chestnut_engine::Rule;
+use chestnut_core::{Carry, People, Shows, SnapshotEntry, Strangers};
+use chestnut_engine::{Rule, ToRestore, ToUndo, WhyLeft};
 use chestnut_standin::Habit;
 use chestnut_store::{ChangeAction, HeldItem, Told};
 use chestnut_testkit::{End, World, text_of, titles};
@@ -239,6 +239,7 @@ fn history(seed: u64) -> Result<(), Failure> {
         let sent: Vec<_> = world.sides().into_iter().flat_map(outbox).collect();
         if sent.is_empty() { Ok(()) } else { Err((format!("sent {sent:?}"), log.clone())) }
     };
+    let mut kept: Option<(usize, Vec<SnapshotEntry>)> = None;
     for step in 0..16 {
         let side = dice.roll(world.between);
         let end = world.sides()[side];
@@ -276,6 +277,35 @@ fn history(seed: u64) -> Result<(), Failure> {
                 world.lose_state();
                 "the state is lost".to_owned()
             }
+            (8, _) if dice.once_in(2) => {
+                let rule = if one_way { world.route() } else { world.two_way() };
+                let runs = world.store().runs(Some(&rule.name), 1 + dice.roll(2)).expect("the history");
+                let what = ToUndo {
+                    runs: runs.iter().map(|run| run.id).collect(),
+                    only: Vec::new(),
+                    is_retired: false,
+                };
+                world.pass(60);
+                let plan = if what.runs.is_empty() { None } else { world.undo(&rule, &what).ok() };
+                format!("taken back: {:?}", plan.map(|(plan, _)| (plan.undone, plan.left)))
+            }
+            (6, _) => {
+                let (side, end) = (dice.roll(world.between), dice.once_in(2));
+                let at = world.route_at(world.sides()[side]);
+                world.pass(60);
+                match kept.take().filter(|(of, _)| *of == side) {
+                    Some((_, entries)) => {
+                        let what = ToRestore { entries, exact: end };
+                        format!("{side}: put back: {:?}", world.restore(&at, &what).expect("it is put back"))
+                    }
+                    None => {
+                        let entry = |(href, text)| SnapshotEntry { href: Some(href), text };
+                        let stands = world.snapshot(&at).expect("it is read");
+                        kept = Some((side, stands.into_iter().map(entry).collect()));
+                        format!("{side}: kept")
+                    }
+                }
+            }
             (7, _) => {
                 world.kill_at(Some(dice.roll(30)), dice.once_in(2));
                 let ran = run(&world).is_ok();
@@ -310,7 +340,8 @@ fn history(seed: u64) -> Result<(), Failure> {
     // Whatever differs was left for that reason, and no other.
     let summary = sync(&world).summary;
     let all_titles: Vec<_> = world.sides().into_iter().map(titles).collect();
-    let explained = summary.left_out.contains_key("would-mail") || held(&world).len() + released(&world) > 0;
+    let is_left = ["would-mail", "undone"].iter().any(|reason| summary.left_out.contains_key(*reason));
+    let explained = is_left || held(&world).len() + released(&world) > 0;
     if all_titles.iter().any(|one| *one != all_titles[0]) && !explained {
         return Err((format!("{all_titles:?}: {summary:?}"), log));
     }
@@ -331,4 +362,29 @@ fn released(world: &World) -> usize {
 #[test]
 fn no_history_makes_a_server_write_to_people() {
     run_some_histories(3, history);
+}
+
+/// Taking back what a person had let through would write to people once more.
+#[test]
+fn what_would_be_written_about_is_not_taken_back() {
+    let world = world();
+    world.write(&world.target, "m.ics", &meeting("m", "Pressing", &["office", "crews"], ""));
+    sync(&world);
+    world.edit(&world.source, &text_of(&world.source, "Pressing").0, "Pressing", "Pressing, later");
+    sync(&world);
+    decide(&world, "send");
+    let run = sync(&world).run.expect("its number");
+    assert_eq!(outbox(&world.target).len(), 1);
+    world.pass(60);
+    let what = ToUndo { runs: vec![run], only: Vec::new(), is_retired: false };
+    let (plan, _) = world.undo(&world.two_way(), &what).expect("a plan");
+    assert_eq!((plan.undone.len(), plan.left.len()), (0, 1), "{plan:?}");
+    assert_eq!(plan.left[0].why, WhyLeft::WouldMail);
+    // Nor is a calendar put back.
+    let end = world.route_at(&world.target);
+    let old = meeting("m", "Pressing", &["office", "crews"], "").replace("\r\n", "\n");
+    let entries = vec![SnapshotEntry { href: None, text: old }];
+    let plan = world.restore(&end, &ToRestore { entries, exact: false }).expect("a plan");
+    assert_eq!((plan.undone.len(), plan.left.len()), (0, 1), "{plan:?}");
+    assert_eq!(outbox(&world.target).len(), 1);
 }
