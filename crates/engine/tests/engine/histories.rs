@@ -282,7 +282,7 @@ impl History {
         let mut dice = Dice::new(seed);
         let mut world = World::new(0);
         world.allow_deletions = true;
-        world.batch = 1 + dice.roll(4);
+        world.batch = 1 + (seed % 4) as usize;
         world.between = 2 + dice.roll(2);
         world.kinds = vec![chestnut_core::Kind::Event];
         world.shape = Rc::new(|route: &mut Rule| {
