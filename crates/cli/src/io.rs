@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::io::Write;
+use std::path::Path;
 
 use crate::args::Common;
 use crate::environment::Environment;
@@ -49,6 +50,12 @@ pub(crate) fn tell<'f>(
         }
     }
     Ok(())
+}
+
+/// Writes a file that is not there yet.
+pub(crate) fn write_new(path: &Path, text: &str) -> std::io::Result<()> {
+    let mut file = std::fs::OpenOptions::new().write(true).create_new(true).open(path)?;
+    file.write_all(text.as_bytes())
 }
 
 /// Shows a report: as JSON, or as `human` says, or not at all.

@@ -18,7 +18,7 @@ use chestnut_store::{
 use futures_util::future::{Either, select};
 use futures_util::stream::{self, StreamExt as _};
 
-use crate::case::{Case, Kept, Place, Stands};
+use crate::case::{Case, Kept, Place, Stands, is_same_text};
 use crate::decide::{Decider, Fate, Step, Verdict, Writing};
 use crate::error::RunError;
 use crate::gather::Gatherer;
@@ -1034,12 +1034,6 @@ impl Applier<'_> {
             ..change
         }));
     }
-}
-
-/// Tells whether two texts are the same but for the ends of their lines, which XML changes.
-fn is_same_text(one: &str, two: &str) -> bool {
-    let plain = |text: &str| text.bytes().filter(|byte| *byte != b'\r').collect::<Vec<_>>();
-    one.len().abs_diff(two.len()) <= one.len() / 4 && plain(one) == plain(two)
 }
 
 pub(crate) fn new_row(state: LinkState) -> LinkRow {

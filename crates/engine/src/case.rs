@@ -185,6 +185,12 @@ impl Case {
     }
 }
 
+/// Tells whether two texts are the same but for the ends of their lines, which XML changes.
+pub(crate) fn is_same_text(one: &str, two: &str) -> bool {
+    let plain = |text: &str| text.bytes().filter(|byte| *byte != b'\r').collect::<Vec<_>>();
+    one.len().abs_diff(two.len()) <= one.len() / 4 && plain(one) == plain(two)
+}
+
 /// Returns the start as iCalendar writes it, the zone behind it; empty where there is none.
 #[must_use]
 pub fn start_text(entry: &Entry) -> String {

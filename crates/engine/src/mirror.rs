@@ -54,6 +54,14 @@ pub(crate) struct Look {
     pub(crate) round: Round,
 }
 
+impl Look {
+    /// A look outside of any route.
+    pub(crate) fn once(now: Timestamp, needed_from: Option<i64>) -> Self {
+        let full_look_every = SignedDuration::from_hours(24);
+        Self { now, afresh: false, full_look_every, needed_from, round: Round::default() }
+    }
+}
+
 /// One calendar and its mirror.
 pub(crate) struct Mirror<'r> {
     store: &'r Store,

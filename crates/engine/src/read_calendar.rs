@@ -4,11 +4,11 @@ use chestnut_caldav::{Fetched, NotGiven};
 use chestnut_core::ical::Limits;
 use chestnut_core::{Entry, EntryError, Origin};
 use chestnut_store::{CalendarId, LinkId, ObjectId, ObjectState, Store};
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 
 use crate::calendar::{Calendar, CalendarError};
 use crate::error::RunError;
-use crate::mirror::{Look, Mirror, Round};
+use crate::mirror::{Look, Mirror};
 use crate::rule::CalendarEnd;
 
 /// What stands at one place of a calendar.
@@ -95,14 +95,7 @@ pub async fn look_at<'s>(
 ) -> Result<Seen<'s>, RunError> {
     let mirror = Mirror::of(store, end)?;
     if !offline {
-        let look = Look {
-            now,
-            afresh: false,
-            full_look_every: SignedDuration::from_hours(24),
-            needed_from: Some(from),
-            round: Round::default(),
-        };
-        mirror.refresh(&look).await?;
+        mirror.refresh(&Look::once(now, Some(from))).await?;
     }
     let facts = mirror.facts();
     let moments = [facts.checked_at, facts.changed_at, facts.taken_at];

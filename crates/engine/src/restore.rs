@@ -5,20 +5,20 @@ use std::collections::BTreeSet;
 
 use chestnut_core::{Because, Entry, EventUid, ObjectHref, RouteKey, SnapshotEntry, ical::Limits};
 use chestnut_store::{Object, ObjectState, RunKind, Store};
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 
 use crate::apply::Work;
 use crate::case::{Case, Stands};
 use crate::decide::{Fate, Step, Verdict};
 use crate::error::RunError;
-use crate::mirror::{Look, Mirror, Round};
+use crate::mirror::{Look, Mirror};
 use crate::observe::Observer;
 use crate::options::RunOptions;
 use crate::retire::forget_route;
 use crate::rule::{CalendarEnd, Rule};
 use crate::run::{Batch, Instead, Session, begin, run_through};
 use crate::story::RunReport;
-use crate::undo::{LeftAsIs, PutBack, UndoPlan, Undone, WhyLeft, is_same, is_same_step, step};
+use crate::undo::{LeftAsIs, PutBack, UndoPlan, Undone, WhyLeft, is_same, is_same_step, routes_at, step};
 
 /// What to put back.
 #[derive(Debug, Clone)]
@@ -44,14 +44,7 @@ pub struct Standing {
 /// It cannot be read, or the state cannot be used.
 pub async fn take_snapshot(store: &Store, end: &CalendarEnd, now: Timestamp) -> Result<Standing, RunError> {
     let mirror = Mirror::of(store, end)?;
-    let look = Look {
-        now,
-        afresh: false,
-        full_look_every: SignedDuration::from_hours(24),
-        needed_from: None,
-        round: Round::default(),
-    };
-    mirror.refresh(&look).await?;
+    mirror.refresh(&Look::once(now, None)).await?;
     let mut standing = Standing::default();
     for object in store.all_objects(mirror.id)? {
         let text = object.body.map(|body| store.text(body)).transpose()?.flatten();
@@ -255,7 +248,7 @@ impl Restorer<'_> {
             return left(WhyLeft::WouldMail);
         }
         let routes = match &part.object {
-            Some(object) => session.store().routes_at(object.id)?,
+            Some(object) => routes_at(session, object)?,
             None => Vec::new(),
         };
         let (calendar, href) = (self.end.name.clone(), part.href.clone());

@@ -465,6 +465,7 @@ impl<'r> Job<'r> {
             }
             let mut works = Vec::new();
             let mut room = batches.next();
+            let mut is_alone = batches.grows;
             while let Some(found) = all.next_if(|found| found.is_like(first) && room.is_left()) {
                 room.cases -= 1;
                 let Some(Ok(work)) = session.work(found)? else { continue };
@@ -474,13 +475,12 @@ impl<'r> Job<'r> {
                     None => {
                         room.bytes = room.bytes.saturating_sub(work.bytes());
                         if applier.is_trial(&work) {
-                            room.cases = 0;
+                            (room.cases, is_alone) = (0, true);
                         }
                         works.push(work);
                     }
                 }
             }
-            let is_alone = batches.grows || works.last().is_some_and(|work| applier.is_trial(work));
             under_way.begin(applier.apply(works, false)).await?;
             if is_alone {
                 under_way.end().await?;

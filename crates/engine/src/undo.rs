@@ -4,10 +4,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 
 use chestnut_core::{Because, Entry, EventUid, LeftOut, ObjectHref, Origin, Partly, WriteKind, ical::Limits};
-use chestnut_store::{ChangeAction, LinkId, RouteId, RunId, RunKind, Store, Text, Wrote};
+use chestnut_store::{ChangeAction, LinkId, Object, RouteId, RunId, RunKind, Store, Text, Wrote};
 
 use crate::apply::Work;
-use crate::case::{Case, Kept, Stands};
+use crate::case::{Case, Kept, Stands, is_same_text};
 use crate::decide::{Fate, Step, Verdict, Writing};
 use crate::error::RunError;
 use crate::explain::Wanted;
@@ -149,7 +149,7 @@ pub async fn plan_undo(
     let undoer = Undoer::new(rule, store, what)?;
     let mut plan = UndoPlan { left: undoer.left.clone(), ..UndoPlan::default() };
     for group in undoer.groups() {
-        let Some(grouped) = undoer.work(&session, &group)? else { continue };
+        let grouped = undoer.work(&session, &group)?;
         plan.already += grouped.already;
         plan.left.extend(grouped.left);
         plan.undone.extend(grouped.undone);
@@ -198,7 +198,7 @@ pub async fn undo(
         let Some(batch) = groups.chunks(PAGE).nth(number) else { return Ok(None) };
         let mut works = Vec::new();
         for group in batch {
-            works.extend(undoer.work(session, group)?.and_then(|grouped| grouped.work));
+            works.extend(undoer.work(session, group)?.work);
         }
         Ok(Some(works))
     };
@@ -316,7 +316,7 @@ impl<'u> Undoer<'u> {
     }
 
     /// What is to be done about places of one case.
-    fn work(&self, session: &Session<'_>, group: &[usize]) -> Result<Option<Grouped>, RunError> {
+    fn work(&self, session: &Session<'_>, group: &[usize]) -> Result<Grouped, RunError> {
         let store = session.store();
         let link = group.iter().find_map(|at| self.nets[*at].link);
         let known =
@@ -358,7 +358,7 @@ impl<'u> Undoer<'u> {
             }
         }
         if nets.is_empty() {
-            return Ok(Some(grouped));
+            return Ok(grouped);
         }
         let verdict = self.verdict(&mut case, steps, &nets);
         let silenced = session.decider().silenced(&case, verdict.clone());
@@ -372,7 +372,7 @@ impl<'u> Undoer<'u> {
             is_same
         });
         if nets.is_empty() {
-            return Ok(Some(grouped));
+            return Ok(grouped);
         }
         for (net, how) in &nets {
             grouped.undone.push(Undone {
@@ -389,7 +389,7 @@ impl<'u> Undoer<'u> {
             work.place_at(net.side, &net.href);
         }
         grouped.work = Some(work);
-        Ok(Some(grouped))
+        Ok(grouped)
     }
 
     fn left(&self, net: &Net, why: WhyLeft) -> LeftAsIs {
@@ -486,7 +486,7 @@ impl<'u> Undoer<'u> {
     /// Other routes that know what stands in a place.
     fn others(&self, session: &Session<'_>, case: &Case, net: &Net) -> Result<Vec<String>, RunError> {
         let Some(object) = case.places[net.side].stands.object() else { return Ok(Vec::new()) };
-        let mut routes = session.store().routes_at(object.id)?;
+        let mut routes = routes_at(session, object)?;
         routes.retain(|name| *name != self.rule.name);
         Ok(routes)
     }
@@ -540,13 +540,17 @@ pub(crate) fn step(session: &Session<'_>, side: usize, how: PutBack, text: &str)
     })))
 }
 
-/// Byte for byte, but for the ends of lines, which XML changes.
+/// Names the routes that know an object.
+pub(crate) fn routes_at(session: &Session<'_>, object: &Object) -> Result<Vec<String>, RunError> {
+    let cases = session.store().cases_at(object.id)?;
+    Ok(cases.into_iter().map(|(_, route, _)| route).collect())
+}
+
+/// Nothing, or the same text.
 pub(crate) fn is_same(one: Option<&str>, other: Option<&str>) -> bool {
     match (one, other) {
         (None, None) => true,
-        (Some(one), Some(other)) => {
-            one.bytes().filter(|byte| *byte != b'\r').eq(other.bytes().filter(|byte| *byte != b'\r'))
-        }
+        (Some(one), Some(other)) => is_same_text(one, other),
         _ => false,
     }
 }

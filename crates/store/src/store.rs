@@ -359,16 +359,6 @@ impl Store {
         self.rows(sql, [object.0], |row| Ok((LinkId(row.get(0)?), row.get(1)?, origin(row.get(2)?))))
     }
 
-    /// Names the routes that know an object.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn routes_at(&self, object: ObjectId) -> Result<Vec<String>> {
-        let sql =
-            "SELECT r.name FROM place p JOIN route r ON r.id = p.route WHERE p.object = ? ORDER BY r.name";
-        self.rows(sql, [object.0], |row| row.get(0))
-    }
-
     /// Returns the objects that were made out of one, in the order of their hrefs.
     ///
     /// # Errors

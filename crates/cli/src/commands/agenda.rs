@@ -238,7 +238,7 @@ impl Agenda {
                 match entry {
                     ReadEntry::Entry(entry) => {
                         let before = self.lines.len();
-                        self.add(&entry, usize::MAX, &[]);
+                        self.add(&entry);
                         if self.lines.len() > before {
                             self.connect(before, &seen.parts(object)?);
                         }
@@ -288,14 +288,16 @@ impl Agenda {
         self.names.push(name.to_owned());
         for text in texts.map_err(|error| failed(error.in_words()))? {
             for placed in text.entries() {
-                let group = self.groups.join(&[]);
-                self.add(&placed.entry, group, &[]);
+                let before = self.lines.len();
+                self.add(&placed.entry);
+                self.connect(before, &[]);
             }
         }
         Ok(())
     }
 
-    fn add(&mut self, entry: &Entry, group: usize, routes: &[String]) {
+    /// Adds the occurrences of an entry; [`Self::connect`] says to which group they belong.
+    fn add(&mut self, entry: &Entry) {
         if entry.kind() == Kind::Journal || entry.uid().is_probe() {
             return;
         }
@@ -304,7 +306,7 @@ impl Agenda {
         match found {
             Ok(instances) => {
                 for instance in instances {
-                    self.lines.push(self.line(entry, &instance, group, routes));
+                    self.lines.push(self.line(entry, &instance));
                 }
             }
             Err(error) => {
@@ -315,7 +317,7 @@ impl Agenda {
         }
     }
 
-    fn line(&self, entry: &Entry, instance: &Instance, group: usize, routes: &[String]) -> Line {
+    fn line(&self, entry: &Entry, instance: &Instance) -> Line {
         let component = entry.components().nth(instance.component).unwrap_or(entry.main_component());
         let value = |name: &str| component.value(name).or_else(|| entry.main_component().value(name));
         let local = |moment: Moment| match moment {
@@ -332,7 +334,7 @@ impl Agenda {
         };
         Line {
             calendar: self.names.last().cloned().unwrap_or_default(),
-            routes: routes.to_vec(),
+            routes: Vec::new(),
             copy: entry.uid().is_copy(),
             uid: entry.uid().to_string(),
             start: written(instance.start),
@@ -341,7 +343,7 @@ impl Agenda {
             all_day: matches!(instance.start, Moment::Date(_)),
             shown: Shown {
                 number: self.names.len().saturating_sub(1),
-                group,
+                group: 0,
                 start: local(instance.start),
                 end: local(instance.end),
                 from: second(instance.start),

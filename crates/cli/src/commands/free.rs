@@ -14,7 +14,7 @@ use crate::args::Common;
 use crate::days::{day, days_of_a_week, next};
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
-use crate::io::{Io, show};
+use crate::io::{Io, show, write_new};
 use crate::open::{block_on, load, look_at_state};
 use crate::progress::Bars;
 use crate::render::human::free::human;
@@ -99,10 +99,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     };
     if let Some(path) = asked.ics {
         let text = taken.busy.free_busy_text(range, now);
-        let mut options = std::fs::OpenOptions::new();
-        let file = options.write(true).create_new(true).open(path);
-        file.and_then(|mut file| std::io::Write::write_all(&mut file, text.as_bytes()))
-            .map_err(|error| cannot_be_written(path, &error))?;
+        write_new(path, &text).map_err(|error| cannot_be_written(path, &error))?;
         io.err.write_all(free_busy_written(path).as_bytes())?;
     }
     show(common, io, &report, || human(&report, &days, (asked.at_least, asked.hours), &zone))?;

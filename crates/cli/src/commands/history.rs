@@ -14,7 +14,7 @@ use jiff::tz::TimeZone;
 use crate::args::Common;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
-use crate::io::{Io, show};
+use crate::io::{Io, show, write_new};
 use crate::open::{load, look_at_state};
 use crate::render::human::history::{list, one_run};
 use crate::render::midnight;
@@ -90,7 +90,6 @@ fn records(
     if let Some(number) = asked.run {
         return Ok(vec![store.run(RunId(number))?.ok_or_else(|| no_such_run(number))?]);
     }
-    let of_route = |record: &RunRecord| asked.route.is_none_or(|route| record.route == route);
     let is_since = |record: &RunRecord| since.is_none_or(|since| record.started >= since);
     if wanted.is_empty() {
         let mut records = store.runs_of(asked.route, asked.last, asked.all)?;
@@ -107,8 +106,7 @@ fn records(
         is_since && numbers.len() < asked.last
     })?;
     let records = numbers.into_iter().rev().map(|number| store.run(number));
-    let records: Vec<RunRecord> = records.collect::<Result<Vec<_>, _>>()?.into_iter().flatten().collect();
-    Ok(records.into_iter().filter(of_route).collect())
+    Ok(records.collect::<Result<Vec<_>, _>>()?.into_iter().flatten().collect())
 }
 
 /// A day, or so long before now.
@@ -139,10 +137,7 @@ fn write_old_texts(path: &Path, told: &[(RunRecord, Vec<Change>)], io: &mut Io<'
     }
     let changes: Vec<TextChange<'_>> = entries.iter().map(|entry| TextChange::Add(entry)).collect();
     let text = CalendarText::empty().changed(&changes).write();
-    let mut options = std::fs::OpenOptions::new();
-    let file = options.write(true).create_new(true).open(path);
-    file.and_then(|mut file| std::io::Write::write_all(&mut file, text.as_bytes()))
-        .map_err(|error| old_texts_not_written(path, &error))?;
+    write_new(path, &text).map_err(|error| old_texts_not_written(path, &error))?;
     io.err.write_all(old_texts_written(path, entries.len()).as_bytes())?;
     Ok(())
 }

@@ -8,7 +8,7 @@ use chestnut_engine::{RunOptions, ToRestore, plan_restore, restore, take_snapsho
 use crate::args::Common;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
-use crate::io::{Io, show};
+use crate::io::{Io, show, write_new};
 use crate::open::{block_on, load, open_state};
 use crate::progress::Bars;
 use crate::questions::ask_first;
@@ -49,10 +49,7 @@ pub(crate) fn take(
         }
     };
     let text = write_snapshot(name, &entries);
-    let mut options = std::fs::OpenOptions::new();
-    let file = options.write(true).create_new(true).open(path);
-    file.and_then(|mut file| std::io::Write::write_all(&mut file, text.as_bytes()))
-        .map_err(|error| cannot_be_written(path, &error))?;
+    write_new(path, &text).map_err(|error| cannot_be_written(path, &error))?;
     let report = Report {
         calendar: name.to_owned(),
         file: path.display().to_string(),
