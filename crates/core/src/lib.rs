@@ -61,7 +61,7 @@ pub use hex::hex;
 pub use ids::{ETag, EventUid, ObjectHref, SyncToken};
 pub use mail::{Mail, Scheduler, shows_agent_honoured, with_own_details, without_people};
 pub use matching::{ContentKey, RouteKey, RouteTag};
-pub use merge::{Collision, MergeSide, Merged, last_changed, merge};
+pub use merge::{ByWeight, Collision, LastChanged, MergeSide, Merged, last_changed, merge};
 pub use probe::{PROBE_DAYS, PROBE_LENGTH, Probe};
 pub use reconcile::{
     Action, Because, Decision, DeletionLimit, Deletions, FarEdits, Held, LeftOut, LinkFacts, Matches, Origin,

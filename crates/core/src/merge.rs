@@ -201,13 +201,17 @@ impl Patch {
     }
 }
 
-/// Merges the changes of several sides over what was agreed. `by_weight` names the sides, the one whose word counts
-/// first. `base` is what was agreed; without it everything that a side says is a change.
+/// Whose word counts: all sides by their numbers, the first one first, for the occurrence with this RECURRENCE-ID
+/// (empty for the series).
+pub type ByWeight<'w> = &'w dyn Fn(&str) -> Vec<usize>;
+
+/// Merges the changes of several sides over what was agreed; where they do not go together, `by_weight` says whose
+/// word counts. `base` is what was agreed; without it everything that a side says is a change.
 ///
 /// # Panics
 /// There is no side.
 #[must_use]
-pub fn merge(base: Option<&Entry>, sides: &[MergeSide<'_>], by_weight: &[usize]) -> Merged {
+pub fn merge(base: Option<&Entry>, sides: &[MergeSide<'_>], by_weight: ByWeight<'_>) -> Merged {
     let first = sides.first().expect("a merge has at least one side");
     let now: Vec<_> = sides.iter().map(|side| occurrences_of(side.now)).collect();
     let mut patches: Vec<Patch> = sides
@@ -233,28 +237,23 @@ pub fn merge(base: Option<&Entry>, sides: &[MergeSide<'_>], by_weight: &[usize])
                 .any(|(_, fields)| fields.keys().any(|k| MOMENTS.contains(&k.1.as_str())));
         if is_series {
             let winner =
-                by_weight.iter().find(|side| touchers.contains(side)).copied().unwrap_or(touchers[0]);
+                by_weight("").into_iter().find(|side| touchers.contains(side)).unwrap_or(touchers[0]);
             let losers: Vec<_> = touchers.iter().copied().filter(|side| *side != winner).collect();
             losers.iter().for_each(|side| patches[*side].forget_occurrences());
             collisions.insert(Collision { occurrence: String::new(), field: TIME_FIELD.to_owned(), losers });
         }
     }
     let mut result = base.map(occurrences_of).unwrap_or_default();
-    settle_occurrences(&mut result, &patches, by_weight, &mut collisions);
+    settle_occurrences(&mut result, &patches, &mut collisions);
     settle_fields(&mut result, &patches, by_weight, &mut collisions);
     keep_changed_occurrences(&mut result, &patches, &mut collisions);
-    let heaviest = by_weight.iter().copied().find(|side| !patches[*side].is_empty()).unwrap_or(0);
+    let heaviest = by_weight("").into_iter().find(|side| !patches[*side].is_empty()).unwrap_or(0);
     let entry = written(first.now, sides[heaviest].now, sides, &result, true);
     Merged { entry, collisions: collisions.into_iter().collect() }
 }
 
 /// Which occurrences there are: a change beats a deletion.
-fn settle_occurrences(
-    result: &mut Occurrences,
-    patches: &[Patch],
-    by_weight: &[usize],
-    collisions: &mut BTreeSet<Collision>,
-) {
+fn settle_occurrences(result: &mut Occurrences, patches: &[Patch], collisions: &mut BTreeSet<Collision>) {
     for patch in patches {
         for (id, name) in &patch.added {
             result.entry(id.clone()).or_insert_with(|| (name.clone(), Fields::new()));
@@ -262,10 +261,8 @@ fn settle_occurrences(
     }
     for (side, patch) in patches.iter().enumerate() {
         for id in &patch.gone {
-            let changed = |other: &&usize| {
-                **other != side && patches[**other].fields.keys().any(|(changed, _)| changed == id)
-            };
-            if by_weight.iter().any(|other| changed(&other)) {
+            let changes = |other: &Patch| other.fields.keys().any(|(changed, _)| changed == id);
+            if patches.iter().enumerate().any(|(other, patch)| other != side && changes(patch)) {
                 let (occurrence, field) = (id.clone(), "occurrence".to_owned());
                 collisions.insert(Collision { occurrence, field, losers: vec![side] });
             } else {
@@ -278,14 +275,16 @@ fn settle_occurrences(
 fn settle_fields(
     result: &mut Occurrences,
     patches: &[Patch],
-    by_weight: &[usize],
+    by_weight: ByWeight<'_>,
     collisions: &mut BTreeSet<Collision>,
 ) {
     let keys: BTreeSet<_> = patches.iter().flat_map(|patch| patch.fields.keys()).collect();
+    let orders: BTreeMap<&str, Vec<usize>> =
+        keys.iter().map(|(id, _)| (id.as_str(), by_weight(id))).collect();
     for (id, key) in keys {
         let words = |side: usize| patches[side].fields.get(&(id.clone(), key.clone()));
         let said: Vec<_> =
-            by_weight.iter().filter_map(|side| words(*side).map(|said| (*side, said))).collect();
+            orders[id.as_str()].iter().filter_map(|side| words(*side).map(|said| (*side, said))).collect();
         // What one side took out and another changed stays: a change beats a deletion.
         let Some((_, wins)) = said.iter().find(|(_, said)| said.is_some()).or(said.first()) else { continue };
         let same = |other: &Option<Said>| other.as_ref().map(|s| &s.0) == wins.as_ref().map(|s| &s.0);
@@ -461,13 +460,29 @@ fn add_zones(object: &mut Component<'static>, sides: &[MergeSide<'_>]) {
     }
 }
 
-/// When an entry was last changed, as far as it says: LAST-MODIFIED, else DTSTAMP, then SEQUENCE. To order sides by.
+/// When something was last changed, as far as it says: LAST-MODIFIED, else DTSTAMP, then SEQUENCE. To order sides by.
+pub type LastChanged = (Option<jiff::civil::DateTime>, i64);
+
+/// When an entry was last changed, at its youngest component.
 #[must_use]
-pub fn last_changed(entry: &Entry) -> (Option<jiff::civil::DateTime>, i64) {
+pub fn last_changed(entry: &Entry) -> LastChanged {
+    youngest(&entry.components().collect::<Vec<_>>())
+}
+
+/// When one occurrence of an entry was last changed (its RECURRENCE-ID; empty for the series). Its own stamp alone
+/// tells: another occurrence may have come from another side, stamp and all. One that does not stand for itself is
+/// part of the series.
+pub(crate) fn last_changed_at(entry: &Entry, occurrence: &str) -> LastChanged {
+    let at = |id: &str| entry.components().filter(|c| occurrence_key(c) == id).collect::<Vec<_>>();
+    let own = Some(at(occurrence)).filter(|own| !own.is_empty());
+    youngest(&own.unwrap_or_else(|| at("")))
+}
+
+fn youngest(components: &[&Component<'static>]) -> LastChanged {
     let moment = |name: &str| {
-        let all = entry.components().filter_map(|c| c.value(name).and_then(parse_time));
+        let all = components.iter().filter_map(|c| c.value(name).and_then(parse_time));
         all.map(|time: TimeValue| time.local()).max()
     };
-    let sequences = entry.components().filter_map(sequence_of).max();
+    let sequences = components.iter().filter_map(|c| sequence_of(c)).max();
     (moment("LAST-MODIFIED").or_else(|| moment("DTSTAMP")), sequences.unwrap_or(0))
 }

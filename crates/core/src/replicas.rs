@@ -13,7 +13,7 @@ use crate::entry::{Entry, Kinds};
 use crate::habits::{Habits, undo_habits};
 use crate::ids::EventUid;
 use crate::matching::RouteKey;
-use crate::merge::{Collision, MergeSide, last_changed, merge};
+use crate::merge::{Collision, MergeSide, last_changed_at, merge};
 use crate::reconcile::{Deletions, LeftOut, Partly, RoutePolicy, Side, WriteKind, refusal};
 use crate::window::Bounds;
 
@@ -369,11 +369,14 @@ fn merged(
         (Some(Decided::Side(side)), _) | (None, Disagree::Side(side)) => Some(side),
         _ => None,
     };
-    let mut by_weight: Vec<usize> = (0..sides.len()).collect();
-    by_weight.sort_by_key(|at| {
-        let newest = std::cmp::Reverse(last_changed(sides[*at].now));
-        (side_of(*at).is_none() || side_of(*at) != preferred, newest, side_of(*at))
-    });
+    let by_weight = |occurrence: &str| {
+        let mut order: Vec<usize> = (0..sides.len()).collect();
+        order.sort_by_key(|at| {
+            let newest = std::cmp::Reverse(last_changed_at(sides[*at].now, occurrence));
+            (side_of(*at).is_none() || side_of(*at) != preferred, newest, side_of(*at))
+        });
+        order
+    };
     let result = merge(base, &sides, &by_weight);
     if !result.collisions.is_empty() && policy.disagree == Disagree::Hold && decided.is_none() {
         return Err(result.collisions);

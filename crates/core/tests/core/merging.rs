@@ -19,7 +19,7 @@ fn entry(lines: &str) -> Entry {
 fn merged(base: &str, a: &str, b: &str) -> Merged {
     let (base, a, b) = (entry(base), entry(a), entry(b));
     let side = |now| MergeSide { before: Some(&base), now };
-    merge(Some(&base), &[side(&a), side(&b)], &[1, 0])
+    merge(Some(&base), &[side(&a), side(&b)], &|_| vec![1, 0])
 }
 
 #[test]
@@ -181,11 +181,11 @@ proptest! {
     fn one_change_is_taken_as_it_is(base in generate::entry(), now in generate::entry()) {
         let side = |now| MergeSide { before: Some(&base), now };
         for sides in [[&base, &now], [&now, &base]] {
-            let found = merge(Some(&base), &sides.map(side), &[0, 1]);
+            let found = merge(Some(&base), &sides.map(side), &|_| vec![0, 1]);
             prop_assert_eq!(found.entry.meaning().differences(&now.meaning()), vec![]);
             prop_assert_eq!(found.collisions, vec![]);
         }
-        let same = merge(Some(&base), &[side(&now), side(&now)], &[0, 1]);
+        let same = merge(Some(&base), &[side(&now), side(&now)], &|_| vec![0, 1]);
         prop_assert_eq!(same.entry.meaning(), now.meaning());
         prop_assert_eq!(same.collisions, vec![]);
     }
@@ -196,11 +196,11 @@ proptest! {
         base in generate::entry(), a in generate::entry(), b in generate::entry(), c in generate::entry()
     ) {
         let side = |now| MergeSide { before: Some(&base), now };
-        let one = merge(Some(&base), &[side(&a), side(&b), side(&c)], &[0, 1, 2]);
-        let other = merge(Some(&base), &[side(&c), side(&a), side(&b)], &[1, 2, 0]);
+        let one = merge(Some(&base), &[side(&a), side(&b), side(&c)], &|_| vec![0, 1, 2]);
+        let other = merge(Some(&base), &[side(&c), side(&a), side(&b)], &|_| vec![1, 2, 0]);
         prop_assert_eq!(one.entry.meaning().differences(&other.entry.meaning()), vec![]);
         // What it came to merges into itself.
-        let again = merge(Some(&base), &[side(&one.entry), side(&one.entry)], &[0, 1]);
+        let again = merge(Some(&base), &[side(&one.entry), side(&one.entry)], &|_| vec![0, 1]);
         prop_assert_eq!(again.entry.meaning(), one.entry.meaning());
     }
 }
@@ -221,7 +221,7 @@ fn parameters_of_lists_and_ranges_of_changes_survive() {
     let (base, a) = (read(text("Press", "")), read(text("Pressing", "")));
     let b = read(text("Press", "CATEGORIES:Town\n"));
     let side = |now| MergeSide { before: Some(&base), now };
-    let merged = merge(Some(&base), &[side(&a), side(&b)], &[0, 1]).entry;
+    let merged = merge(Some(&base), &[side(&a), side(&b)], &|_| vec![0, 1]).entry;
     let titles: Vec<_> = merged.components().filter_map(|c| c.value("SUMMARY")).collect();
     assert_eq!(titles, ["Pressing", "From here on", "That day"]);
     let mut lists: Vec<_> = merged

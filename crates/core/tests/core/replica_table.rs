@@ -372,3 +372,37 @@ fn details_that_are_new_to_a_route_are_merged_as_at_a_first_run() {
     }
     assert_eq!((settled.writes.iter().flatten().count(), settled.losers.len()), (2, 0));
 }
+
+/// An occurrence that was carried here bears the other calendar's stamp: it says nothing about who was last to change
+/// the series.
+#[test]
+fn the_newest_word_is_judged_by_what_it_is_about() {
+    let text = |title: (&str, u32), day: (&str, u32)| {
+        let at = |hour: u32| format!("LAST-MODIFIED:20261001T{hour:02}0000Z");
+        let text = format!(
+            "BEGIN:VCALENDAR\nVERSION:2.0\nPRODID:-//orchard//EN\nBEGIN:VEVENT\nUID:press\n\
+             DTSTART:20261005T080000Z\nRRULE:FREQ=DAILY\n{}\nSUMMARY:{}\nEND:VEVENT\nBEGIN:VEVENT\nUID:press\n\
+             RECURRENCE-ID:20261006T080000Z\nDTSTART:20261006T090000Z\n{}\nSUMMARY:{}\nEND:VEVENT\nEND:VCALENDAR\n",
+            at(title.1),
+            title.0,
+            at(day.1),
+            day.0
+        );
+        Entry::parse(&text, &Limits::default()).expect("an entry")
+    };
+    let base = text(("Press", 1), ("Day", 9));
+    // The hours in which either side changed the series and the day; what counts in the end.
+    for (a, b, title, day) in [
+        ((2, 9), (3, 8), "b", "a"),
+        ((3, 8), (2, 9), "a", "b"),
+        ((3, 9), (2, 8), "a", "a"),
+        ((2, 8), (3, 9), "b", "b"),
+    ] {
+        let (a, b) = (text(("a", a.0), ("a", a.1)), text(("b", b.0), ("b", b.1)));
+        let replicas = [&a, &b].map(|now| replica(Some(&base), Side::Present(now)));
+        let found = reconcile_replicas(&policy(2), Some(&base), &replicas, None, Timestamp::UNIX_EPOCH);
+        let ReplicaDecision::Settle(settled) = found else { panic!("{found:?}") };
+        let titles: Vec<_> = settled.base.components().filter_map(|c| c.value("SUMMARY")).collect();
+        assert_eq!(titles, [title, day]);
+    }
+}
