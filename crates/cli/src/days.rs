@@ -1,10 +1,13 @@
 //! Days as people name them.
 
-use jiff::Span;
 use jiff::civil::{Date, Weekday};
+use jiff::tz::TimeZone;
+use jiff::{Span, Timestamp};
 
 use crate::failure::Failure;
-use crate::words::{not_a_day, not_days_of_a_week};
+use crate::render::midnight;
+use crate::settings::parse_duration;
+use crate::words::{not_a_day, not_a_since, not_days_of_a_week};
 
 /// A date, or a word for a day: of the days of the week, the next one.
 pub(crate) fn day(option: &str, text: &str, today: Date) -> Result<Date, Failure> {
@@ -21,6 +24,15 @@ pub(crate) fn day(option: &str, text: &str, today: Date) -> Result<Date, Failure
         name == word || word.len() == 3 && name.starts_with(&word)
     });
     of_week.map_or_else(|| word.parse().map_err(|_| not_a_day(option, text)), Ok)
+}
+
+/// When `--since` is: a day, or so long before now.
+pub(crate) fn since(text: &str, now: Timestamp, zone: &TimeZone) -> Result<Timestamp, Failure> {
+    if let Ok(day) = text.parse::<Date>() {
+        return Timestamp::from_second(midnight(day, zone)).map_err(|_| not_a_since(text));
+    }
+    let ago = parse_duration(text).ok_or_else(|| not_a_since(text))?;
+    now.checked_sub(ago).map_err(|_| not_a_since(text))
 }
 
 /// The first day of the week that a day is in.

@@ -9,7 +9,7 @@ use crate::args::{AccountCommand, CalendarCommand, Cli, ColorWord, Command, Comm
 use crate::commands::{
     account_add, account_forget, account_list, account_login, account_test, agenda, calendar_add,
     calendar_create, calendar_list, calendar_rename, compare, demo, free, held, history, init, init_ask,
-    preview, probe, route, snapshot, status, sync, undo, why,
+    preview, probe, report as report_command, route, snapshot, status, sync, undo, why,
 };
 use crate::environment::Environment;
 use crate::exit_code::ExitCode;
@@ -144,6 +144,11 @@ fn command(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
         Command::Restore { file, into, exact, yes } => {
             let asked = snapshot::Asked { file, into: into.as_deref(), exact: *exact, yes: *yes };
             snapshot::put_back(&asked, common, io)
+        }
+        Command::Report { file, since, compare, text } => {
+            let asked =
+                report_command::Asked { file: file.as_deref(), since, compare: *compare, text: *text };
+            report_command::run(&asked, common, io)
         }
         Command::Status { stale_after } => status::run(stale_after.as_deref(), common, io),
     }

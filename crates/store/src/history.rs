@@ -54,6 +54,15 @@ impl Store {
         Ok(runs)
     }
 
+    /// Returns the runs that began then or later, those that only carried a test entry left out; the newest first.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn runs_since(&self, since: Timestamp) -> Result<Vec<RunRecord>> {
+        let sql = format!("SELECT {RUN} FROM run WHERE started >= ? AND kind <> 'probe' ORDER BY id DESC");
+        self.rows(&sql, [since.as_millisecond()], run)
+    }
+
     /// Returns one run.
     ///
     /// # Errors

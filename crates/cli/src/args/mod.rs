@@ -288,6 +288,20 @@ pub(crate) enum Command {
         #[arg(long)]
         yes: bool,
     },
+    /// Put everything on one page that can be shown to others, or into a text for a mail
+    Report {
+        /// Where to write the page, such as calendars.html; an earlier report is replaced
+        file: Option<PathBuf>,
+        /// Count changes from then on: a day, or so long ago, such as "7 days"
+        #[arg(long, value_name = "WHEN", default_value = "30 days")]
+        since: String,
+        /// Compare every route first: reads all calendars afresh
+        #[arg(long)]
+        compare: bool,
+        /// Print a text for a mail
+        #[arg(long)]
+        text: bool,
+    },
     /// Say how every route is doing; the exit status is made for monitoring
     Status {
         /// Call a route behind where no run went well for so long, such as 2h; else its `stale-after` counts

@@ -70,18 +70,24 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     Ok(code(&report))
 }
 
-struct Comparer<'c> {
-    store: &'c Store,
-    connections: &'c Connections<'c>,
-    key: &'c [u8],
-    options: &'c RunOptions,
-    bars: &'c Bars,
-    settled: Option<SignedDuration>,
-    then_sync: bool,
+/// Compares one route after another.
+pub(crate) struct Comparer<'c> {
+    pub(crate) store: &'c Store,
+    pub(crate) connections: &'c Connections<'c>,
+    pub(crate) key: &'c [u8],
+    pub(crate) options: &'c RunOptions,
+    pub(crate) bars: &'c Bars,
+    pub(crate) settled: Option<SignedDuration>,
+    pub(crate) then_sync: bool,
 }
 
 impl Comparer<'_> {
-    async fn compare(&self, name: &str, route: &RouteSettings, all: bool) -> (RouteComparison, Option<Run>) {
+    pub(crate) async fn compare(
+        &self,
+        name: &str,
+        route: &RouteSettings,
+        all: bool,
+    ) -> (RouteComparison, Option<Run>) {
         let compared = async {
             let rule = self.connections.route(name, route, self.key).await?;
             let bar = self.bars.route(name);

@@ -8,22 +8,18 @@ use chestnut_core::{CalendarText, Entry, ObjectHref, TextChange};
 use chestnut_engine::Wanted;
 use chestnut_store::{Change, RunId, RunRecord, Store};
 use jiff::Timestamp;
-use jiff::civil::Date;
-use jiff::tz::TimeZone;
 
 use crate::args::Common;
+use crate::days::since;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show, write_new};
 use crate::open::{load, look_at_state};
 use crate::render::human::history::{list, one_run};
-use crate::render::midnight;
 use crate::report::history::{Report, run_of};
-use crate::settings::parse_duration;
 use crate::wanted::all_wanted;
 use crate::words::{
-    no_change_of_entry, no_run_like_that, no_such_run, no_text_kept, not_a_since, old_texts_not_written,
-    old_texts_written,
+    no_change_of_entry, no_run_like_that, no_such_run, no_text_kept, old_texts_not_written, old_texts_written,
 };
 
 /// What was asked for.
@@ -107,15 +103,6 @@ fn records(
     })?;
     let records = numbers.into_iter().rev().map(|number| store.run(number));
     Ok(records.collect::<Result<Vec<_>, _>>()?.into_iter().flatten().collect())
-}
-
-/// A day, or so long before now.
-fn since(text: &str, now: Timestamp, zone: &TimeZone) -> Result<Timestamp, Failure> {
-    if let Ok(day) = text.parse::<Date>() {
-        return Timestamp::from_second(midnight(day, zone)).map_err(|_| not_a_since(text));
-    }
-    let ago = parse_duration(text).ok_or_else(|| not_a_since(text))?;
-    now.checked_sub(ago).map_err(|_| not_a_since(text))
 }
 
 /// Writes what stood before the oldest of these changes, each entry once for each calendar, into one file.

@@ -19,6 +19,7 @@ pub(crate) mod init;
 pub(crate) mod init_ask;
 pub(crate) mod preview;
 pub(crate) mod probe;
+pub(crate) mod report;
 pub(crate) mod route;
 pub(crate) mod snapshot;
 pub(crate) mod status;

@@ -7,8 +7,8 @@ use crate::io::{Io, show};
 use crate::open::{load, look_at_state};
 use crate::render::human::status::human;
 use crate::report::route::gone;
-use crate::report::status::{ProbeLeft, Report, RouteStatus, status};
-use crate::settings::{has_route_key, parse_duration, uncovered_calendars};
+use crate::report::status::{Report, RouteStatus};
+use crate::settings::parse_duration;
 use crate::words::{gone_words, not_a_duration};
 
 pub(crate) fn run(stale_after: Option<&str>, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
@@ -17,14 +17,7 @@ pub(crate) fn run(stale_after: Option<&str>, common: &Common, io: &mut Io<'_>) -
     let settings = load(common, io)?;
     let store = look_at_state(common, &settings)?;
     let now = io.environment.now()?;
-    let chosen = settings.chosen_routes(&[])?;
-    let routes = chosen.into_iter().map(|(name, route)| status(&store, name, route, now, stale_after));
-    let report = Report {
-        routes: routes.collect::<Result<_, _>>()?,
-        uncovered: uncovered_calendars(&settings).map(str::to_owned).collect(),
-        probe_leftovers: store.probes()?.into_iter().map(ProbeLeft::of).collect(),
-        new_state: has_route_key(&settings) && store.runs(None, 1)?.is_empty(),
-    };
+    let report = Report::of(&settings, &store, now, stale_after)?;
     let gone = gone(&store, &settings)?;
     let words = || gone.iter().map(|name| gone_words(name)).collect::<String>();
     show(common, io, &report, || human(&report, &settings.zone, common.verbose > 0) + &words())?;

@@ -3,6 +3,7 @@
 pub(crate) mod human;
 mod json;
 mod moments;
+pub(crate) mod page;
 mod table;
 mod text;
 

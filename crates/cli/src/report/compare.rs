@@ -126,6 +126,11 @@ impl RouteComparison {
         }
     }
 
+    /// What is not in step, and does not wait for a person: that is told by itself.
+    pub(crate) fn unexplained(&self) -> impl Iterator<Item = &Line> {
+        self.findings.iter().filter(|line| line.is_trouble() && line.cause != "held")
+    }
+
     pub(crate) fn has_trouble(&self) -> bool {
         self.findings.iter().any(Line::is_trouble)
     }

@@ -33,6 +33,9 @@ pub(crate) struct Held {
     pub(crate) fields: Vec<Field>,
     /// What could send mail: where what would be done.
     pub(crate) mail: Vec<Mail>,
+    /// The whole texts, for whom they fit.
+    #[serde(skip)]
+    pub(crate) texts: Vec<Value>,
 }
 
 #[derive(Debug, Serialize)]
@@ -115,6 +118,7 @@ pub(crate) fn held(item: HeldItem) -> Result<Held, Failure> {
         route: item.route,
         mail: details.changes.iter().map(mail).collect(),
         fields: fields(&details),
+        texts: texts(&details),
         kind: details.kind,
         since: Timestamp::from_second(item.since).unwrap_or_default().to_string(),
         title: item.title,
@@ -123,6 +127,16 @@ pub(crate) fn held(item: HeldItem) -> Result<Held, Failure> {
         decision: item.decision,
         entries: details.entries,
     })
+}
+
+/// The whole texts of what waits: as they stand in the calendars, or would stand there.
+fn texts(details: &Details) -> Vec<Value> {
+    let stand = details.sides.iter().map(|side| (&side.calendar, side.text.as_ref()));
+    let would = details.changes.iter().map(|change| (&change.calendar, change.after.as_ref()));
+    let text = |(calendar, text): (&String, Option<&String>)| {
+        Some(Value { calendar: calendar.clone(), value: text?.clone() })
+    };
+    stand.chain(would).filter_map(text).collect()
 }
 
 /// What any calendar says differently from what was agreed, field by field.

@@ -16,6 +16,7 @@ pub(crate) mod free;
 pub(crate) mod held;
 pub(crate) mod history;
 pub(crate) mod init;
+pub(crate) mod overview;
 pub(crate) mod preview;
 pub(crate) mod probe;
 pub(crate) mod route;

@@ -70,6 +70,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("route-list", schema_for!(super::route::Report)),
         ("route-show", schema_for!(super::route::Shown)),
         ("route-retire", schema_for!(super::route::Retired)),
+        ("report", schema_for!(super::overview::Report)),
         ("restore", schema_for!(super::snapshot::Restored)),
         ("snapshot", schema_for!(super::snapshot::Report)),
         ("status", schema_for!(super::status::Report)),

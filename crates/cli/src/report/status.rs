@@ -10,7 +10,7 @@ use serde::Serialize;
 use super::held::number_held;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
-use crate::settings::RouteSettings;
+use crate::settings::{RouteSettings, Settings, has_route_key, uncovered_calendars};
 use crate::words::{kept_failure_words, trouble_words};
 
 #[derive(Debug, Serialize)]
@@ -23,6 +23,25 @@ pub(crate) struct Report {
     pub(crate) probe_leftovers: Vec<ProbeLeft>,
     /// Nothing ever ran in this state, and its key was used before: copies of an earlier state may stand.
     pub(crate) new_state: bool,
+}
+
+impl Report {
+    /// How all routes are doing.
+    pub(crate) fn of(
+        settings: &Settings,
+        store: &Store,
+        now: Timestamp,
+        stale_after: Option<SignedDuration>,
+    ) -> Result<Self, Failure> {
+        let chosen = settings.chosen_routes(&[])?;
+        let routes = chosen.into_iter().map(|(name, route)| status(store, name, route, now, stale_after));
+        Ok(Self {
+            routes: routes.collect::<Result<_, _>>()?,
+            uncovered: uncovered_calendars(settings).map(str::to_owned).collect(),
+            probe_leftovers: store.probes()?.into_iter().map(ProbeLeft::of).collect(),
+            new_state: has_route_key(settings) && store.runs(None, 1)?.is_empty(),
+        })
+    }
 }
 
 #[derive(Debug, Serialize)]
@@ -125,7 +144,7 @@ fn is_stale(success: Option<Timestamp>, now: Timestamp, after: Option<SignedDura
     age.zip(after).is_some_and(|(age, after)| age > after)
 }
 
-pub(crate) fn status(
+fn status(
     store: &Store,
     name: &str,
     route: &RouteSettings,

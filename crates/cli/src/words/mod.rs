@@ -14,6 +14,7 @@ mod left_out;
 mod looking;
 pub(crate) mod narration;
 mod oddities;
+mod overview;
 mod preview;
 mod probes;
 mod problems;
@@ -70,6 +71,9 @@ pub(crate) use first_steps::{
 };
 pub(crate) use left_out::{left_out_why, left_out_words};
 pub(crate) use oddities::{interval, oddity_words};
+pub(crate) use overview::{
+    needs, not_our_page, page_not_written, page_written, report_where, state_words, uncovered_words, verdict,
+};
 pub(crate) use preview::why_words;
 pub(crate) use probes::{
     PROBE_TITLE, cannot_probe_words, fault_advice, fault_words, probe_while_paused, skip_words, step_word,

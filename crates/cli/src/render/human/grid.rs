@@ -45,8 +45,8 @@ pub(crate) struct Block<'l> {
     /// Between which rows, and in which lane of how many; `None` where there is no room: it is counted.
     pub(crate) rows: (usize, usize),
     pub(crate) lane: Option<(usize, usize)>,
-    from_before: bool,
-    goes_on: bool,
+    pub(crate) from_before: bool,
+    pub(crate) goes_on: bool,
 }
 
 /// A whole day or more.
@@ -57,8 +57,8 @@ pub(crate) struct Bar<'l> {
     pub(crate) columns: (usize, usize),
     /// In which row; `None` where there is no room: it is counted.
     pub(crate) row: Option<usize>,
-    from_before: bool,
-    goes_on: bool,
+    pub(crate) from_before: bool,
+    pub(crate) goes_on: bool,
 }
 
 /// One column: a day, or a calendar in a day.
@@ -73,9 +73,9 @@ pub(crate) struct Column<'l> {
 
 /// One row: when it begins, in minutes of the day; of an hour that comes twice, the second time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-struct Row {
-    minute: i64,
-    again: bool,
+pub(crate) struct Row {
+    pub(crate) minute: i64,
+    pub(crate) again: bool,
 }
 
 /// The picture before it is drawn.
@@ -83,16 +83,27 @@ struct Row {
 pub(crate) struct Grid<'l> {
     pub(crate) columns: Vec<Column<'l>>,
     pub(crate) bars: Vec<Bar<'l>>,
-    rows: Vec<Row>,
+    pub(crate) rows: Vec<Row>,
     /// Minutes in a row.
     step: i64,
     pitch: usize,
-    changes: Vec<(Date, bool)>,
+    pub(crate) changes: Vec<(Date, bool)>,
 }
 
 /// How many days there is room for; `calendars` stand beside one another.
 pub(crate) fn days_that_fit(width: usize, calendars: usize) -> usize {
     (width.saturating_sub(HOURS) / (NARROWEST * calendars.max(1))).max(1)
+}
+
+impl Column<'_> {
+    /// How many begin in a row for which there is no room.
+    pub(crate) fn hidden(&self) -> BTreeMap<usize, usize> {
+        let mut hidden: BTreeMap<usize, usize> = BTreeMap::new();
+        for block in self.blocks.iter().filter(|block| block.lane.is_none()) {
+            *hidden.entry(block.rows.0).or_default() += 1;
+        }
+        hidden
+    }
 }
 
 impl<'l> Grid<'l> {
@@ -208,7 +219,7 @@ impl<'l> Grid<'l> {
         self.columns[column].blocks = inside;
     }
 
-    fn bar_rows(&self) -> usize {
+    pub(crate) fn bar_rows(&self) -> usize {
         let rows = self.bars.iter().filter_map(|bar| bar.row).max().map_or(0, |row| row + 1);
         rows + usize::from(self.bars.iter().any(|bar| bar.row.is_none()))
     }
@@ -322,11 +333,7 @@ impl<'l> Grid<'l> {
 
     /// Says of each row how many more begin there than there is room for.
     fn draw_hidden(&self, canvas: &mut Canvas, top: usize, left: usize, column: &Column<'_>) {
-        let mut hidden: BTreeMap<usize, usize> = BTreeMap::new();
-        for block in column.blocks.iter().filter(|block| block.lane.is_none()) {
-            *hidden.entry(block.rows.0).or_default() += 1;
-        }
-        for (row, number) in hidden {
+        for (row, number) in column.hidden() {
             let text = format!("+{number}");
             let at = left + (self.pitch - 1).saturating_sub(text.len());
             canvas.put(top + row, at, text.len(), &text, style::WARN);
@@ -456,7 +463,8 @@ fn days_of(start: DateTime, end: DateTime) -> (Date, Date) {
     (start.date(), last.max(start.date()))
 }
 
-fn letters(lines: &[&Line]) -> String {
+/// The letters of the calendars that an entry stands in, of copies in lower case.
+pub(crate) fn letters(lines: &[&Line]) -> String {
     let one = |line: &&Line| {
         let letter = letter(line.shown.number);
         if line.copy { letter.to_lowercase() } else { letter }
@@ -464,7 +472,8 @@ fn letters(lines: &[&Line]) -> String {
     lines.iter().map(one).collect()
 }
 
-fn title(lines: &[&Line]) -> String {
+/// What a block is called.
+pub(crate) fn title(lines: &[&Line]) -> String {
     let Some(line) = lines.first() else { return String::new() };
     let float = if line.shown.floating { "~" } else { "" };
     let cancelled = if line.shown.cancelled { "×" } else { "" };

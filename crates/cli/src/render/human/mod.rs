@@ -17,6 +17,7 @@ pub(crate) mod grid;
 pub(crate) mod held;
 pub(crate) mod history;
 pub(crate) mod month;
+pub(crate) mod overview;
 pub(crate) mod preview;
 pub(crate) mod probe;
 pub(crate) mod route;

@@ -5,7 +5,7 @@ use jiff::tz::TimeZone;
 
 use crate::render::{Align, age_text, clean, count, moment_text, shorten, style, table};
 use crate::report::status::{Report, RouteStatus, State};
-use crate::words::{held_lines, left_out_words};
+use crate::words::{held_lines, left_out_words, state_words, uncovered_words};
 
 /// Entries of one route that are named as trouble.
 const ENOUGH: usize = 12;
@@ -40,28 +40,20 @@ pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
              The first sync finds them again by their UIDs, and writes nothing twice.\n",
         );
     }
-    if !report.uncovered.is_empty() {
-        let names: Vec<_> = report.uncovered.iter().map(|name| clean(name)).collect();
-        let (calendars, them) = match names.len() {
-            1 => ("1 calendar has".to_owned(), "it"),
-            more => (format!("{more} calendars have"), "them"),
-        };
-        out += &format!("{calendars} no route; nothing in {them} is copied: {}\n", names.join(", "));
+    if let Some(words) = uncovered_words(&report.uncovered) {
+        out += &words;
+        out.push('\n');
     }
     out
 }
 
 fn state_text(status: &RouteStatus) -> String {
-    match status.state {
-        State::Running => style::paint(style::GOOD, "running"),
-        State::Paused => style::paint(style::WARN, "paused"),
-        State::NeverRun => style::paint(style::WARN, "never run"),
-        State::Failed => style::paint(style::BAD, "failed"),
-        State::Held => style::paint(style::WARN, format!("held: {}", status.held)),
-        State::Behind if status.stale => style::paint(style::WARN, "behind: no good run for too long"),
-        State::Behind => style::paint(style::WARN, "behind: changes wait for the next run"),
-        State::InStep => style::paint(style::GOOD, "in step"),
-    }
+    let paint = match status.state {
+        State::Running | State::InStep => style::GOOD,
+        State::Failed => style::BAD,
+        State::Paused | State::NeverRun | State::Held | State::Behind => style::WARN,
+    };
+    style::paint(paint, state_words(status))
 }
 
 fn row(status: &RouteStatus, zone: &TimeZone, all: bool) -> Vec<String> {
