@@ -126,9 +126,13 @@ impl RouteComparison {
         }
     }
 
-    /// What is not in step, and does not wait for a person: that is told by itself.
-    pub(crate) fn unexplained(&self) -> impl Iterator<Item = &Line> {
-        self.findings.iter().filter(|line| line.is_trouble() && line.cause != "held")
+    /// What is not in step, and does not wait for a person: that is told by itself. What the next sync brings comes
+    /// last.
+    pub(crate) fn unexplained(&self) -> Vec<&Line> {
+        let mut lines: Vec<&Line> =
+            self.findings.iter().filter(|line| line.is_trouble() && line.cause != "held").collect();
+        lines.sort_by_key(|line| line.cause == "due");
+        lines
     }
 
     pub(crate) fn has_trouble(&self) -> bool {

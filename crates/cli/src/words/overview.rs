@@ -76,8 +76,8 @@ fn needs_of_route(status: &RouteStatus, report: &Report) -> Vec<Need> {
         need(false, "paused: nothing is brought".to_owned(), format!("chestnut route resume {route}"));
     }
     let compared = report.compared.iter().find(|one| one.comparison.route == status.route);
-    let differing = compared.map_or(0, |one| one.comparison.unexplained().count());
-    if let Some(compared) = compared.filter(|_| differing > 0) {
+    let differing = compared.map_or(0, |one| one.comparison.unexplained().len());
+    if let Some(compared) = compared.filter(|_| differing > 0 && !status.never_run) {
         let entries = count(differing, "entry", "entries");
         let age = age_text(compared.age);
         need(false, format!("{entries} not in step when it was compared, {age}"), {

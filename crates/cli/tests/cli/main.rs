@@ -16,6 +16,7 @@ mod on_the_wire;
 mod origins;
 mod proving;
 mod real_servers;
+mod reporting;
 mod schemas;
 mod set_up;
 mod sign_in;

@@ -41,6 +41,7 @@ fn every_report_is_what_its_schema_says() {
     look("held", &["held"]);
     look("why", &["why", "crate"]);
     look("status", &["status"]);
+    look("report", &["report", "--since", "7 days"]);
     look("history", &["history"]);
     look("history", &["history", "3"]);
     look("history", &["history", "1", "--text"]);

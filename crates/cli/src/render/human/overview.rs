@@ -64,7 +64,7 @@ fn routes(report: &Report) -> String {
             let numbers = [status.in_step, did.created, did.updated, did.deleted].map(|n| n.to_string());
             let mut row = vec![shorten(&status.route, 20)];
             row.extend(numbers);
-            row.push(shorten(&state_words(status), 18));
+            row.push(shorten(&state_words(status), 24));
             row
         })
         .collect();
@@ -91,9 +91,9 @@ fn decisions(report: &Report, zone: &TimeZone) -> String {
 
 fn differences(report: &Report, zone: &TimeZone) -> String {
     let mut out = String::new();
-    for compared in report.compared.iter().filter(|one| one.comparison.unexplained().next().is_some()) {
+    for compared in report.compared.iter().filter(|one| !one.comparison.unexplained().is_empty()) {
         let one = &compared.comparison;
-        let lines: Vec<_> = one.unexplained().collect();
+        let lines = one.unexplained();
         out += &format!("\n{}, compared {}\n", clean(&one.route), age_text(compared.age));
         for line in lines.iter().take(ENOUGH) {
             let why = if line.why.is_empty() { String::new() } else { format!(": {}", line.why) };

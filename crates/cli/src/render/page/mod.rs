@@ -321,7 +321,7 @@ fn more(number: usize, shown: usize, command: &str) -> Markup {
 
 fn differences(report: &Report, zone: &TimeZone) -> Markup {
     let differing: Vec<&Compared> =
-        report.compared.iter().filter(|one| one.comparison.unexplained().next().is_some()).collect();
+        report.compared.iter().filter(|one| !one.comparison.unexplained().is_empty()).collect();
     let all = report.health.routes.len();
     html! {
         section {
@@ -344,7 +344,7 @@ fn differences(report: &Report, zone: &TimeZone) -> Markup {
 
 fn route_differences(compared: &Compared, zone: &TimeZone) -> Markup {
     let one = &compared.comparison;
-    let lines: Vec<&Line> = one.unexplained().collect();
+    let lines = one.unexplained();
     let route = clean(&one.route);
     let mut advice: Vec<String> =
         lines.iter().filter_map(|line| cause_advice(line.cause, line.standing, &route)).collect();
