@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Makes the pictures in this folder from the demonstration's data. Needs Debian's xvfb, xterm, imagemagick,
-# fonts-dejavu, fonts-noto-cjk and curl; uses target/debug/chestnut.
+# fonts-dejavu, fonts-noto-cjk, chromium and curl; uses target/debug/chestnut.
 set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 PATH="$(cd "$here/../.." && pwd)/target/debug:$PATH"
@@ -34,20 +34,6 @@ change() { # NAME SED-EXPRESSION: as another client would
 
 picture account-test "chestnut account test"
 picture calendar-list "chestnut calendar list"
-picture calendar-add "chestnut calendar add lights --feed ${url}feeds/market-days.ics --config other.toml"
-(umask 077; echo "yesterdays-word" >"$work/orchard/old.password")
-cat >"$work/orchard/trouble.toml" <<END
-[account.crews]
-url      = "https://dav.orchard.invalid/"
-user     = "crews"
-password = { file = "old.password" }
-
-[account.packhouse]
-url      = "$url"
-user     = "office"
-password = { file = "old.password" }
-END
-picture account-trouble "chestnut account test --config trouble.toml"
 # A person at the questions of init: types an answer when a question shows.
 cat >"$work/answers.py" <<'END'
 import os, pty, sys, time
@@ -115,5 +101,14 @@ rename() { # USER SERVER PATH WORDS: one booking
 rename office:office-pw "$url" /office/calendars/market/ "Press hall: early apples, all hands"
 rename board:board-pw "$cloud" "$phones" "Press hall: cider apples"
 picture held "chestnut sync >/dev/null; chestnut held"
-picture routes "chestnut route list; echo; chestnut route show crew"
+# The page for others: in light, in dark, and on a telephone.
+(cd "$work/orchard"; chestnut route resume presses-to-board; chestnut sync; chestnut report "$work/page.html" --compare --since "7 days") >/dev/null || true
+browser() { chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --allow-file-access-from-files "$@" >/dev/null 2>&1; }
+browser --window-size=1280,1300 --screenshot="$here/report.png" "file://$work/page.html"
+browser --window-size=1280,6000 --blink-settings=preferredColorScheme=0 --screenshot="$work/dark.png" "file://$work/page.html"
+end=$(convert "$work/dark.png" -format '%@' info: | sed 's/.*x\([0-9]*\)+[0-9]*+\([0-9]*\)/\1 + \2/')
+convert "$work/dark.png" -crop "1280x1300+0+$((end - 1270))" +repage "$here/report-dark.png"
+echo "<body style='margin:0'><iframe src=page.html width=390 height=4000 style='border:0'></iframe>" >"$work/phone.html"
+browser --window-size=390,4000 --screenshot="$work/phone.png" "file://$work/phone.html"
+convert "$work/phone.png" -crop 390x900 +repage -delete 3--1 -bordercolor '#888' -border 1 +append "$here/report-phone.png"
 picture demo "chestnut demo --color always | tail -42"

@@ -1,5 +1,6 @@
 //! The built program between two stand-ins over sockets: time, peak memory, requests and the size of the state, for
-//! the first sync, the one after it, a settled one, and one with ten changes; one-way, two-way, and into a file.
+//! the first sync, the one after it, a settled one, and one with ten changes; one-way, two-way, and into a file. Then
+//! the page of `report` over forty routes.
 //!
 //! `cargo bench -p chestnut --bench whole_program [-- SIZES]`. Peak memory is read from /proc: elsewhere it is 0.
 
@@ -79,6 +80,43 @@ fn sync(folder: &Path) -> (f64, f64, u64) {
     (took, watch.join().expect("a figure"), run["requests"].as_u64().unwrap_or(0))
 }
 
+/// Forty routes from as many calendars of 250 entries into four, brought in step; then the page: seconds, and megabytes.
+fn report() -> (f64, f64) {
+    let folder = tempfile::tempdir().expect("a folder");
+    let clock = Arc::new(AtomicI64::new(BEGINNING));
+    let sites = servers(0, &clock);
+    configure(folder.path(), &sites, "from = \"presses\"\nto = \"board\"");
+    let config = folder.path().join("chestnut.toml");
+    let mut text = std::fs::read_to_string(&config).expect("a configuration");
+    for (number, entries) in orchard_entries(10_000, jiff::civil::date(2026, 10, 5)).chunks(250).enumerate() {
+        let (crew, board) = (format!("crew-{number}"), format!("board-{}", number % 4));
+        let path = sites[0].with(|server| server.add_calendar("office", &crew, &crew, ""));
+        sites[0].with(|server| {
+            entries.iter().for_each(|entry| drop(server.store(&path, &entry.name, &entry.text)))
+        });
+        if number < 4 {
+            let path = sites[1].with(|server| server.add_calendar("office", &board, &board, ""));
+            text += &format!("[calendar.{board}]\naccount = \"b\"\npath = \"{path}\"\n");
+        }
+        text += &format!(
+            "[calendar.{crew}]\naccount = \"a\"\npath = \"{path}\"\n[route.r-{number}]\nfrom = \"{crew}\"\nto = \"{board}\"\n"
+        );
+    }
+    std::fs::write(config, text).expect("written");
+    sync(folder.path());
+    let mut command = Command::new(env!("CARGO_BIN_EXE_chestnut"));
+    command.args(["report", "page.html", "--quiet"]).current_dir(folder.path());
+    let began = Instant::now();
+    let status = command.env_clear().env("CHESTNUT_NOW", NOW).status().expect("the program");
+    let took = began.elapsed().as_secs_f64();
+    assert!(status.success(), "{status}");
+    let page = std::fs::metadata(folder.path().join("page.html")).expect("a page");
+    if let Some(kept) = std::env::var_os("CHESTNUT_PAGE") {
+        std::fs::copy(folder.path().join("page.html"), kept).expect("copied");
+    }
+    (took, page.len() as f64 / 1_048_576.0)
+}
+
 #[expect(clippy::print_stdout, reason = "a benchmark prints its figures")]
 fn main() {
     let sizes: Vec<usize> = std::env::args().filter_map(|a| a.parse().ok()).collect();
@@ -117,4 +155,6 @@ fn main() {
             );
         }
     }
+    let (seconds, megabytes) = report();
+    println!("report: 40 routes, 10,000 entries: {seconds:.2} s, {megabytes:.2} MB");
 }
