@@ -13,6 +13,7 @@ chestnut demo "$work/orchard" --keep >"$work/demo.txt" &
 demo=$!
 trap 'kill $demo $xvfb 2>/dev/null || true; rm -rf "$work"' EXIT
 until grep -q "Press Ctrl-C" "$work/demo.txt" 2>/dev/null; do sleep 0.2; done
+chestnut route resume bookings --config "$work/orchard/chestnut.toml" >/dev/null
 
 # picture NAME SHELL-COMMAND: types the command into a terminal and takes what shows.
 picture() {
@@ -60,7 +61,7 @@ change orchard-0013.ics 's/^SUMMARY:\(.*\)/SUMMARY:\1 (cancelled?)/'
 curl -sf -u office:office-pw -X DELETE "${url}office/calendars/presses/orchard-0018.ics"
 picture preview "chestnut preview"
 picture sync "chestnut sync -v"
-picture probe "chestnut probe crew press-times"
+picture probe "chestnut probe crew taken"
 picture agenda "chestnut agenda presses market market-days board --week 2026-10-14"
 picture agenda-month "chestnut agenda --month"
 picture agenda-beside "chestnut agenda presses board --from 2026-10-12 --days 3 --beside"
@@ -77,18 +78,17 @@ curl -sf -u board:board-pw "$at" | sed 's/^SUMMARY:.*/SUMMARY:Crate painting\r/;
   curl -sf -u board:board-pw -T - -H 'Content-Type: text/calendar' "$at"
 curl -sf -u board:board-pw -X DELETE "$(on_board "Delivery van")"
 change orchard-0024.ics 's/^SUMMARY:\(.*\)/SUMMARY:\1 (moved)/'
-picture compare "chestnut compare presses-to-board crew"
+picture compare "chestnut compare bookings crew"
 picture why "chestnut why painting; echo; chestnut why van"
 picture status "chestnut status"
-chestnut compare presses-to-board --then-sync >/dev/null --config "$work/orchard/chestnut.toml" || true
-picture history "chestnut history --last 12; echo; chestnut history 26"
-picture undo "chestnut undo 26 --yes; echo; chestnut status"
+chestnut compare bookings --then-sync >/dev/null --config "$work/orchard/chestnut.toml" || true
+run=$(chestnut history --route bookings --last 1 --json --config "$work/orchard/chestnut.toml" | sed -n 's/^ *"run": \([0-9]*\),/\1/p')
+picture history "chestnut history --last 12; echo; chestnut history $run"
+picture undo "chestnut undo $run --yes; echo; chestnut status"
 for i in $(seq -w 20 59); do
   curl -s -o /dev/null -u office:office-pw -X DELETE "${url}office/calendars/presses/orchard-00$i.ics"
 done
 # Somebody renames a stall at the packhouse, and somebody else on the phone.
-phones=$(sed -n '/^\[calendar.phones\]/,/^$/s/^path *= *"\(.*\)"/\1/p' "$work/orchard/chestnut.toml")
-sed -i 's/^between = .*/&\ndisagree = "hold"/' "$work/orchard/chestnut.toml"
 rename() { # USER SERVER PATH WORDS: one booking
   curl -sf -u "$1" -X PROPFIND -H 'Depth: 1' "${2%/}$3" | grep -o '/[^<> ]*\.ics' | while read -r href; do
     if curl -sf -u "$1" "${2%/}$href" | grep -q "UID:orchard-0012@"; then
@@ -99,10 +99,11 @@ rename() { # USER SERVER PATH WORDS: one booking
   done
 }
 rename office:office-pw "$url" /office/calendars/market/ "Press hall: early apples, all hands"
-rename board:board-pw "$cloud" "$phones" "Press hall: cider apples"
+rename board:board-pw "$cloud" /board/calendars/phones/ "Press hall: cider apples"
+chestnut route resume bookings --config "$work/orchard/chestnut.toml" >/dev/null
 picture held "chestnut sync >/dev/null; chestnut held"
 # The page for others: in light, in dark, and on a telephone.
-(cd "$work/orchard"; chestnut route resume presses-to-board; chestnut sync; chestnut report "$work/page.html" --compare --since "7 days") >/dev/null || true
+(cd "$work/orchard"; chestnut sync; chestnut report "$work/page.html" --compare --since "7 days") >/dev/null || true
 browser() { chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --allow-file-access-from-files "$@" >/dev/null 2>&1; }
 browser --window-size=1280,1300 --screenshot="$here/report.png" "file://$work/page.html"
 browser --window-size=1280,6000 --blink-settings=preferredColorScheme=0 --screenshot="$work/dark.png" "file://$work/page.html"
@@ -111,4 +112,4 @@ convert "$work/dark.png" -crop "1280x1300+0+$((end - 1270))" +repage "$here/repo
 echo "<body style='margin:0'><iframe src=page.html width=390 height=4000 style='border:0'></iframe>" >"$work/phone.html"
 browser --window-size=390,4000 --screenshot="$work/phone.png" "file://$work/phone.html"
 convert "$work/phone.png" -crop 390x900 +repage -delete 3--1 -bordercolor '#888' -border 1 +append "$here/report-phone.png"
-picture demo "chestnut demo --color always | tail -42"
+picture demo "chestnut demo --color always | tail -62 | head -42"

@@ -15,6 +15,10 @@ use crate::settings::write_private;
 use crate::words::{folder_in_use, narration, no_random_numbers, no_stand_ins};
 
 const ENTRIES: usize = 150;
+/// All lines that a command says.
+const ALL: usize = usize::MAX;
+/// It is told on a screen of this size.
+const SCREEN: (usize, usize) = (80, 20);
 
 /// Runs a command line, as the program does.
 type RunCommand = fn(&[&str], &mut Io<'_>) -> ExitCode;
@@ -37,13 +41,11 @@ pub(crate) fn run(
     let folder = dir.map(Path::to_owned).or(temporary.clone()).unwrap_or_default();
     let (office, board) = start_servers(now.as_millisecond(), clock)?;
     let config = write_configuration(&folder, &office, &board)?;
-    let mut demo = Demo { run_command, io, config, told: !common.json && !common.quiet, steps: Vec::new() };
+    let told = !common.json && !common.quiet;
+    let mut demo = Demo { run_command, io, config, told, steps: Vec::new(), is_well: true };
     demo.play(&office, &board)?;
-    let Demo { steps, .. } = demo;
-    let code = match steps.iter().all(|s| s.exit_status == 0) {
-        true => ExitCode::Ok,
-        false => ExitCode::Failed,
-    };
+    let Demo { steps, is_well, .. } = demo;
+    let code = if is_well { ExitCode::Ok } else { ExitCode::Failed };
     let report = Report { folder: folder.display().to_string(), steps };
     show(common, io, &report, || narration::ending(&folder, keep))?;
     if keep {
@@ -70,6 +72,7 @@ fn start_servers(now_ms: i64, clock: Clock) -> Result<(Site, Site), Failure> {
     let packhouse = orchard_server(ENTRIES, now_ms);
     let mut cloud = Server::new(&["board"], now_ms - 86_400_000);
     cloud.add_calendar("board", "board", "Notice board", "#3366aa");
+    cloud.add_calendar("board", "phones", "Stall phones", "#7a3e1d");
     cloud.habits = Temper::Rewriting.habits();
     let mut sites = serve_on_thread(vec![packhouse, cloud], clock)?.into_iter();
     sites.next().zip(sites.next()).ok_or_else(no_stand_ins)
@@ -105,21 +108,46 @@ path    = "/office/calendars/presses/"
 account = "packhouse"
 name    = "Market stalls"
 
+[calendar.market-days]
+feed = "{}feeds/market-days.ics"
+
 [calendar.board]
 account = "cloud"
 path    = "/board/calendars/board/"
 
-[route.presses-to-board]
+[calendar.phones]
+account = "cloud"
+name    = "Stall phones"
+
+[calendar.kiosk]
+file = "kiosk.ics"
+
+# The bookings of the presses, and the town's market days, on the notice board.
+[route.bookings]
 from      = "presses"
 to        = "board"
 only      = {{ kinds = ["events", "tasks"] }}
 deletions = "carry"
+deletion-limit = 2
 
-[route.market-to-board]
-from = "market"
+[route.days]
+from = "market-days"
 to   = "board"
+
+# The market crew has its bookings on phones, and may change them there.
+[route.crew]
+between  = ["market", "phones"]
+disagree = "hold"
+
+# A kiosk in the yard shows when the stalls are taken, and nothing else.
+[route.taken]
+from       = "market"
+to         = "kiosk"
+carry      = "busy"
+busy-title = "Stalls taken"
+window     = {{ past = "7 days", ahead = "3 months" }}
 "#,
-        office.url, board.url
+        office.url, board.url, office.url
     );
     std::fs::write(&config, text)?;
     Ok(config)
@@ -131,98 +159,107 @@ struct Demo<'d, 'io> {
     config: PathBuf,
     told: bool,
     steps: Vec<Step>,
+    /// Every command ended as it should.
+    is_well: bool,
 }
 
 impl Demo<'_, '_> {
     fn play(&mut self, office: &Site, board: &Site) -> Result<(), Failure> {
         self.say(narration::TWO_SERVERS)?;
-        self.say(narration::FIRST_LOOK)?;
-        self.command(&["account", "test"])?;
-        self.say(narration::ITS_CONFIGURATION)?;
-        self.command(&["calendar", "list", "packhouse"])?;
-        self.say(narration::A_TOWN_FEED)?;
-        let feed = format!("{}feeds/market-days.ics", office.url);
-        self.command(&["calendar", "add", "market-days", "--feed", &feed])?;
-        self.add_route("\n[route.days-to-board]\nfrom = \"market-days\"\nto   = \"board\"\n")?;
+        self.command(&["account", "test", "packhouse"], 6, ExitCode::Ok)?;
         self.say(narration::WHAT_WOULD_HAPPEN)?;
-        self.command(&["preview"])?;
-        self.command(&["sync", "--yes"])?;
+        self.command(&["preview", "days"], 5, ExitCode::Ok)?;
+        self.say(narration::FIRST_SYNC)?;
+        self.command(&["sync", "--yes"], ALL, ExitCode::Ok)?;
         self.say(narration::DOES_IT_ARRIVE)?;
-        self.command(&["probe", "presses-to-board"])?;
-        self.say(narration::A_CHANGE)?;
+        self.command(&["probe", "bookings"], ALL, ExitCode::Ok)?;
+        self.say(narration::HERE_AND_THERE)?;
         let van = "SUMMARY:Delivery van to the market\r\n";
-        change(office, "presses", van, van, "SUMMARY:Delivery van to the market, second round\r\n");
-        self.command(&["sync", "-v"])?;
-        self.say(narration::A_DELETION)?;
+        change(office, "presses", van, van, "SUMMARY:Delivery van, second round\r\n");
         delete(office, "presses", "SUMMARY:Crate washing\r\n");
-        self.command(&["sync", "presses-to-board", "-v"])?;
-        self.say(narration::NOTHING_NEW)?;
-        self.command(&["sync"])?;
-        self.say(narration::A_KIOSK)?;
-        self.add_route(
-            "\n[calendar.kiosk]\nfile = \"kiosk.ics\"\n\n[route.press-times]\nfrom       = \"presses\"\n\
-             to         = \"kiosk\"\ncarry      = \"busy\"\nbusy-title = \"Presses taken\"\n\
-             window     = { past = \"7 days\", ahead = \"3 months\" }\n",
-        )?;
-        self.command(&["sync", "press-times", "--yes"])?;
-        self.say(narration::BOTH_WAYS)?;
-        self.command(&["calendar", "create", "cloud", "Stall phones", "--as", "phones"])?;
-        self.command(&["route", "add", "crew", "--between", "market,phones"])?;
-        self.command(&["sync", "crew", "--yes"])?;
-        self.say(narration::TWO_EDITS)?;
         let uid = "UID:orchard-0001@coop.example\r\n";
-        change(board, "stall-phones", uid, "SUMMARY:Picking crew", "SUMMARY:With ladders: picking crew");
+        change(board, "phones", uid, "SUMMARY:Picking", "SUMMARY:Ladders: picking");
         change(office, "market", uid, uid, &format!("{uid}X-CRATES:12\r\n"));
-        self.command(&["sync", "crew", "-v"])?;
+        self.command(&["sync", "bookings", "crew", "-v"], ALL, ExitCode::Ok)?;
+        let run = self.last_run("bookings");
+        self.say(narration::TOO_MUCH)?;
+        change(board, "phones", uid, "Ladders: picking crew\\, north rows", "Early crew");
+        change(office, "market", uid, "Ladders: picking crew\\, north rows", "Late crew");
+        for _ in 0..3 {
+            delete(office, "presses", "SUMMARY:Tasting with the juice buyer\r\n");
+        }
+        self.command(&["sync", "--quiet"], ALL, ExitCode::Waiting)?;
+        self.command(&["held"], ALL, ExitCode::Waiting)?;
+        self.say(narration::DECIDED)?;
+        self.command(&["decide", "2", "phones", "--quiet"], ALL, ExitCode::Ok)?;
+        self.command(&["decide", "1", "keep", "--quiet"], ALL, ExitCode::Ok)?;
+        self.command(&["sync", "bookings", "crew"], ALL, ExitCode::Ok)?;
         self.say(narration::ARE_THEY_ALIKE)?;
-        self.command(&["compare", "presses-to-board", "crew"])?;
-        self.command(&["why", "van", "market", "second", "round"])?;
-        self.command(&["status"])?;
-        self.command(&["history"])
+        self.command(&["compare", "crew"], ALL, ExitCode::Ok)?;
+        self.say(narration::TAKEN_BACK)?;
+        self.command(&["undo", &run.to_string(), "--yes"], 7, ExitCode::Ok)?;
+        self.say(narration::THE_WEEK)?;
+        self.command(
+            &["agenda", "presses", "board", "market", "kiosk", "--week", "--grid"],
+            ALL,
+            ExitCode::Ok,
+        )
     }
 
-    /// As somebody would with an editor.
-    fn add_route(&self, text: &str) -> Result<(), Failure> {
-        use std::io::Write as _;
-        Ok(std::fs::OpenOptions::new().append(true).open(&self.config)?.write_all(text.as_bytes())?)
+    /// The number of a route's last run.
+    fn last_run(&mut self, route: &str) -> i64 {
+        let (_, output) = self.quietly(&["history", "--route", route, "--last", "1", "--json"]);
+        let told: serde_json::Value = serde_json::from_str(&output).unwrap_or_default();
+        told["runs"][0]["run"].as_i64().unwrap_or_default()
     }
 
     fn say(&mut self, text: &str) -> Result<(), Failure> {
         if self.told {
-            writeln!(self.io.out, "{}", style::paint(style::FAINT, format!("# {text}")))?;
+            let lines = text.lines().map(|line| style::paint(style::FAINT, format!("# {line}")));
+            let lines: Vec<_> = lines.collect();
+            writeln!(self.io.out, "\n{}", lines.join("\n"))?;
         }
         Ok(())
     }
 
-    fn command(&mut self, words: &[&str]) -> Result<(), Failure> {
+    /// Runs a command as it would be typed, and shows its first lines.
+    fn command(&mut self, words: &[&str], lines: usize, expected: ExitCode) -> Result<(), Failure> {
         let typed = format!("chestnut {}", words.join(" "));
         if self.told {
             writeln!(self.io.out, "{}", style::paint(style::STRONG, format!("$ {typed}")))?;
         }
+        let (code, output) = self.quietly(words);
+        if self.told {
+            for line in output.lines().take(lines) {
+                writeln!(self.io.out, "{line}")?;
+            }
+            if let Some(more) = output.lines().count().checked_sub(lines).filter(|more| *more > 0) {
+                writeln!(self.io.out, "{}", style::paint(style::FAINT, narration::more_lines(more)))?;
+            }
+            self.io.out.flush()?;
+        }
+        self.is_well &= code == expected;
+        self.steps.push(Step { command: typed, exit_status: code.number(), output });
+        Ok(())
+    }
+
+    fn quietly(&mut self, words: &[&str]) -> (ExitCode, String) {
         let config = self.config.display().to_string();
         let mut arguments = vec!["chestnut", "--config", &config];
         arguments.extend(words);
         let mut output = Vec::new();
-        let code = {
-            let io = &mut *self.io;
-            let mut inner = Io {
-                out: &mut output,
-                err: io.err,
-                color: io.color,
-                progress: io.progress,
-                can_ask: false,
-                screen: io.screen,
-                environment: io.environment.clone(),
-            };
-            (self.run_command)(&arguments, &mut inner)
+        let io = &mut *self.io;
+        let mut inner = Io {
+            out: &mut output,
+            err: io.err,
+            color: io.color,
+            progress: io.progress,
+            can_ask: false,
+            screen: Some(SCREEN),
+            environment: io.environment.clone(),
         };
-        let output = String::from_utf8_lossy(&output).into_owned();
-        if self.told {
-            writeln!(self.io.out, "{output}")?;
-            self.io.out.flush()?;
-        }
-        self.steps.push(Step { command: typed, exit_status: code.number(), output });
-        Ok(())
+        let code = (self.run_command)(&arguments, &mut inner);
+        (code, String::from_utf8_lossy(&output).into_owned())
     }
 }
 

@@ -49,7 +49,7 @@ pub(crate) fn left_out_words(reason: &str, number: usize) -> String {
         "kind-not-accepted" => entries("of a kind that the far calendar does not accept"),
         "outside-window" => entries("outside the window"),
         "takes-no-time" => {
-            by_kind("entry", "entries", "free, declined, called off, or no event: no time is taken")
+            by_kind("entry taking no time", "entries taking no time", "free, declined, called off, no event")
         }
         "time-not-understood" => entries("whose time is not understood"),
         "copy-of-another-route" => by_kind("copy", "copies", "made by a route"),

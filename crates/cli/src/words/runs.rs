@@ -31,7 +31,7 @@ pub(crate) fn scheduler_lines(calendars: &[String], people: People) -> String {
 
 /// What to do about what is held.
 pub(crate) fn held_lines() -> &'static str {
-    "What is held waits for you: `chestnut held` shows it, `chestnut decide NUMBER CHOICE` answers.\n"
+    "What is held waits for you: chestnut held, then chestnut decide NUMBER CHOICE\n"
 }
 
 /// What to do about a route that is no longer in the configuration.

@@ -46,8 +46,10 @@ pub(crate) fn follow_at_next_run(routes: &[String]) -> String {
 pub(crate) fn undone_as(taken: &Taken) -> String {
     let counts = counts_words(taken);
     match taken.run {
-        Some(run) => format!("Taken back, as run {run}: {counts}. `chestnut undo {run}` does it again.\n"),
-        None => format!("Taken back: {counts}.\n"),
+        Some(run) => {
+            format!("Taken back, as run {run}: {counts}\n  do it again after all: chestnut undo {run}\n")
+        }
+        None => format!("Taken back: {counts}\n"),
     }
 }
 
@@ -55,8 +57,8 @@ pub(crate) fn undone_as(taken: &Taken) -> String {
 pub(crate) fn restored_as(taken: &Taken) -> String {
     let counts = counts_words(taken);
     match taken.run {
-        Some(run) => format!("Done, as run {run}: {counts}. `chestnut undo {run}` takes it back.\n"),
-        None => format!("Done: {counts}.\n"),
+        Some(run) => format!("Done, as run {run}: {counts}\n  take it back: chestnut undo {run}\n"),
+        None => format!("Done: {counts}\n"),
     }
 }
 

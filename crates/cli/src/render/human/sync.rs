@@ -92,9 +92,9 @@ pub(crate) fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
         out += &format!("{route}: {copies} {words}\n");
     }
     if run.disagreements > 0 {
-        let entries = count(run.disagreements, "entry", "entries");
+        let settled = count(run.disagreements, "disagreement settled", "disagreements settled");
         out += &format!(
-            "{route}: calendars disagreed about {entries}; what did not count is kept: chestnut history {}\n",
+            "{route}: {settled}; what did not count is kept: chestnut history {}\n",
             run.run.unwrap_or_default()
         );
     }
