@@ -10,8 +10,8 @@ use chestnut_caldav::protocol::{
 };
 use chestnut_core::ical::{Limits, parse_one, write};
 use chestnut_core::{
-    Bounds, CalendarText, Carry, Entry, EventUid, Habits, Identity, MergeSide, Shows, Window, merge,
-    read_snapshot, single_entries, undo_habits, write_snapshot,
+    Bounds, CalendarText, Carry, Entry, EventUid, FreeBusy, Habits, Identity, MergeSide, Shows, Window,
+    merge, read_snapshot, single_entries, undo_habits, write_snapshot,
 };
 use http::HeaderMap;
 use jiff::Timestamp;
@@ -58,7 +58,7 @@ fn look_at(entry: &Entry) {
         let again = Entry::parse(&text, &Limits::default());
         assert!(again.is_ok(), "what was written can be read: {again:?}");
         drop(undo_habits(entry, &copy, &Habits::default()));
-        drop(merge(Some(entry), &[MergeSide { before: Some(entry), now: &copy }], &[0]));
+        drop(merge(Some(entry), &[MergeSide { before: Some(entry), now: &copy }], &|_| vec![0]));
     }
 }
 
@@ -124,6 +124,9 @@ pub fn feed(bytes: &[u8]) {
     let charset = [None, Some("utf-8"), Some("iso-8859-1"), Some("utf-16le"), Some("shift_jis")];
     let charset = charset[usize::from(*first) % charset.len()];
     drop(read_snapshot(rest));
+    if let Ok(free_busy) = FreeBusy::read(rest, charset) {
+        drop(free_busy.entries(&free_busy.entries(&[])));
+    }
     let Ok(text) = CalendarText::read(rest, charset, &Limits::default()) else { return };
     let plain = |text: &str| text.replace('\r', "");
     let kept: Vec<_> =

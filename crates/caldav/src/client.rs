@@ -417,6 +417,36 @@ impl Client {
         protocol::read_feed(answer, known)
     }
 
+    /// Asks when the owner of a calendar is taken (RFC 4791, 7.10). Returns the text of the answer; `None` where the server
+    /// does not answer such questions.
+    ///
+    /// # Errors
+    /// No answer, or a refused sign-in.
+    pub async fn free_busy(
+        &self,
+        calendar: &Url,
+        from: Timestamp,
+        to: Timestamp,
+    ) -> Result<Option<Vec<u8>>, DavError> {
+        let request = protocol::free_busy_query(calendar, from, to);
+        let answer = self.send_unless(&request, protocol::answers_no_free_busy).await?;
+        if protocol::answers_no_free_busy(&answer) {
+            return Ok(None);
+        }
+        protocol::read_free_busy(answer).map(Some)
+    }
+
+    /// Reads what is published at an address.
+    ///
+    /// # Errors
+    /// No answer, or one that is no whole text.
+    pub async fn published(&self, url: &Url) -> Result<protocol::FeedText, DavError> {
+        match self.feed(url, None).await? {
+            FeedAnswer::Text(text) => Ok(text),
+            FeedAnswer::Unchanged => Err(DavError::NotAFeed { instead: Instead::UnchangedFromNothing }),
+        }
+    }
+
     /// Lists every entry with its ETag.
     ///
     /// # Errors

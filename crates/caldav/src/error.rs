@@ -95,6 +95,8 @@ pub enum Asked {
     Entry,
     /// A feed.
     Feed,
+    /// When somebody is taken.
+    FreeBusy,
     /// A new calendar.
     NewCalendar,
     /// Another name for a calendar.

@@ -22,7 +22,7 @@ use crate::values::{DurationValue, TIMES, TimeValue, parse_duration, parse_time,
 use crate::zones::resolve_zone;
 
 /// Hostile texts hold millions: they end here, before they fill the memory.
-const MOST_ENTRIES: usize = 250_000;
+pub(crate) const MOST_ENTRIES: usize = 250_000;
 
 /// A calendar's text, taken apart.
 #[derive(Debug, Clone)]
@@ -106,6 +106,10 @@ pub enum NotACalendar {
     Other(String),
     /// Several calendars, one after the other.
     Several(usize),
+    /// No VFREEBUSY, where free-busy time was expected.
+    NoFreeBusy,
+    /// Free-busy time with a period that is none; untrusted text.
+    PeriodNotUnderstood(String),
     /// More entries than any calendar has.
     TooMany {
         /// The bound.
@@ -378,7 +382,8 @@ impl CalendarText {
     }
 }
 
-fn read_objects(
+/// Reads the VCALENDARs of a text, and what was odd about it.
+pub(crate) fn read_objects(
     bytes: &[u8],
     charset: Option<&str>,
     limits: &Limits,

@@ -183,7 +183,8 @@ fn seconds(at: DateTime) -> i64 {
     at.to_zoned(TimeZone::UTC).map_or(0, |zoned| zoned.timestamp().as_second())
 }
 
-fn joined(spans: impl Iterator<Item = (i64, i64)>) -> Vec<(i64, i64)> {
+/// Joins spans that overlap or touch.
+pub(crate) fn joined(spans: impl Iterator<Item = (i64, i64)>) -> Vec<(i64, i64)> {
     let mut ends: BTreeMap<i64, i64> = BTreeMap::new();
     for (start, end) in spans.filter(|(start, end)| start < end) {
         let known = ends.entry(start).or_insert(end);
@@ -200,7 +201,7 @@ fn joined(spans: impl Iterator<Item = (i64, i64)>) -> Vec<(i64, i64)> {
 }
 
 /// What of the first is not covered by the second; both are joined, and in order.
-fn uncovered(spans: &[(i64, i64)], by: &[(i64, i64)]) -> Vec<(i64, i64)> {
+pub(crate) fn uncovered(spans: &[(i64, i64)], by: &[(i64, i64)]) -> Vec<(i64, i64)> {
     let mut left = Vec::new();
     for (start, end) in spans {
         let mut from = *start;

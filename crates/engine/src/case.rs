@@ -232,7 +232,8 @@ pub(crate) fn rough_span(entry: &Entry) -> (i64, i64) {
 
 const DAY: i64 = 86_400;
 
-fn span_in(main: &Component<'_>) -> Option<(i64, i64)> {
+/// When a component takes place, in seconds since 1970; of a series, the first time.
+pub(crate) fn span_in(main: &Component<'_>) -> Option<(i64, i64)> {
     let at = |name: &str| {
         let property = main.property(name)?;
         let zone = property.param("TZID").and_then(|id| resolve_zone(&id));

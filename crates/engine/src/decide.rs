@@ -13,7 +13,7 @@ use chestnut_core::{
 use chestnut_store::{CalendarFacts, Text};
 use jiff::Timestamp;
 
-use crate::case::{Case, Kept, Place, Stands};
+use crate::case::{Case, Kept, Place, Stands, span_in};
 use crate::rule::{Policy, Rule};
 
 /// What is to be done in one calendar.
@@ -255,6 +255,14 @@ impl Decider<'_> {
         }
     }
 
+    /// Tells whether the source tells of the time of a far entry: free-busy time has ends, and what lies outside is neither
+    /// taken nor gone.
+    fn tells_of(&self, far: &Place) -> bool {
+        let Some(known) = self.facts.first().and_then(|facts| facts.known.as_ref()) else { return true };
+        let span = far.stands.entry().and_then(|entry| span_in(entry.main_component()));
+        span.is_none_or(|(from, to)| known.iter().any(|(start, end)| *start <= from && to <= *end))
+    }
+
     fn carry_changed(&self, case: &Case) -> bool {
         case.row.as_ref().is_some_and(|row| row.agreed.is_some() && row.form != self.form)
     }
@@ -277,7 +285,7 @@ impl Decider<'_> {
         let pair = Pair {
             link: facts,
             agreed: in_step,
-            source: side(&source.stands),
+            source: if self.tells_of(far) { side(&source.stands) } else { unless_there(&source.stands) },
             target: if far.let_go { Side::Gone } else { side(&far.stands) },
             origin: far.origin,
             carry_changed: self.carry_changed(case),
@@ -449,6 +457,14 @@ const DAY: i64 = 86_400;
 
 /// A view that no entry has.
 const NEVER: Fingerprint = Fingerprint([0; 16]);
+
+/// As [`side`]; what is not there is unknown.
+fn unless_there(stands: &Stands) -> Side<'_> {
+    match side(stands) {
+        Side::Gone => Side::Unknown,
+        other => other,
+    }
+}
 
 fn side(stands: &Stands) -> Side<'_> {
     match stands {

@@ -31,7 +31,9 @@ mod story;
 mod under_way;
 mod undo;
 
-pub use calendar::{Abilities, Calendar, CalendarError, DiskAct, FeedCalendar, FileCalendar, FolderCalendar};
+pub use calendar::{
+    Abilities, Calendar, CalendarError, DiskAct, FeedCalendar, FileCalendar, FolderCalendar, FreeBusyCalendar,
+};
 pub use case::start_text;
 pub use compare::{Cause, Comparison, Difference, Finding, Standing, compare_route, last_comparison};
 pub use error::RunError;

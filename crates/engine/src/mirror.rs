@@ -246,6 +246,7 @@ impl<'r> Mirror<'r> {
         }
         settle(&mut facts, &noted, changed, self.end.calendar.has_final_ctags());
         facts.read = true;
+        facts.known = self.end.calendar.known().or(facts.known.take());
         facts.tags_schedules |= self.end.calendar.tags_schedules();
         facts.habits.clone_from(&self.facts.borrow().habits);
         if facts.sync_token != began_with.sync_token || facts.ctag != began_with.ctag {
@@ -316,7 +317,21 @@ impl<'r> Mirror<'r> {
     }
 
     async fn listing(&self) -> Result<Listing, RunError> {
+        if self.end.calendar.is_partial() {
+            self.end.calendar.recall(self.standing()?);
+        }
         self.end.calendar.listing().await.map_err(|e| self.end.failed(e))
+    }
+
+    /// What is known to stand there.
+    fn standing(&self) -> Result<Vec<Entry>, RunError> {
+        let mut entries = Vec::new();
+        for href in self.store.hrefs_in(self.id, ObjectState::Present)? {
+            let body = self.store.object_at(self.id, &href)?.and_then(|object| object.body);
+            let text = body.map(|body| self.store.text(body)).transpose()?.flatten();
+            entries.extend(text.and_then(|text| Entry::parse(&text, &Limits::default()).ok()));
+        }
+        Ok(entries)
     }
 
     /// Compares the whole listing with what is known, without holding what is known.

@@ -69,6 +69,8 @@ pub struct Seen<'s> {
     pub as_of: Option<Timestamp>,
     /// The addresses of whoever it belongs to.
     pub addresses: Vec<String>,
+    /// Of which time it tells, in seconds since 1970; `None`: of all.
+    pub known: Option<Vec<(i64, i64)>>,
 }
 
 /// What an entry is to the routes that know it.
@@ -101,7 +103,7 @@ pub async fn look_at<'s>(
     let moments = [facts.checked_at, facts.changed_at, facts.taken_at];
     let as_of = moments.into_iter().flatten().max().and_then(|at| Timestamp::from_second(at).ok());
     let addresses = facts.addresses.unwrap_or_default();
-    Ok(Seen { store, calendar: mirror.id, as_of, addresses })
+    Ok(Seen { store, calendar: mirror.id, as_of, addresses, known: facts.known })
 }
 
 impl Seen<'_> {

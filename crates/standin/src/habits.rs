@@ -178,6 +178,8 @@ habits! {
     DigestOnly,
     /// A REPORT without `Depth: 1` returns nothing.
     DepthNeeded,
+    /// It does not tell when somebody is taken (RFC 4791, 7.10).
+    NoFreeBusy,
     /// MKCALENDAR keeps only the name.
     ForgetfulMkcalendar,
     /// There is no MKCALENDAR, extended MKCOL alone makes calendars.

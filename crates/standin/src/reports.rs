@@ -26,6 +26,7 @@ pub(crate) fn report(server: &Server, request: &ServerRequest, path: &str, user:
     match root.name.as_str() {
         "calendar-multiget" => multiget(server, collection, path, &root),
         "calendar-query" => query(server, collection, path, &root),
+        "free-busy-query" => free_busy(server, collection, &root),
         "sync-collection" => sync(server, collection, path, &root),
         _ => server.condition(403, "supported-report", None),
     }
@@ -217,4 +218,28 @@ fn entry_part(server: &Server, path: &str, name: &str, object: Option<&Object>) 
         .into_bytes(),
         None => missing(&href),
     }
+}
+
+/// When single events with times in UTC take place (RFC 4791, 7.10): enough for bookings that do not recur.
+fn free_busy(server: &Server, collection: &Collection, root: &Element) -> Reply {
+    if server.has(Habit::NoFreeBusy) {
+        return server.condition(403, "supported-report", None);
+    }
+    let range = root.children.iter().find(|child| child.name == "time-range");
+    let edge = |name: &str| {
+        let found = range.and_then(|range| range.attributes.iter().find(|attribute| attribute.0 == name));
+        found.map(|attribute| attribute.1.clone()).unwrap_or_default()
+    };
+    let (from, to) = (edge("start"), edge("end"));
+    let mut text = format!(
+        "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VFREEBUSY\r\nDTSTAMP:{from}\r\nDTSTART:{from}\r\nDTEND:{to}\r\n"
+    );
+    for object in collection.objects.values() {
+        let value =
+            |name: &str| object.text.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(':'));
+        if let (Some(start), Some(end)) = (value("DTSTART"), value("DTEND")) {
+            text += &format!("FREEBUSY:{start}/{end}\r\n");
+        }
+    }
+    Reply::status(200).body("text/calendar; charset=utf-8", text + "END:VFREEBUSY\r\nEND:VCALENDAR\r\n")
 }

@@ -289,6 +289,8 @@ pub struct CalendarFacts {
     pub unread_before: Option<i64>,
     /// Properties that its server was seen to change, and in how many entries.
     pub habits: BTreeMap<String, u32>,
+    /// Of which time it tells, in seconds since 1970, joined; `None`: of all.
+    pub known: Option<Vec<(i64, i64)>>,
     /// For a calendar that is made out of another: up to which change of that it was made, for which window, since
     /// when, and by which rule.
     pub made: Option<Made>,

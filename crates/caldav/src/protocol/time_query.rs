@@ -46,7 +46,7 @@ fn query(calendar: &Url, kind: Kind, filters: &str) -> Request {
     xml_request("REPORT", calendar.clone(), "1", body)
 }
 
-fn utc(at: Timestamp) -> String {
+pub(super) fn utc(at: Timestamp) -> String {
     at.strftime("%Y%m%dT%H%M%SZ").to_string()
 }
 

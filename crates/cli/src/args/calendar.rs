@@ -52,6 +52,9 @@ pub(crate) struct CalendarPlace {
     /// Where the address of a feed is kept, if it is a secret: env:NAME, file:PATH, command:PROGRAM or keyring
     #[arg(long, value_name = "WHERE")]
     pub(crate) feed_from: Option<String>,
+    /// The address of somebody's free-busy time; with --account, of a calendar whose server tells when time is taken
+    #[arg(long, value_name = "URL")]
+    pub(crate) freebusy: Option<String>,
     /// An .ics file
     #[arg(long, value_name = "FILE")]
     pub(crate) file: Option<PathBuf>,

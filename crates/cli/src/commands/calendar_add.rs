@@ -6,6 +6,7 @@ use std::path::Path;
 use chestnut_caldav::protocol::{CalendarInfo, feed_address};
 use chestnut_core::{CalendarFacts, CalendarText, ContentKey, DurationValue, Kind};
 use chestnut_engine::{CalendarError, FileCalendar, FolderCalendar};
+use jiff::Timestamp;
 use toml_edit::Value;
 
 use crate::args::{CalendarAdd, Common};
@@ -56,6 +57,9 @@ fn look(args: &CalendarAdd, settings: &Settings, io: &Io<'_>) -> Result<Looked, 
     }
     if let Some(folder) = &place.folder {
         return look_at_folder(args, settings, folder);
+    }
+    if let Some(address) = &place.freebusy {
+        return look_at_free_busy(args, settings, &connections, address);
     }
     let secret = place.feed_from.as_deref();
     let secret =
@@ -113,11 +117,7 @@ fn look_at_feed(
     feed: &FeedSource,
 ) -> Result<Looked, Failure> {
     if let FeedSource::Address(address) = feed {
-        let url = feed_address(address);
-        let url = url.ok_or_else(not_a_feed)?;
-        if url.password().is_some() || !url.username().is_empty() {
-            return Err(feed_with_password());
-        }
+        checked_address(address)?;
     }
     let calendar = connections.feed(&args.calendar, feed, args.account.as_deref())?;
     let failed = |error: CalendarError| unreadable(args, &error);
@@ -141,6 +141,41 @@ fn look_at_feed(
         report.odd.push(NEW_UIDS.to_owned());
     }
     Ok(Looked { keys, report })
+}
+
+fn look_at_free_busy(
+    args: &CalendarAdd,
+    settings: &Settings,
+    connections: &Connections<'_>,
+    address: &str,
+) -> Result<Looked, Failure> {
+    checked_address(address)?;
+    let source = FeedSource::Address(address.to_owned());
+    let calendar = connections.free_busy(&args.calendar, &source, args.account.as_deref())?;
+    let free_busy = block_on(calendar.look())?.map_err(|error| unreadable(args, &error))?;
+    let day = |at: i64| {
+        Timestamp::from_second(at).ok().map(|at| at.to_zoned(settings.zone.clone()).date().to_string())
+    };
+    let (first, last) = (free_busy.known().first(), free_busy.known().last());
+    let report = Report {
+        entries: [("times", free_busy.entries(&[]).len())].into(),
+        first: first.and_then(|span| day(span.0)),
+        last: last.and_then(|span| day(span.1 - 1)),
+        ..empty_report(args, "free-busy", Some(false), settings)
+    };
+    let mut keys: Vec<_> =
+        args.account.iter().map(|account| ("account", Value::from(account.as_str()))).collect();
+    keys.push(("freebusy", Value::from(address)));
+    Ok(Looked { keys, report })
+}
+
+/// An address that can be read, without a password in it.
+fn checked_address(address: &str) -> Result<(), Failure> {
+    let url = feed_address(address).ok_or_else(not_a_feed)?;
+    if url.password().is_some() || !url.username().is_empty() {
+        return Err(feed_with_password());
+    }
+    Ok(())
 }
 
 /// The same entries under other UIDs.

@@ -19,7 +19,7 @@ use crate::open::{block_on, load, look_at_state};
 use crate::progress::Bars;
 use crate::render::human::free::human;
 use crate::render::midnight;
-use crate::report::free::{Gap, Report};
+use crate::report::free::{Gap, Report, Unknown};
 use crate::settings::{Connections, parse_duration};
 use crate::words::{
     InWords as _, cannot_be_written, ends_before_it_begins, entry_unreadable, file_unreadable,
@@ -64,6 +64,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let mut taken = Taken {
         busy: BusyTime::default(),
         bounds: Bounds { range: range.clone(), zone: zone.clone() },
+        unknown: Vec::new(),
         troubles: Vec::new(),
     };
     let all: Vec<String> = settings.calendars.keys().cloned().collect();
@@ -78,6 +79,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
             let (name, _) = settings.chosen_calendar(name)?;
             let end = connections.calendar(name).await?;
             let seen = look_at(&store, &end, now, range.start, asked.offline).await?;
+            taken.note_unknown(name, seen.known.as_deref());
             let carry = busy(&seen.addresses);
             seen.each_between(range.clone(), |_, entry| match entry {
                 ReadEntry::Entry(entry) => taken.add(name, &entry, &carry),
@@ -89,13 +91,17 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         Ok::<_, Failure>(())
     }))??;
     let wanted = days.iter().filter_map(|day| span(*day, hours, now.as_second(), &zone));
-    let mut gaps = taken.busy.free_in(&wanted.collect::<Vec<_>>());
+    // Of what nothing is known, nobody can say that it is free.
+    let mut unknown = BusyTime::default();
+    unknown.add_spans(&taken.unknown.iter().map(|one| (one.span.0, one.span.1, false)).collect::<Vec<_>>());
+    let mut gaps = taken.busy.free_in(&unknown.free_in(&wanted.collect::<Vec<_>>()));
     gaps.retain(|(start, end)| SignedDuration::from_secs(end - start) >= at_least);
     let report = Report {
         from: from.to_string(),
         to: to.to_string(),
         calendars: names.to_vec(),
         gaps: gaps.iter().map(|gap| Gap::of(*gap)).collect(),
+        unknown: std::mem::take(&mut taken.unknown),
     };
     if let Some(path) = asked.ics {
         let text = taken.busy.free_busy_text(range, now);
@@ -138,10 +144,20 @@ fn span(day: Date, (from, to): (Time, Time), now: i64, zone: &TimeZone) -> Optio
 struct Taken {
     busy: BusyTime,
     bounds: Bounds,
+    unknown: Vec<Unknown>,
     troubles: Vec<Failure>,
 }
 
 impl Taken {
+    /// Free-busy time has ends: outside of them nothing is known.
+    fn note_unknown(&mut self, calendar: &str, known: Option<&[(i64, i64)]>) {
+        let Some(known) = known else { return };
+        let mut told = BusyTime::default();
+        told.add_spans(&known.iter().map(|span| (span.0, span.1, false)).collect::<Vec<_>>());
+        let range = (self.bounds.range.start, self.bounds.range.end);
+        self.unknown.extend(told.free_in(&[range]).into_iter().map(|span| Unknown::of(calendar, span)));
+    }
+
     fn add(&mut self, calendar: &str, entry: &Entry, carry: &Carry) {
         if entry.kind() != Kind::Event || entry.uid().is_probe() {
             return;

@@ -89,7 +89,7 @@ impl Asking<'_, '_> {
     /// Chooses a calendar: one of the configuration, or a new one; returns its name there. `taken` is the one that
     /// it must not be.
     fn calendar(&mut self, reads: bool, taken: &str) -> Result<String, Failure> {
-        let fits = |place: &Place| reads || !matches!(place, Place::Feed(_));
+        let fits = |place: &Place| reads || !place.is_read_only();
         let known = self.settings.calendars.iter().filter(|(name, c)| *name != taken && fits(&c.place));
         let known: Vec<String> = known.map(|(name, _)| name.clone()).collect();
         let accounts: Vec<String> = self.settings.accounts.keys().cloned().collect();

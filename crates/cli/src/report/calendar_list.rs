@@ -70,7 +70,7 @@ pub(crate) fn configured(settings: Option<&Settings>, account: &str, found: &Fou
     let is = |place: &Place, info: &CalendarInfo| match place {
         Place::Path(path) => same(path, info),
         Place::Name(name) => *name == info.name,
-        Place::Feed(_) | Place::File(_) | Place::Folder(_) => false,
+        Place::Feed(_) | Place::FreeBusy(_) | Place::File(_) | Place::Folder(_) => false,
     };
     let principal = found.principal.as_ref().map(|url| url.path().trim_end_matches('/').to_owned());
     let report = |info: &CalendarInfo| {
@@ -100,8 +100,12 @@ pub(crate) fn configured(settings: Option<&Settings>, account: &str, found: &Fou
 pub(crate) fn others(settings: &Settings) -> Vec<OtherReport> {
     let elsewhere = |place: &Place| match place {
         Place::Path(_) | Place::Name(_) => None,
-        Place::Feed(FeedSource::Address(address)) => Some(feed_place(address)),
-        Place::Feed(FeedSource::Secret(_)) => Some(KEPT_AS_SECRET.to_owned()),
+        Place::Feed(FeedSource::Address(address)) | Place::FreeBusy(FeedSource::Address(address)) => {
+            Some(feed_place(address))
+        }
+        Place::Feed(FeedSource::Secret(_)) | Place::FreeBusy(FeedSource::Secret(_)) => {
+            Some(KEPT_AS_SECRET.to_owned())
+        }
         Place::File(path) | Place::Folder(path) => Some(path.display().to_string()),
     };
     let calendars = settings.calendars.iter().filter_map(|(name, calendar)| {
@@ -109,7 +113,7 @@ pub(crate) fn others(settings: &Settings) -> Vec<OtherReport> {
             name: name.clone(),
             kind: calendar.place.kind(),
             place: elsewhere(&calendar.place)?,
-            rights: rights_word(Some(!matches!(calendar.place, Place::Feed(_)))),
+            rights: rights_word(Some(!calendar.place.is_read_only())),
             routes: routes_of(settings, std::slice::from_ref(name)),
         })
     });

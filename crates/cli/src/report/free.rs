@@ -13,6 +13,29 @@ pub(crate) struct Report {
     pub(crate) calendars: Vec<String>,
     /// Whole gaps, in the order of time.
     pub(crate) gaps: Vec<Gap>,
+    /// Times of which a calendar tells nothing: they are no gaps.
+    pub(crate) unknown: Vec<Unknown>,
+}
+
+/// A time of which a calendar tells nothing.
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub(crate) struct Unknown {
+    pub(crate) calendar: String,
+    pub(crate) start: String,
+    pub(crate) end: String,
+    #[serde(skip)]
+    pub(crate) span: (i64, i64),
+}
+
+impl Unknown {
+    pub(crate) fn of(calendar: &str, (start, end): (i64, i64)) -> Self {
+        Self { calendar: calendar.to_owned(), start: text(start), end: text(end), span: (start, end) }
+    }
+}
+
+fn text(at: i64) -> String {
+    Timestamp::from_second(at).unwrap_or_default().to_string()
 }
 
 /// A time that nothing takes.
@@ -28,7 +51,6 @@ pub(crate) struct Gap {
 
 impl Gap {
     pub(crate) fn of((start, end): (i64, i64)) -> Self {
-        let text = |at: i64| Timestamp::from_second(at).unwrap_or_default().to_string();
         Self { start: text(start), end: text(end), minutes: (end - start) / 60, span: (start, end) }
     }
 }

@@ -37,6 +37,8 @@ pub(crate) enum Place {
     Name(String),
     /// A feed.
     Feed(FeedSource),
+    /// Somebody's free-busy time.
+    FreeBusy(FeedSource),
     /// An `.ics` file.
     File(PathBuf),
     /// A folder of `.ics` files.
@@ -56,14 +58,20 @@ impl Place {
         match self {
             Self::Path(_) | Self::Name(_) => ON_A_SERVER,
             Self::Feed(_) => "feed",
+            Self::FreeBusy(_) => "free-busy",
             Self::File(_) => "file",
             Self::Folder(_) => "folder",
         }
     }
+
+    /// Tells whether it can only be read, whoever signs in.
+    pub(crate) fn is_read_only(&self) -> bool {
+        matches!(self, Self::Feed(_) | Self::FreeBusy(_))
+    }
 }
 
 pub(super) fn calendar(section: &Section<'_>) -> Result<CalendarSettings, Failure> {
-    const PLACES: &[&str] = &["path", "name", "feed", "file", "folder"];
+    const PLACES: &[&str] = &["path", "name", "feed", "freebusy", "file", "folder"];
     section.allow_described(keys::CALENDAR)?;
     let quiet_after = section.duration("quiet-after")?.unwrap_or(QUIET_AFTER);
     let (timeout, max_download) = (section.duration("timeout")?, max_download(section)?);
@@ -81,28 +89,23 @@ pub(super) fn calendar(section: &Section<'_>) -> Result<CalendarSettings, Failur
     match (&place, &account) {
         (Place::Path(_) | Place::Name(_), None) => Err(section.missing("account")),
         (Place::File(_) | Place::Folder(_), Some(_)) => Err(section.wrong("account", Problem::NoSignIn)),
-        (Place::Feed(_), Some(_)) if timeout.is_some() => {
+        (Place::Feed(_) | Place::FreeBusy(_), Some(_)) if timeout.is_some() => {
             Err(section.wrong("timeout", Problem::OfItsAccount))
         }
-        (Place::Feed(_), _) => Ok(CalendarSettings { account, place, quiet_after, timeout, max_download }),
+        (Place::Feed(_) | Place::FreeBusy(_), _) => {
+            Ok(CalendarSettings { account, place, quiet_after, timeout, max_download })
+        }
         _ if timeout.is_some() => Err(section.wrong("timeout", Problem::OfFeeds)),
         _ if max_download.is_some() => Err(section.wrong("max-download", Problem::OfFeeds)),
         _ => Ok(CalendarSettings { account, place, quiet_after, timeout, max_download }),
     }
 }
 
-fn place(section: &Section<'_>, key: &str) -> Result<Place, Failure> {
-    if key == "feed" {
-        if let Ok(Some(table)) = section.section("feed") {
-            return Ok(Place::Feed(FeedSource::Secret(secret_source(&table)?)));
-        }
-        let text = section.needed_text("feed")?;
-        let url = feed_address(&text);
-        let url = url.ok_or_else(|| section.wrong("feed", Problem::NotFeedAddress))?;
-        if !url.username().is_empty() || url.password().is_some() {
-            return Err(section.wrong("feed", Problem::SignInInFeed));
-        }
-        return Ok(Place::Feed(FeedSource::Address(text)));
+fn place(section: &Section<'_>, key: &'static str) -> Result<Place, Failure> {
+    match key {
+        "feed" => return Ok(Place::Feed(source(section, key)?)),
+        "freebusy" => return Ok(Place::FreeBusy(source(section, key)?)),
+        _ => {}
     }
     let text = section.needed_text(key)?;
     if text.is_empty() {
@@ -114,4 +117,18 @@ fn place(section: &Section<'_>, key: &str) -> Result<Place, Failure> {
         "file" => Place::File(PathBuf::from(text)),
         _ => Place::Folder(PathBuf::from(text)),
     })
+}
+
+/// An address that is read, or where it is kept.
+fn source(section: &Section<'_>, key: &'static str) -> Result<FeedSource, Failure> {
+    if let Ok(Some(table)) = section.section(key) {
+        return Ok(FeedSource::Secret(secret_source(&table)?));
+    }
+    let text = section.needed_text(key)?;
+    let url = feed_address(&text);
+    let url = url.ok_or_else(|| section.wrong(key, Problem::NotFeedAddress))?;
+    if !url.username().is_empty() || url.password().is_some() {
+        return Err(section.wrong(key, Problem::SignInInFeed));
+    }
+    Ok(FeedSource::Address(text))
 }

@@ -8,7 +8,9 @@ use std::time::Duration;
 use chestnut_caldav::protocol::{Found, feed_address, url_of};
 use chestnut_caldav::{Client, ClientOptions, HttpOptions, HttpTransport};
 use chestnut_core::{Choice, ObjectHref, RouteKey, RouteTag};
-use chestnut_engine::{Calendar, CalendarEnd, FeedCalendar, FileCalendar, FolderCalendar, Rule};
+use chestnut_engine::{
+    Calendar, CalendarEnd, FeedCalendar, FileCalendar, FolderCalendar, FreeBusyCalendar, Rule,
+};
 use chestnut_store::Store;
 use jiff::Timestamp;
 use secrecy::ExposeSecret as _;
@@ -29,6 +31,9 @@ use crate::words::{
 };
 
 /// What was found by its name is sought again after so many seconds.
+/// Days before and after today about which a server is asked when somebody is taken.
+const ASKED_BEFORE: i64 = 31;
+const ASKED_AHEAD: i64 = 366;
 const A_DAY: i64 = 24 * 3600;
 
 /// Clients of accounts, made when they are first needed.
@@ -153,6 +158,9 @@ impl<'s> Connections<'s> {
                 Calendar::Folder(FolderCalendar::new(self.settings.base().join(path), receives))
             }
             (Place::Feed(source), _) => Calendar::Feed(self.feed(name, source, account.as_deref())?),
+            (Place::FreeBusy(source), _) => {
+                Calendar::FreeBusy(self.free_busy(name, source, account.as_deref())?)
+            }
             (Place::Path(path), Some(account)) => {
                 let path = format!("/{}/", path.trim_matches('/'));
                 let url = url_of(&ObjectHref::from(path), &self.start(account).await?);
@@ -213,6 +221,31 @@ impl<'s> Connections<'s> {
         source: &FeedSource,
         account: Option<&str>,
     ) -> Result<FeedCalendar, Failure> {
+        let (client, url) = self.reader(name, source, account)?;
+        Ok(FeedCalendar::new(client, url))
+    }
+
+    /// Makes somebody's free-busy time ready to be read. Where somebody signs in, their server is asked about a year;
+    /// else it is published.
+    pub(crate) fn free_busy(
+        &self,
+        name: &str,
+        source: &FeedSource,
+        account: Option<&str>,
+    ) -> Result<FreeBusyCalendar, Failure> {
+        let (client, url) = self.reader(name, source, account)?;
+        let today = self.environment.now()?.as_second().div_euclid(86_400) * 86_400;
+        let day = |days: i64| Timestamp::from_second(today + days * 86_400).unwrap_or_default();
+        Ok(FreeBusyCalendar::new(client, url, account.map(|_| (day(-ASKED_BEFORE), day(ASKED_AHEAD)))))
+    }
+
+    /// What reads an address, and the address.
+    fn reader(
+        &self,
+        name: &str,
+        source: &FeedSource,
+        account: Option<&str>,
+    ) -> Result<(Client, Url), Failure> {
         let owner = format!("calendar {name}");
         let address = match source {
             FeedSource::Address(text) => text.clone(),
@@ -245,7 +278,7 @@ impl<'s> Connections<'s> {
             options.timeout = Duration::try_from(timeout).unwrap_or(options.timeout);
         }
         let client = client(&owner, options, ClientOptions { at_once: 1, ..ClientOptions::default() })?;
-        Ok(FeedCalendar::new(client, url))
+        Ok((client, url))
     }
 
     /// Makes a route ready to run.

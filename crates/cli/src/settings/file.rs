@@ -97,9 +97,7 @@ impl Settings {
 
     /// A feed can only be read: a route that would write to one is refused before anything else is said of it.
     fn refuse_feeds_as_targets(&self, root: &Section<'_>) -> Result<(), Failure> {
-        let is_feed = |name: &str| {
-            matches!(self.calendars.get(name), Some(CalendarSettings { place: Place::Feed(_), .. }))
-        };
+        let is_feed = |name: &str| self.calendars.get(name).is_some_and(|one| one.place.is_read_only());
         for (_, section) in root.sections("route")? {
             let to = section.text("to").ok().flatten();
             let between = section.texts("between").ok().flatten().unwrap_or_default();
@@ -125,6 +123,12 @@ impl Settings {
         for (name, section) in root.sections("route")? {
             let route = &self.routes[&name];
             let keys = if route.is_two_way { ["between"; 2] } else { ["from", "to"] };
+            if let Some(CalendarSettings { place: Place::FreeBusy(_), .. }) =
+                self.calendars.get(&route.ends[0])
+                && !matches!(route.carry.shows, Shows::Busy(_))
+            {
+                return Err(section.wrong("carry", Problem::NothingButTime(&route.ends[0])));
+            }
             for (at, calendar) in route.ends.iter().enumerate() {
                 if !self.calendars.contains_key(calendar) {
                     return Err(unknown(&section, keys[at.min(1)], calendar, self.calendars.keys()));

@@ -167,6 +167,10 @@ pub(crate) fn rights_word(writable: Option<bool>) -> &'static str {
 
 /// Where a calendar is, as one says it of one.
 pub(crate) fn placed(kind: &str) -> String {
-    if kind == ON_A_SERVER { kind.to_owned() } else { format!("a {kind}") }
+    match kind {
+        ON_A_SERVER => kind.to_owned(),
+        "free-busy" => "free-busy time".to_owned(),
+        _ => format!("a {kind}"),
+    }
 }
 pub(crate) const KEPT_AS_SECRET: &str = "kept as a secret";

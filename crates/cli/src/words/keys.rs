@@ -154,10 +154,11 @@ pub(crate) const OAUTH: &[Key] = &[
 
 /// `[calendar.NAME]`
 pub(crate) const CALENDAR: &[Key] = &[
-    key("account", "the account on whose server it is; with `feed`, who signs in there").otherwise("none").example(r#""packhouse""#).start(r#""packhouse""#, ""),
+    key("account", "the account on whose server it is; with `feed` and `freebusy`, who signs in there").otherwise("none").example(r#""packhouse""#).start(r#""packhouse""#, ""),
     key("path", "its path, as `chestnut calendar list` prints it").example(r#""/office/calendars/presses/""#).start(r#""/office/presses/""#, r#"or name = "Press hall", where that is unique"#),
     key("name", "its name on the server, where that is unique").example(r#""Notice board""#),
     key("feed", "the address of an iCalendar feed (`https:`, `http:`, `webcal:`), or a [secret](#secrets) that holds it. It can only be read: as `to` it is refused").example(r#""https://markets.example/days.ics""#).start(r#""https://markets.example/days.ics""#, ""),
+    key("freebusy", "the address of free-busy time that somebody publishes (VFREEBUSY), or a [secret](#secrets) that holds it; with `account`, the address of a calendar whose server tells when time is taken, and nothing else. It can only be read, and only with `carry = \"busy\"`; outside of its ends nothing is known").example(r#""https://depot.example/office.ifb""#),
     key("file", "an `.ics` file; one that receives copies need not be there yet").example(r#""kiosk.ics""#).start(r#""board.ics""#, ""),
     key("quiet-after", "a calendar that can only be read and in which nothing changed for so long is an error for `probe`: perhaps nobody keeps it up").default(r#""30 days""#).example(r#""120 days""#),
     key("timeout", "of a feed without `account`: how long its server may be silent").otherwise("30 s").example(r#""2 minutes""#),

@@ -61,6 +61,8 @@ pub(crate) enum Problem<'a> {
     /// A key of `skip` that is false.
     SkipsNothing(&'a str),
     FeedAsTarget(&'a str),
+    /// A calendar that tells when time is taken.
+    NothingButTime(&'a str),
     NamesNothing {
         kind: &'a str,
         value: &'a str,
@@ -148,6 +150,9 @@ impl Problem<'_> {
             Self::FeedAsTarget(name) => {
                 return format!("names `{name}`, which is a feed: a feed can only be read");
             }
+            Self::NothingButTime(name) => {
+                return format!("must be \"busy\": `{name}` tells nothing but when time is taken");
+            }
             Self::NamesNothing { kind, value, .. } => {
                 return format!("names the {kind} `{value}`, which is not there");
             }
@@ -191,6 +196,9 @@ impl Problem<'_> {
                 "Say carry = \"busy\" too, or give copies a title with carry = { title = \"…\" }."
             }
             Self::FeedAsTarget(_) => READ_ONLY_FEED,
+            Self::NothingButTime(_) => {
+                "Write carry = \"busy\" into the route; busy-title gives its copies a title."
+            }
             Self::NamesNothing { near: Some(near), .. } => return Some(perhaps(near)),
             Self::NamesNothing { kind, value, known: [], .. } => {
                 return Some(format!("Add [{kind}.{value}]."));
@@ -278,7 +286,7 @@ pub(super) fn perhaps(near: &str) -> String {
 pub(crate) fn where_a_calendar_is(account: Option<&str>) -> String {
     match account {
         Some(account) => format!("`chestnut calendar list {account}` shows the paths."),
-        None => "Name a calendar on a server with `account` and `path`; or a `feed`, a `file` or a `folder`."
+        None => "Name a calendar on a server with `account` and `path`; or a `feed`, a `freebusy`, a `file` or a `folder`."
             .to_owned(),
     }
 }

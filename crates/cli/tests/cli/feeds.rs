@@ -407,3 +407,119 @@ fn files_and_folders_are_calendars_both_as_sources_and_as_targets() {
     assert!(told.code == 1 && told.err.contains("No such file"), "{told:?}");
     assert_eq!(copies(&board).len(), 2);
 }
+
+/// Free-busy time from one October day to another, with an hour taken at eight on some days.
+fn free_busy(from: u32, to: u32, taken: &[u32]) -> String {
+    let periods: Vec<_> = taken.iter().map(|day| format!("202610{day:02}T080000Z/PT1H")).collect();
+    let periods = match periods.join(",") {
+        none if none.is_empty() => none,
+        some => format!("FREEBUSY;FBTYPE=BUSY:{some}\r\n"),
+    };
+    format!(
+        "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//depot.example//EN\r\nMETHOD:PUBLISH\r\nBEGIN:VFREEBUSY\r\nUID:depot\r\n\
+         DTSTAMP:20261001T000000Z\r\nDTSTART:202610{from:02}T000000Z\r\nDTEND:202610{to:02}T000000Z\r\n{periods}\
+         END:VFREEBUSY\r\nEND:VCALENDAR\r\n"
+    )
+}
+
+#[test]
+fn free_busy_time_is_busy_copies_and_outside_of_its_ends_nothing_is_gone() {
+    let site = board();
+    let publish = |text: String| site.with(|server| server.feeds.insert(FEED.into(), text).map(drop));
+    publish(free_busy(5, 20, &[6, 8, 19]));
+    let desk = desk(&site, "unused");
+    let config = desk.read("chestnut.toml");
+    let depot = format!("freebusy = \"{}{}\"", site.url.trim_end_matches('/'), FEED);
+    let config = config.replace("feed = \"unused\"", &depot);
+    desk.write("chestnut.toml", &config);
+    let told = desk.run(&["preview"]);
+    assert!(told.code == 2 && told.err.contains("`days` tells nothing but when time is taken"), "{told:?}");
+    desk.write("chestnut.toml", config.replace("from = \"days\"", "from = \"days\"\ncarry = \"busy\""));
+    let starts = || {
+        let mut all: Vec<String> = copies(&site)
+            .iter()
+            .map(|(_, text)| {
+                text.lines().find(|line| line.starts_with("DTSTART")).unwrap_or_default().to_owned()
+            })
+            .collect();
+        all.sort();
+        all.iter().map(|line| line[14..16].parse::<u32>().expect("a day")).collect::<Vec<_>>()
+    };
+    assert_eq!(counts(&desk.ok(&["sync", "--json"]).json()), [3, 0, 0]);
+    assert!(copies(&site).iter().all(|(_, text)| text.contains("SUMMARY:Busy")));
+    assert_eq!(counts(&desk.ok(&["sync", "--json"]).json()), [0, 0, 0]);
+    // Days go by: what lies before the new beginning is over, not gone; what is given up within the ends is gone.
+    publish(free_busy(7, 22, &[8, 21]));
+    assert_eq!(counts(&desk.ok(&["sync", "--json"]).json()), [1, 0, 1]);
+    assert_eq!(starts(), [6, 8, 21]);
+    // It tells of less now, and then all of its state is lost: nothing follows for what it does not tell of.
+    publish(free_busy(10, 12, &[]));
+    assert_eq!(counts(&desk.ok(&["sync", "--json"]).json()), [0, 0, 0]);
+    std::fs::remove_file(desk.path("chestnut.state")).expect("removed");
+    assert_eq!(counts(&desk.ok(&["sync", "--json"]).json()), [0, 0, 0]);
+    assert_eq!(starts(), [6, 8, 21]);
+    // Nobody knows whether the time outside of its ends is free.
+    let told =
+        desk.ok(&["free", "days", "--from", "2026-10-09", "--to", "2026-10-13", "--weekdays", "mon-sun"]);
+    assert!(
+        told.out.contains("Sat 2026-10-10  09:00–17:00") && told.out.contains("Mon 2026-10-12  nothing"),
+        "{told:?}"
+    );
+    assert!(
+        told.out.contains("days: nothing is known from Mon 2026-10-12 00:00 to Wed 2026-10-14 00:00"),
+        "{told:?}"
+    );
+    // What is no free-busy time is never taken for free time.
+    for broken in
+        [feed("plain"), free_busy(5, 20, &[6]).replace("PT1H", "soon"), "<html>sign in</html>".to_owned()]
+    {
+        publish(broken);
+        assert_eq!(desk.run(&["sync"]).code, 1);
+        assert_eq!(starts(), [6, 8, 21]);
+    }
+    for (wrong, problem) in [
+        ("to = \"days\"\nfrom = \"board\"", "a feed can only be read"),
+        ("between = [\"days\", \"board\"]", "a feed can only be read"),
+    ] {
+        desk.write("chestnut.toml", config.replace("from = \"days\"\nto = \"board\"", wrong));
+        let told = desk.run(&["preview"]);
+        assert!(told.code == 2 && told.err.contains(problem), "{told:?}");
+    }
+}
+
+#[test]
+fn a_server_is_asked_when_somebody_is_taken_and_no_message_is_sent() {
+    let site = board();
+    let hall = site.with(|server| {
+        let hall = server.add_calendar("board", "hall", "Press hall", "");
+        server.store(&hall, "a.ics", "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VEVENT\r\nUID:a\r\nDTSTAMP:20261001T000000Z\r\nDTSTART:20261006T080000Z\r\nDTEND:20261006T090000Z\r\nSUMMARY:Cider evening\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n");
+        hall
+    });
+    let desk = desk(&site, "unused");
+    let address = format!("{}{hall}", site.url.trim_end_matches('/'));
+    let config = desk
+        .read("chestnut.toml")
+        .replace("[calendar.days]\nfeed = \"unused\"\n", "")
+        .replace("from = \"days\"", "from = \"hall\"\ncarry = \"busy\"");
+    let (accounts, route) = config.split_once("[route.days]").expect("a route");
+    desk.write("chestnut.toml", accounts);
+    let told = desk.ok(&["calendar", "add", "hall", "--account", "cloud", "--freebusy", &address]);
+    assert!(told.out.contains("hall, free-busy time") && told.out.contains("1 time"), "{told:?}");
+    desk.write("chestnut.toml", format!("{}\n[route.days]{route}", desk.read("chestnut.toml")));
+    assert_eq!(counts(&desk.ok(&["sync", "--json"]).json()), [1, 0, 0]);
+    let (_, text) = copies(&site).remove(0);
+    assert!(!text.contains("Cider") && text.contains("DTSTART:20261006T080000Z"), "{text}");
+    assert_eq!(counts(&desk.ok(&["sync", "--json"]).json()), [0, 0, 0]);
+    assert_eq!(desk.run(&["probe"]).code, 0);
+    let methods: BTreeSet<String> = site.with(|server| {
+        let of_hall = server.log.iter().filter(|(_, path)| path.starts_with(&hall));
+        of_hall.map(|(method, _)| method.clone()).collect()
+    });
+    assert_eq!(methods.iter().map(String::as_str).collect::<Vec<_>>(), ["REPORT"]);
+    assert!(!site.with(|server| server.log.iter().any(|(method, _)| method == "POST")));
+    // A server that does not tell, and publishes nothing there either.
+    site.with(|server| server.habits.insert(Habit::NoFreeBusy));
+    let told = desk.run(&["sync"]);
+    assert!(told.code == 1, "{told:?}");
+    assert_eq!(copies(&site).len(), 1);
+}

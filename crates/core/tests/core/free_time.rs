@@ -1,6 +1,6 @@
 //! What is free, against counting minutes; what is taken, as another parser reads it.
 
-use chestnut_core::{Bounds, BusyTime, Carry, Entry, Shows, ical::Limits};
+use chestnut_core::{Bounds, BusyTime, Carry, Entry, FreeBusy, NotACalendar, Shows, ical::Limits};
 use jiff::tz::TimeZone;
 use proptest::prelude::*;
 
@@ -98,4 +98,92 @@ proptest! {
             prop_assert_eq!(tentative_read[minute], tentative[minute] && !taken[minute], "minute {}", minute);
         }
     }
+}
+
+/// A text of free-busy time: minutes of three days, `0` free, `1` taken, `2` not certain, between two of them.
+fn published(minutes: &[u8], ends: std::ops::Range<usize>, form: usize) -> String {
+    let utc = |minute: usize| {
+        let at = jiff::Timestamp::from_second(DAY + minute as i64 * 60).expect("a moment");
+        at.strftime("%Y%m%dT%H%M%SZ").to_string()
+    };
+    let mut lines: [Vec<String>; 3] = Default::default();
+    let mut from = ends.start;
+    while from < ends.end {
+        let to = (from..ends.end).find(|at| minutes[*at] != minutes[from]).unwrap_or(ends.end);
+        let period = match form % 2 {
+            0 => format!("{}/{}", utc(from), utc(to)),
+            _ => format!("{}/PT{}M", utc(from), to - from),
+        };
+        lines[usize::from(minutes[from])].push(period);
+        from = to;
+    }
+    let [free, taken, tentative] = lines.map(|periods| periods.join(if form % 3 == 0 { "," } else { "|" }));
+    let mut text = format!(
+        "BEGIN:VCALENDAR\r\nBEGIN:VFREEBUSY\r\nDTSTART:{}\r\nDTEND:{}\r\n",
+        utc(ends.start),
+        utc(ends.end)
+    );
+    for (kind, periods) in [(";FBTYPE=FREE", free), ("", taken), (";FBTYPE=busy-tentative", tentative)] {
+        for part in periods.split('|').filter(|part| !part.is_empty()) {
+            text += &format!("FREEBUSY{kind}:{part}\r\n");
+        }
+    }
+    text + "END:VFREEBUSY\r\nEND:VCALENDAR\r\n"
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 120, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Looks at free-busy time whose ends move: within them what is published counts, outside what was known before.
+    #[test]
+    fn outside_of_its_ends_nothing_changes(
+        looks in proptest::collection::vec(
+            (proptest::collection::vec((0u8..3, 1usize..400), 12..30), 0usize..4000, 30usize..2500, 0usize..6), 1..5),
+    ) {
+        let mut known = vec![0u8; 4320];
+        let mut entries: Vec<Entry> = Vec::new();
+        for (runs, start, length, form) in looks {
+            let mut minutes: Vec<u8> = runs.iter().flat_map(|(kind, number)| vec![*kind; *number]).collect();
+            minutes.resize(4320, 0);
+            let ends = start..(start + length).min(4320);
+            known[ends.clone()].copy_from_slice(&minutes[ends.clone()]);
+            let read = FreeBusy::read(published(&minutes, ends, form).as_bytes(), None).expect("it is read");
+            entries = read.entries(&entries);
+            let mut told = vec![0u8; 4320];
+            for entry in &entries {
+                let body = entry.main_component();
+                let minute = |name: &str| {
+                    let at = body.value(name).expect("a time");
+                    let at = jiff::civil::DateTime::strptime("%Y%m%dT%H%M%SZ", at).expect("a moment");
+                    ((at.to_zoned(TimeZone::UTC).expect("a moment").timestamp().as_second() - DAY) / 60) as usize
+                };
+                let kind = if body.property("STATUS").is_some() { 2 } else { 1 };
+                for at in minute("DTSTART")..minute("DTEND") {
+                    prop_assert_eq!(told[at], 0, "minute {} is taken twice", at);
+                    told[at] = kind;
+                }
+            }
+            prop_assert_eq!(&told, &known);
+        }
+    }
+}
+
+#[test]
+fn what_is_no_free_busy_time_is_never_taken_for_free() {
+    let text = |line: &str| {
+        format!("BEGIN:VCALENDAR\r\nBEGIN:VFREEBUSY\r\n{line}\r\nEND:VFREEBUSY\r\nEND:VCALENDAR\r\n")
+    };
+    let read = |text: String| FreeBusy::read(text.as_bytes(), None);
+    for line in
+        ["FREEBUSY:20261005T080000/PT1H", "FREEBUSY:20261005T080000Z/20261005T070000Z", "FREEBUSY:soon"]
+    {
+        assert!(matches!(read(text(line)), Err(NotACalendar::PeriodNotUnderstood(_))), "{line}");
+    }
+    assert_eq!(read("BEGIN:VCALENDAR\r\nEND:VCALENDAR\r\n".to_owned()), Err(NotACalendar::NoFreeBusy));
+    // Without ends it tells of no more than it names, unless it answers a question.
+    let named = read(text("FREEBUSY;FBTYPE=BUSY-UNAVAILABLE:19700101T000100Z/PT1M")).expect("it is read");
+    assert_eq!(named.known(), [(60, 120)]);
+    assert_eq!(named.clone().about((0, 600)).known(), [(0, 600)]);
+    let ends = read(text("DTSTART:19700101T000000Z\r\nDTEND:19700101T000200Z")).expect("it is read");
+    assert_eq!(ends.about((0, 600)).known(), [(0, 120)]);
 }

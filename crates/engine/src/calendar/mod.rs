@@ -4,6 +4,7 @@
 mod feed;
 mod file;
 mod folder;
+mod free_busy;
 
 use std::cell::Cell;
 use std::collections::HashMap;
@@ -12,7 +13,7 @@ use std::rc::Rc;
 
 use chestnut_caldav::protocol::{Condition, Listing, Stored, SyncAnswer, canonical_path, href_of};
 use chestnut_caldav::{Client, DavError, Fetched, RequestCounts, TransportFault};
-use chestnut_core::{EventUid, Kind, Kinds, NotACalendar, ObjectHref, Scheduling, SyncToken};
+use chestnut_core::{Entry, EventUid, Kind, Kinds, NotACalendar, ObjectHref, Scheduling, SyncToken};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use url::Url;
@@ -20,6 +21,7 @@ use url::Url;
 pub use feed::FeedCalendar;
 pub use file::FileCalendar;
 pub use folder::FolderCalendar;
+pub use free_busy::FreeBusyCalendar;
 
 /// Why a calendar could not be read or written. Its display form is for developers.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
@@ -132,6 +134,8 @@ pub enum Calendar {
     File(FileCalendar),
     /// A folder of `.ics` files, each with one entry.
     Folder(FolderCalendar),
+    /// Somebody's free-busy time.
+    FreeBusy(FreeBusyCalendar),
     /// One that is made out of another, for one route alone; its place.
     Made(String),
 }
@@ -149,6 +153,7 @@ impl Calendar {
                 format!("dav {origin} {} {}", client.user(), canonical_path(url))
             }
             Self::Feed(feed) => feed.address(),
+            Self::FreeBusy(one) => one.address(),
             Self::File(file) => format!("file {}", real(file.path()).display()),
             Self::Folder(folder) => format!("folder {}", real(folder.path()).display()),
             Self::Made(place) => place.clone(),
@@ -158,7 +163,7 @@ impl Calendar {
     /// Tells whether there is no such file or folder. One that was there has failed then; it was not emptied.
     pub(crate) fn is_missing(&self) -> bool {
         match self {
-            Self::Dav { .. } | Self::Feed(_) | Self::Made(_) => false,
+            Self::Dav { .. } | Self::Feed(_) | Self::FreeBusy(_) | Self::Made(_) => false,
             Self::File(file) => file.is_missing(),
             Self::Folder(folder) => folder.is_missing(),
         }
@@ -168,7 +173,7 @@ impl Calendar {
         let path = match self {
             Self::File(file) => file.path(),
             Self::Folder(folder) => folder.path(),
-            Self::Dav { .. } | Self::Feed(_) | Self::Made(_) => std::path::Path::new(""),
+            Self::Dav { .. } | Self::Feed(_) | Self::FreeBusy(_) | Self::Made(_) => std::path::Path::new(""),
         };
         CalendarError::disk(DiskAct::Read, path)(std::io::ErrorKind::NotFound.into())
     }
@@ -179,6 +184,7 @@ impl Calendar {
         match self {
             Self::Dav { client, .. } => client.counter(),
             Self::Feed(feed) => feed.counter(),
+            Self::FreeBusy(one) => one.counter(),
             Self::File(file) => file.counter(),
             Self::Folder(folder) => folder.counter(),
             Self::Made(_) => 0,
@@ -191,6 +197,7 @@ impl Calendar {
         match self {
             Self::Dav { client, .. } => client.counts(),
             Self::Feed(feed) => feed.counts(),
+            Self::FreeBusy(one) => one.counts(),
             Self::File(file) => file.counts(),
             Self::Folder(folder) => folder.counts(),
             Self::Made(_) => RequestCounts::default(),
@@ -201,8 +208,29 @@ impl Calendar {
     pub(crate) fn let_go(&self) {
         match self {
             Self::Feed(feed) => feed.let_go(),
+            Self::FreeBusy(one) => one.let_go(),
             Self::File(file) => file.let_go(),
             Self::Dav { .. } | Self::Folder(_) | Self::Made(_) => {}
+        }
+    }
+
+    /// Tells whether a look does not tell of all time: what was known before must be [recalled](Self::recall).
+    pub(crate) fn is_partial(&self) -> bool {
+        matches!(self, Self::FreeBusy(_))
+    }
+
+    /// Says what was known before the next look.
+    pub(crate) fn recall(&self, before: Vec<Entry>) {
+        if let Self::FreeBusy(one) = self {
+            one.recall(before);
+        }
+    }
+
+    /// Returns of which time the last look told, in seconds since 1970; `None` where it told of all, or was none.
+    pub(crate) fn known(&self) -> Option<Vec<(i64, i64)>> {
+        match self {
+            Self::FreeBusy(one) => one.known(),
+            Self::Dav { .. } | Self::Feed(_) | Self::File(_) | Self::Folder(_) | Self::Made(_) => None,
         }
     }
 
@@ -217,14 +245,14 @@ impl Calendar {
         match self {
             Self::Dav { .. } => false,
             Self::Feed(feed) => feed.has_final_ctags(),
-            Self::File(_) | Self::Folder(_) | Self::Made(_) => true,
+            Self::File(_) | Self::Folder(_) | Self::FreeBusy(_) | Self::Made(_) => true,
         }
     }
 
     /// Returns how many writes are worth handing over at once.
     pub(crate) fn width(&self) -> usize {
         match self {
-            Self::Dav { .. } | Self::Feed(_) => 32,
+            Self::Dav { .. } | Self::Feed(_) | Self::FreeBusy(_) => 32,
             // A file is written once for all that wait.
             Self::File(_) | Self::Folder(_) | Self::Made(_) => usize::MAX,
         }
@@ -238,7 +266,9 @@ impl Calendar {
                 let folder = folder.as_ref().map_or("", |f| f.as_str().trim_end_matches('/'));
                 ObjectHref::from(format!("{folder}/{}", uid.file_name()))
             }
-            Self::Feed(_) | Self::File(_) | Self::Made(_) => ObjectHref::from(uid.as_str()),
+            Self::Feed(_) | Self::FreeBusy(_) | Self::File(_) | Self::Made(_) => {
+                ObjectHref::from(uid.as_str())
+            }
             Self::Folder(_) => uid.file_name(),
         }
     }
@@ -257,7 +287,7 @@ impl Calendar {
                     keeps_conditions: None,
                 })
             }
-            Self::Feed(_) | Self::Made(_) => Ok(Abilities::local(false)),
+            Self::Feed(_) | Self::FreeBusy(_) | Self::Made(_) => Ok(Abilities::local(false)),
             Self::File(_) | Self::Folder(_) => Ok(Abilities::local(true)),
         }
     }
@@ -266,7 +296,7 @@ impl Calendar {
     pub(crate) fn tags_schedules(&self) -> bool {
         match self {
             Self::Dav { client, .. } => client.tags_schedules(),
-            Self::Feed(_) | Self::Made(_) | Self::File(_) | Self::Folder(_) => false,
+            Self::Feed(_) | Self::FreeBusy(_) | Self::Made(_) | Self::File(_) | Self::Folder(_) => false,
         }
     }
 
@@ -275,6 +305,7 @@ impl Calendar {
         match self {
             Self::Dav { client, url } => Ok(client.ctag(url).await?),
             Self::Feed(feed) => feed.ctag(known).await.map(Some),
+            Self::FreeBusy(one) => one.ctag().await.map(Some),
             Self::File(file) => file.ctag().map(Some),
             Self::Folder(_) | Self::Made(_) => Ok(None),
         }
@@ -285,6 +316,7 @@ impl Calendar {
         match self {
             Self::Dav { client, url } => Ok(client.listing(url).await?),
             Self::Feed(feed) => feed.listing().await,
+            Self::FreeBusy(one) => one.listing().await,
             Self::File(file) => file.listing(),
             Self::Folder(folder) => folder.listing(),
             Self::Made(_) => Ok(Listing::default()),
@@ -296,14 +328,16 @@ impl Calendar {
         match self {
             // A server that does not understand the question has only cost one request.
             Self::Dav { client, url } => client.long_past(url, before).await.ok(),
-            Self::Feed(_) | Self::File(_) | Self::Folder(_) | Self::Made(_) => None,
+            Self::Feed(_) | Self::FreeBusy(_) | Self::File(_) | Self::Folder(_) | Self::Made(_) => None,
         }
     }
 
     pub(crate) async fn changes_since(&self, token: &SyncToken) -> Result<SyncAnswer> {
         match self {
             Self::Dav { client, url } => Ok(client.changes_since(url, token).await?),
-            Self::Feed(_) | Self::File(_) | Self::Folder(_) | Self::Made(_) => Ok(SyncAnswer::Unsupported),
+            Self::Feed(_) | Self::FreeBusy(_) | Self::File(_) | Self::Folder(_) | Self::Made(_) => {
+                Ok(SyncAnswer::Unsupported)
+            }
         }
     }
 
@@ -311,6 +345,7 @@ impl Calendar {
         match self {
             Self::Dav { client, url } => Ok(client.fetch(url, hrefs).await?),
             Self::Feed(feed) => feed.fetch(hrefs).await,
+            Self::FreeBusy(one) => one.fetch(hrefs).await,
             Self::File(file) => file.fetch(hrefs),
             Self::Folder(folder) => folder.fetch(hrefs),
             Self::Made(_) => Ok(HashMap::new()),
@@ -320,7 +355,7 @@ impl Calendar {
     pub(crate) async fn put(&self, href: &ObjectHref, text: &str, condition: &Condition) -> Result<Stored> {
         match self {
             Self::Dav { client, url } => Ok(client.put(url, href, text, condition).await?),
-            Self::Feed(_) | Self::Made(_) => Err(CalendarError::ReadOnly),
+            Self::Feed(_) | Self::FreeBusy(_) | Self::Made(_) => Err(CalendarError::ReadOnly),
             Self::File(file) => file.put(href, text, condition).await,
             Self::Folder(folder) => folder.put(href, text, condition),
         }
@@ -334,7 +369,7 @@ impl Calendar {
     ) -> Result<Stored> {
         match self {
             Self::Dav { client, url } => Ok(client.delete(url, href, condition, silently).await?),
-            Self::Feed(_) | Self::Made(_) => Err(CalendarError::ReadOnly),
+            Self::Feed(_) | Self::FreeBusy(_) | Self::Made(_) => Err(CalendarError::ReadOnly),
             Self::File(file) => file.delete(href, condition).await,
             Self::Folder(folder) => folder.delete(href, condition),
         }

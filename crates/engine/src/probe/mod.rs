@@ -49,7 +49,8 @@ pub async fn probe_route(
     let session = begin(rule, store, options, &Silent, known.clone()).await?;
     let mut report = ProbeReport::default();
     let is_read_only = |side: usize| {
-        matches!(rule.ends[side].calendar, Calendar::Feed(_)) || session.facts(side).writable == Some(false)
+        matches!(rule.ends[side].calendar, Calendar::Feed(_) | Calendar::FreeBusy(_))
+            || session.facts(side).writable == Some(false)
     };
     for from in (0..rule.ends.len()).filter(|side| rule.ends[*side].gives) {
         if is_read_only(from) {

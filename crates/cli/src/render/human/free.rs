@@ -35,5 +35,11 @@ pub(crate) fn human(
         };
         out += &format!("  {}  {words}\n", day.strftime("%a %Y-%m-%d"));
     }
+    for one in &report.unknown {
+        let (from, to) = (local(one.span.0), local(one.span.1));
+        let (from, to) = (from.strftime("%a %Y-%m-%d %H:%M"), to.strftime("%a %Y-%m-%d %H:%M"));
+        let words = format!("{}: nothing is known from {from} to {to}\n", clean(&one.calendar));
+        out += &style::paint(style::WARN, words);
+    }
     out
 }
