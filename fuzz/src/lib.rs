@@ -125,7 +125,7 @@ pub fn feed(bytes: &[u8]) {
     let charset = charset[usize::from(*first) % charset.len()];
     drop(read_snapshot(rest));
     if let Ok(free_busy) = FreeBusy::read(rest, charset) {
-        drop(free_busy.entries(&free_busy.entries(&[])));
+        drop(free_busy.entries(&free_busy.entries(&[], "Busy"), "Busy"));
     }
     let Ok(text) = CalendarText::read(rest, charset, &Limits::default()) else { return };
     let plain = |text: &str| text.replace('\r', "");

@@ -6,9 +6,9 @@ use jiff::tz::TimeZone;
 
 use crate::calendar_text::{MOST_ENTRIES, NotACalendar, read_objects};
 use crate::derive::{BusyTime, joined, uncovered};
-use crate::entry::Entry;
+use crate::entry::{Entry, entry_components_mut};
 use crate::ical::{Component, Limits, Property, quote};
-use crate::values::{TimeValue, parse_duration, parse_time};
+use crate::values::{TimeValue, escape_text, parse_duration, parse_time};
 
 /// What is known of somebody's time. All times are in seconds since 1970.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -71,9 +71,9 @@ impl FreeBusy {
         &self.known
     }
 
-    /// Returns an entry for each time that is taken. Outside of what is known, what was known `before` stays as it was.
+    /// Returns an entry for each time that is taken, under a title. Outside of what is known, what was known `before` stays as it was.
     #[must_use]
-    pub fn entries(&self, before: &[Entry]) -> Vec<Entry> {
+    pub fn entries(&self, before: &[Entry], title: &str) -> Vec<Entry> {
         let mut all = BusyTime::default();
         all.add_spans(&self.taken);
         for entry in before {
@@ -87,7 +87,13 @@ impl FreeBusy {
                 );
             }
         }
-        all.blocks()
+        let title = escape_text(title);
+        let titled = |block: Entry| {
+            let mut object = block.object().clone();
+            entry_components_mut(&mut object).for_each(|component| component.set_value("SUMMARY", &title));
+            Entry::from_object(object).expect("one component with a UID")
+        };
+        all.blocks().into_iter().map(titled).collect()
     }
 }
 

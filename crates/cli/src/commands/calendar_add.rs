@@ -158,7 +158,7 @@ fn look_at_free_busy(
     };
     let (first, last) = (free_busy.known().first(), free_busy.known().last());
     let report = Report {
-        entries: [("times", free_busy.entries(&[]).len())].into(),
+        entries: [("times", free_busy.entries(&[], "").len())].into(),
         first: first.and_then(|span| day(span.0)),
         last: last.and_then(|span| day(span.1 - 1)),
         ..empty_report(args, "free-busy", Some(false), settings)

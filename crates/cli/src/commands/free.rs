@@ -119,7 +119,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
 fn busy(addresses: &[String]) -> Carry {
     let mut choice = Choice::default();
     choice.add_addresses(addresses);
-    Carry { shows: Shows::Busy("Busy".to_owned()), me: choice.me, ..Carry::default() }
+    Carry { shows: Shows::Busy(String::new()), me: choice.me, ..Carry::default() }
 }
 
 /// `9-17`, `8:30-17:00`.

@@ -19,7 +19,7 @@ pub(super) fn carry(route: &Section<'_>) -> Result<Carry, Failure> {
         _ if is_table => details(&route.section("carry")?.expect("it is a table"))?,
         None | Some("everything") => Carry::default(),
         Some("busy") => {
-            let title = title.clone().unwrap_or_else(|| "Busy".to_owned());
+            let title = title.clone().unwrap_or_else(|| keys::BUSY.to_owned());
             Carry { shows: Shows::Busy(title), ..Carry::default() }
         }
         Some(other) => {

@@ -26,7 +26,7 @@ use super::start::{ResolvedStart, default_resolver};
 use crate::environment::Environment;
 use crate::failure::Failure;
 use crate::words::{
-    account_failure, cannot_be_reached, feed_elsewhere, holds_no_key, key_not_written, key_unreadable,
+    account_failure, cannot_be_reached, feed_elsewhere, holds_no_key, key_not_written, key_unreadable, keys,
     no_key, none_of_that_name, not_a_feed_address, not_on_a_server, several_of_that_name,
 };
 
@@ -236,7 +236,12 @@ impl<'s> Connections<'s> {
         let (client, url) = self.reader(name, source, account)?;
         let today = self.environment.now()?.as_second().div_euclid(86_400) * 86_400;
         let day = |days: i64| Timestamp::from_second(today + days * 86_400).unwrap_or_default();
-        Ok(FreeBusyCalendar::new(client, url, account.map(|_| (day(-ASKED_BEFORE), day(ASKED_AHEAD)))))
+        Ok(FreeBusyCalendar::new(
+            client,
+            url,
+            account.map(|_| (day(-ASKED_BEFORE), day(ASKED_AHEAD))),
+            keys::BUSY,
+        ))
     }
 
     /// What reads an address, and the address.

@@ -152,6 +152,9 @@ pub(crate) const OAUTH: &[Key] = &[
         .otherwise("the file `NAME.tokens` beside the configuration, for you alone"),
 ];
 
+/// The title of busy-only copies, where nothing else is said.
+pub(crate) const BUSY: &str = "Busy";
+
 /// `[calendar.NAME]`
 pub(crate) const CALENDAR: &[Key] = &[
     key("account", "the account on whose server it is; with `feed` and `freebusy`, who signs in there").otherwise("none").example(r#""packhouse""#).start(r#""packhouse""#, ""),

@@ -396,6 +396,19 @@ fn nothing_but_the_time_reaches_real_servers() {
         let kept = String::from_utf8_lossy(&kept).to_lowercase();
         assert!(kept.contains("summary:taken") && !kept.contains("quince"), "{other}");
         prove(folder.path());
+        // Asked when somebody is taken, it tells what its entries say.
+        let config = folder.path().join("chestnut.toml");
+        let text = std::fs::read_to_string(&config).expect("a configuration");
+        let told = format!("[calendar.told]\naccount = \"from\"\nfreebusy = \"{}\"\n\n", from.calendar);
+        std::fs::write(&config, text.replacen("[route.", &format!("{told}[route."), 1)).expect("written");
+        let gaps = |calendar: &str| {
+            let mut command = hermetic(Path::new(PROGRAM), folder.path());
+            command.env("PASSWORD", "office-pw");
+            let told = command.args(["free", calendar, "--hours", "0-24", "--weekdays", "mon-sun", "--json"]);
+            Told::of(told.output().expect("it runs")).json()["gaps"].clone()
+        };
+        assert!(gaps("told").as_array().is_some_and(|gaps| gaps.len() > 14), "{kind}: {}", gaps("told"));
+        assert_eq!(gaps("told"), gaps("source"), "{kind}");
     }
 }
 

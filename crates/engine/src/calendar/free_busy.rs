@@ -22,6 +22,8 @@ pub struct FreeBusyCalendar {
     url: Url,
     /// About which range a server is asked; one that is published is read as it is.
     asks: Option<(Timestamp, Timestamp)>,
+    /// What a time that is taken is called.
+    title: String,
     read: Rc<RefCell<Read>>,
     /// What was known before.
     before: Rc<RefCell<Vec<Entry>>>,
@@ -41,8 +43,8 @@ impl FreeBusyCalendar {
     /// Makes a calendar out of an address. With `asks` it is a calendar on a server, which is asked about that range;
     /// where it does not answer such questions, what is published there is read.
     #[must_use]
-    pub fn new(client: Client, url: Url, asks: Option<(Timestamp, Timestamp)>) -> Self {
-        Self { client, url, asks, read: Rc::default(), before: Rc::default() }
+    pub fn new(client: Client, url: Url, asks: Option<(Timestamp, Timestamp)>, title: &str) -> Self {
+        Self { client, url, asks, title: title.to_owned(), read: Rc::default(), before: Rc::default() }
     }
 
     pub(super) fn address(&self) -> String {
@@ -102,7 +104,7 @@ impl FreeBusyCalendar {
         }
         let mut read = self.read.borrow_mut();
         read.is_fresh = false;
-        let entries = read.free_busy.entries(&self.before.borrow());
+        let entries = read.free_busy.entries(&self.before.borrow(), &self.title);
         let text = |entry: Entry| {
             let href = ObjectHref::from(entry.uid().as_str());
             (href, ical::write(entry.object()))

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use crate::render::{Align, clean, count, shorten, style, table};
 use crate::report::calendar_list::{AccountReport, CalendarReport, OtherReport, Report};
+use crate::words::placed;
 
 pub(crate) fn human(report: &Report) -> String {
     let section = |account: &AccountReport| {
@@ -35,7 +36,7 @@ pub(crate) fn others_table(others: &[OtherReport]) -> String {
     let row = |c: &OtherReport| {
         vec![
             clean(&c.name),
-            format!("a {}", c.kind),
+            placed(c.kind),
             shorten(&c.place, 48),
             c.rights.to_owned(),
             routes_cell(&c.routes),
