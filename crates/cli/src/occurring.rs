@@ -178,7 +178,7 @@ impl Agenda {
     fn add_file(&mut self, name: &str, path: &Path) -> Result<(), Failure> {
         let failed = |words: String| file_unreadable(name, &words);
         let bytes = std::fs::read(path).map_err(|system| failed(system.to_string()))?;
-        let texts = CalendarText::read_all(&bytes, None, &Limits::default());
+        let texts = CalendarText::read_all(bytes, None, &Limits::default());
         self.names.push(name.to_owned());
         for text in texts.map_err(|error| failed(error.in_words()))? {
             for placed in text.entries() {

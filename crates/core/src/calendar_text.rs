@@ -295,6 +295,8 @@ impl CalendarText {
         self.oddities.retain(|o| matches!(o, Oddity::NotUtf8(_) | Oddity::BrokenLines(_)));
         let mut groups: Vec<(Option<EventUid>, Vec<usize>)> = Vec::new();
         let mut by_uid: BTreeMap<EventUid, usize> = BTreeMap::new();
+        // The text as a whole is not needed beside that of its components: in a large calendar that is much.
+        self.object.items_mut();
         let items = self.object.items();
         for (at, component) in bodies(items) {
             match component_uid(component) {

@@ -170,7 +170,7 @@ impl Taken {
 
     fn add_file(&mut self, name: &str, path: &Path) -> Result<(), Failure> {
         let bytes = std::fs::read(path).map_err(|system| file_unreadable(name, &system.to_string()))?;
-        let texts = CalendarText::read_all(&bytes, None, &Limits::default());
+        let texts = CalendarText::read_all(bytes, None, &Limits::default());
         let carry = busy(&[]);
         for text in texts.map_err(|error| file_unreadable(name, &error.in_words()))? {
             text.entries().iter().for_each(|placed| self.add(name, &placed.entry, &carry));
