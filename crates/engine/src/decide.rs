@@ -257,7 +257,7 @@ impl Decider<'_> {
 
     /// Tells whether the source tells of the time of a far entry: free-busy time has ends, and what lies outside is neither
     /// taken nor gone.
-    fn tells_of(&self, far: &Place) -> bool {
+    pub(crate) fn tells_of(&self, far: &Place) -> bool {
         let Some(known) = self.facts.first().and_then(|facts| facts.known.as_ref()) else { return true };
         let span = far.stands.entry().and_then(|entry| span_in(entry.main_component()));
         span.is_none_or(|(from, to)| known.iter().any(|(start, end)| *start <= from && to <= *end))

@@ -99,11 +99,15 @@ impl RouteComparison {
 
     pub(crate) fn of(name: &str, route: &RouteSettings, comparison: Comparison, names_all: bool) -> Self {
         let mut left_out = BTreeMap::new();
-        for finding in comparison.findings.iter().filter(|finding| finding.standing == Standing::LeftOut) {
+        for finding in &comparison.findings {
             if let Cause::LeftOut { key } = &finding.cause {
                 *left_out.entry(key.clone()).or_default() += 1;
             }
         }
+        let extra = comparison
+            .findings
+            .iter()
+            .filter(|one| one.standing == Standing::Extra && one.cause.is_trouble());
         let beside = if names_all { comparison.beside.clone() } else { Vec::new() };
         Self {
             route: name.to_owned(),
@@ -113,7 +117,8 @@ impl RouteComparison {
             in_step: comparison.in_step,
             differs: comparison.number(Standing::Differs),
             missing: comparison.number(Standing::Missing),
-            extra: comparison.number(Standing::Extra),
+            // What stays there for a reason is told by that.
+            extra: extra.count(),
             left_out,
             own: comparison.own,
             of_other_routes: comparison.of_other_routes,

@@ -12,6 +12,7 @@ pub(crate) fn left_out_why(reason: &str) -> String {
         "journals-not-taken" => "the route takes no journals",
         "kind-not-accepted" => "the far calendar does not accept its kind",
         "outside-window" => "outside the window",
+        "outside-ends" => "its source tells nothing of that time",
         "takes-no-time" => "free, declined, called off, or no event",
         "time-not-understood" => "its time is not understood",
         "copy-of-another-route" => "a copy that a route made",
@@ -48,6 +49,7 @@ pub(crate) fn left_out_words(reason: &str, number: usize) -> String {
         }
         "kind-not-accepted" => entries("of a kind that the far calendar does not accept"),
         "outside-window" => entries("outside the window"),
+        "outside-ends" => entries("of a time of which the source tells nothing"),
         "takes-no-time" => {
             by_kind("entry taking no time", "entries taking no time", "free, declined, called off, no event")
         }

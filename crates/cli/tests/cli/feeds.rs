@@ -458,6 +458,9 @@ fn free_busy_time_is_busy_copies_and_outside_of_its_ends_nothing_is_gone() {
     std::fs::remove_file(desk.path("chestnut.state")).expect("removed");
     assert_eq!(counts(&desk.ok(&["sync", "--json"]).json()), [0, 0, 0]);
     assert_eq!(starts(), [6, 8, 21]);
+    let compared = desk.run(&["compare", "--json"]);
+    assert_eq!(compared.code, 0, "{compared:?}");
+    assert_eq!(compared.json()["comparisons"][0]["extra"], 0, "{compared:?}");
     // Nobody knows whether the time outside of its ends is free.
     let told =
         desk.ok(&["free", "days", "--from", "2026-10-09", "--to", "2026-10-13", "--weekdays", "mon-sun"]);
