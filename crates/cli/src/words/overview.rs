@@ -148,6 +148,7 @@ pub(crate) fn not_our_page(path: &Path) -> Failure {
 
 pub(crate) fn page_not_written(path: &Path, system: &std::io::Error) -> Failure {
     Failure::failed(format!("{} cannot be written: {system}", path.display()))
+        .hint("See that its folder is there and may be written. An earlier report was not touched.")
 }
 
 pub(crate) fn page_written(path: &Path, report: &Report) -> String {

@@ -37,7 +37,8 @@ pub(super) fn chart(steps: &[Step], size: Size) -> Markup {
         steps.first().zip(steps.get(1)).is_some_and(|(a, b)| a.first.tomorrow().is_ok_and(|d| d < b.first));
     let title = if each { "Changes week by week" } else { "Changes day by day" };
     html! {
-        svg class=(class) viewBox=(format!("0 0 {width} {}", base + BELOW)) width=(width) height=(base + BELOW) role="img" aria-label=(title) {
+        svg class=(class) viewBox=(format!("0 0 {width} {}", base + BELOW)) width=(width) height=(base + BELOW)
+            role="img" aria-label=(title) {
             @for number in [0, top] {
                 line.rule x1=(left) x2=(width) y1=(base - scale(number)) y2=(base - scale(number)) {}
                 text.dim x=(left - 5.0) y=(base - scale(number) + 4.0) font-size="12" text-anchor="end" { (number) }
@@ -45,7 +46,8 @@ pub(super) fn chart(steps: &[Step], size: Size) -> Markup {
             @for (at, step) in steps.iter().enumerate() {
                 (bar_of(step, left + (at as f64 + 0.5) * pitch, bar, base, &scale, top))
                 @if at % every == 0 {
-                    text.dim x=(rounded(left + (at as f64 + 0.5) * pitch)) y=(base + 17.0) font-size="12" text-anchor=(if at == 0 { "start" } else { "middle" }) {
+                    text.dim x=(rounded(left + (at as f64 + 0.5) * pitch)) y=(base + 17.0) font-size="12"
+                        text-anchor=(if at == 0 { "start" } else { "middle" }) {
                         (step.first.strftime("%-d %b"))
                     }
                 }
@@ -59,7 +61,11 @@ pub(super) fn chart(steps: &[Step], size: Size) -> Markup {
 }
 
 fn swatch(class: &str) -> Markup {
-    html! { svg.swatch width="12" height="12" viewBox="0 0 12 12" aria-hidden="true" { rect class=(class) width="12" height="12" {} } }
+    html! {
+        svg.swatch width="12" height="12" viewBox="0 0 12 12" aria-hidden="true" {
+            rect class=(class) width="12" height="12" {}
+        }
+    }
 }
 
 fn rounded(number: f64) -> f64 {
@@ -88,9 +94,14 @@ fn bar_of(
     html! {
         @if all > 0 {
             g {
-                title { (step.first) ": " (did.created) " created, " (did.updated) " updated, " (did.deleted) " deleted" }
+                title {
+                    (step.first) ": " (did.created) " created, " (did.updated) " updated, " (did.deleted) " deleted"
+                }
                 @for (class, y, high) in parts {
-                    @if high > 0.0 { rect class=(class) x=(left) y=(rounded(y)) width=(rounded(width)) height=(rounded(high.max(1.0))) {} }
+                    @if high > 0.0 {
+                        rect class=(class) x=(left) y=(rounded(y)) width=(rounded(width))
+                            height=(rounded(high.max(1.0))) {}
+                    }
                 }
                 @if all > top {
                     text x=(rounded(middle)) y=(ABOVE - 8.0) font-size="12" text-anchor="middle" { (all) }

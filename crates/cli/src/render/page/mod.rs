@@ -234,7 +234,10 @@ fn decision(item: &Held, zone: &TimeZone) -> Markup {
             @if !item.entries.is_empty() {
                 ul {
                     @for entry in item.entries.iter().take(ENOUGH) {
-                        li { (clean(&entry.calendar)) ": " (start_text(&entry.start, zone)) " " (shorten(&entry.title, 80)) }
+                        li {
+                            (clean(&entry.calendar)) ": " (start_text(&entry.start, zone)) " "
+                            (shorten(&entry.title, 80))
+                        }
                     }
                     (more(item.entries.len(), ENOUGH, "chestnut held -v"))
                 }
@@ -327,10 +330,13 @@ fn differences(report: &Report, zone: &TimeZone) -> Markup {
         section {
             h2 { "What differs" }
             @match (report.compared.iter().map(|one| one.age).max(), differing.len()) {
-                (None, _) => p { "No route was compared yet. " code { "chestnut compare" } " reads both sides of every route afresh." }
+                (None, _) => p {
+                    "No route was compared yet. " code { "chestnut compare" }
+                    " reads both sides of every route afresh."
+                }
                 (Some(age), 0) => p {
-                    (report.compared.len()) " of " (count(all, "route was", "routes were")) " compared, the first of them "
-                    (age_text(age)) ": nothing differed but what waits for a decision."
+                    (report.compared.len()) " of " (count(all, "route was", "routes were"))
+                    " compared, the first of them " (age_text(age)) ": nothing differed but what waits for a decision."
                 }
                 (Some(_), _) => p {
                     (report.compared.len()) " of " (count(all, "route was", "routes were")) " compared; "
@@ -353,7 +359,10 @@ fn route_differences(compared: &Compared, zone: &TimeZone) -> Markup {
     html! {
         article {
             h3 { (route) ", compared " (age_text(compared.age)) }
-            p { (one.in_step) " in step, " (one.differs) " different, " (one.missing) " missing, " (one.extra) " too many." }
+            p {
+                (one.in_step) " in step, " (one.differs) " different, " (one.missing) " missing, "
+                (one.extra) " too many."
+            }
             table.stacks {
                 thead {
                     tr {

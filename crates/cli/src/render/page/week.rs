@@ -41,7 +41,8 @@ pub(super) fn picture(week: &Week, now: Option<Timestamp>, zone: &TimeZone) -> M
     let base = top + grid.rows.len() * ROW;
     let (width, height) = (HOURS + 7 * DAY, base + BAR);
     html! {
-        svg.wide.full viewBox=(format!("0 0 {width} {height}")) width=(width) height=(height) role="img" aria-label="The week" {
+        svg.wide.full viewBox=(format!("0 0 {width} {height}")) width=(width) height=(height) role="img"
+            aria-label="The week" {
             @for (at, day) in days.iter().enumerate() {
                 @if *day == today { rect.today x=(left(at)) y="0" width=(DAY) height=(height) {} }
                 text x=(left(at) + 6) y="16" font-size="13" font-weight=(if *day == today { "700" } else { "400" }) {
