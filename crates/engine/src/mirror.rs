@@ -326,9 +326,8 @@ impl<'r> Mirror<'r> {
     /// What is known to stand there.
     fn standing(&self) -> Result<Vec<Entry>, RunError> {
         let mut entries = Vec::new();
-        for href in self.store.hrefs_in(self.id, ObjectState::Present)? {
-            let body = self.store.object_at(self.id, &href)?.and_then(|object| object.body);
-            let text = body.map(|body| self.store.text(body)).transpose()?.flatten();
+        for object in self.store.objects_between(self.id, i64::MIN, i64::MAX)? {
+            let text = object.body.map(|body| self.store.text(body)).transpose()?.flatten();
             entries.extend(text.and_then(|text| Entry::parse(&text, &Limits::default()).ok()));
         }
         Ok(entries)

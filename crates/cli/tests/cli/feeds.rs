@@ -434,7 +434,13 @@ fn free_busy_time_is_busy_copies_and_outside_of_its_ends_nothing_is_gone() {
     desk.write("chestnut.toml", &config);
     let told = desk.run(&["preview"]);
     assert!(told.code == 2 && told.err.contains("`days` tells nothing but when time is taken"), "{told:?}");
-    desk.write("chestnut.toml", config.replace("from = \"days\"", "from = \"days\"\ncarry = \"busy\""));
+    let joined = "[calendar.wall]\nfile = \"wall.ics\"\n[route.joined]\nfrom = \"days\"\nto = \"wall\"\ncarry = \"busy\"\njoin-busy = true\n\
+        window = { past = \"60 days\", ahead = \"60 days\" }\n";
+    desk.write(
+        "chestnut.toml",
+        config.replace("from = \"days\"", "from = \"days\"\ncarry = \"busy\"") + joined,
+    );
+    let on_the_wall = || desk.read("wall.ics").matches("BEGIN:VEVENT").count();
     let starts = || {
         let mut all: Vec<String> = copies(&site)
             .iter()
@@ -452,12 +458,17 @@ fn free_busy_time_is_busy_copies_and_outside_of_its_ends_nothing_is_gone() {
     publish(free_busy(7, 22, &[8, 21]));
     assert_eq!(counts(&desk.ok(&["sync", "--json"]).json()), [1, 0, 1]);
     assert_eq!(starts(), [6, 8, 21]);
+    assert_eq!(on_the_wall(), 3);
+    // What was known of it before is still shown.
+    let told =
+        desk.ok(&["agenda", "days", "--list", "--offline", "--from", "2026-10-01", "--to", "2026-10-31"]);
+    assert!(told.out.contains("3 entries"), "{told:?}");
     // It tells of less now, and then all of its state is lost: nothing follows for what it does not tell of.
     publish(free_busy(10, 12, &[]));
     assert_eq!(counts(&desk.ok(&["sync", "--json"]).json()), [0, 0, 0]);
     std::fs::remove_file(desk.path("chestnut.state")).expect("removed");
     assert_eq!(counts(&desk.ok(&["sync", "--json"]).json()), [0, 0, 0]);
-    assert_eq!(starts(), [6, 8, 21]);
+    assert_eq!((starts(), on_the_wall()), (vec![6, 8, 21], 3));
     let compared = desk.run(&["compare", "--json"]);
     assert_eq!(compared.code, 0, "{compared:?}");
     assert_eq!(compared.json()["comparisons"][0]["extra"], 0, "{compared:?}");
