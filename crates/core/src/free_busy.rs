@@ -37,6 +37,10 @@ impl FreeBusy {
                 for period in property.value().split(',').filter(|period| !period.trim().is_empty()) {
                     let not_understood = || NotACalendar::PeriodNotUnderstood(quote(period));
                     let (start, end) = period_of(period).ok_or_else(not_understood)?;
+                    // An event without length takes no time.
+                    if start == end {
+                        continue;
+                    }
                     if known.len() >= MOST_ENTRIES {
                         return Err(NotACalendar::TooMany { limit: MOST_ENTRIES });
                     }
@@ -112,7 +116,7 @@ fn period_of(text: &str) -> Option<(i64, i64)> {
         Some(length) => from.checked_add(length.days.checked_mul(86_400)?.checked_add(length.seconds)?)?,
         None => instant(end)?,
     };
-    (from < to).then_some((from, to))
+    (from <= to).then_some((from, to))
 }
 
 /// A time that must be in UTC.

@@ -195,6 +195,8 @@ pub enum LeftOut {
     WouldMail,
     /// A person took back what a run had done to it: it stays so until its source changes.
     Undone,
+    /// A copy of a time of which its source tells nothing any more, or not yet: free-busy time has ends.
+    OutsideEnds,
 }
 
 impl LeftOut {
@@ -218,6 +220,7 @@ impl LeftOut {
             Self::SameUid => "same-uid-twice",
             Self::WouldMail => "would-mail",
             Self::Undone => "undone",
+            Self::OutsideEnds => "outside-ends",
         }
     }
 }

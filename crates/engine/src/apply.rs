@@ -57,6 +57,8 @@ pub(crate) struct Outcome {
     pub(crate) deleted: Vec<(usize, ObjectHref)>,
     /// Calendars in which entries get UIDs of the route's own from now on.
     pub(crate) own_uids: BTreeSet<String>,
+    /// Where copies stand of which nothing is remembered, and nothing is known yet: the next run looks at them again.
+    pub(crate) open: BTreeSet<usize>,
 }
 
 /// One case, while it is worked on.

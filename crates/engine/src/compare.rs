@@ -432,6 +432,7 @@ impl<'c, 'r> Comparer<'c, 'r> {
         let far_entry = far.stands.entry();
         let is_released = row.is_some_and(|row| row.state == LinkState::Released);
         let stands_as_copy = far.stands.object().is_some() && far.origin == Origin::Copy && !far.let_go;
+        let key = |reason: LeftOut| Cause::LeftOut { key: reason.key().to_owned() };
         let keeps = || Cause::LeftOut { key: "deletions".to_owned() };
         if source.stands.object().is_none() {
             let is_source = matches!(found, Found::Link(_)) || stands_as_copy;
@@ -447,14 +448,13 @@ impl<'c, 'r> Comparer<'c, 'r> {
                 Fate::Release => keeps(),
                 _ if is_released => keeps(),
                 // Free-busy time has ends: of what lies outside nothing is known.
-                _ if !decider.tells_of(far) => Cause::LeftOut { key: "outside-ends".to_owned() },
+                _ if decider.is_untold(&work.case) => key(LeftOut::OutsideEnds),
                 _ => self.cause(found, work, is_news, far),
             };
             compared.findings.push(self.finding(Standing::Extra, cause, 1, far_entry));
             return;
         }
         compared.entries = 1;
-        let key = |reason: LeftOut| Cause::LeftOut { key: reason.key().to_owned() };
         let left_out = |cause: Cause| self.finding(Standing::LeftOut, cause, 0, source.stands.entry());
         let missing_or_other = match far.stands.object() {
             Some(_) => Standing::Differs,

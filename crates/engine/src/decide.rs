@@ -6,8 +6,8 @@
 use std::rc::Rc;
 
 use chestnut_core::{
-    Action, Because, Collision, Decision, Deletions, Entry, Fingerprint, LeftOut, LinkFacts, Loser, Pair,
-    Partly, PastCopies, Position, Replica, ReplicaDecision, ReplicaPolicy, RoutePolicy, Side, Sight,
+    Action, Because, Collision, Decision, Deletions, Entry, Fingerprint, LeftOut, LinkFacts, Loser, Origin,
+    Pair, Partly, PastCopies, Position, Replica, ReplicaDecision, ReplicaPolicy, RoutePolicy, Side, Sight,
     WriteKind, reconcile, reconcile_replicas,
 };
 use chestnut_store::{CalendarFacts, Text};
@@ -255,12 +255,15 @@ impl Decider<'_> {
         }
     }
 
-    /// Tells whether the source tells of the time of a far entry: free-busy time has ends, and what lies outside is neither
-    /// taken nor gone.
-    pub(crate) fn tells_of(&self, far: &Place) -> bool {
-        let Some(known) = self.facts.first().and_then(|facts| facts.known.as_ref()) else { return true };
+    /// Tells whether a copy stands of which nothing is remembered, at a time of which its source tells nothing:
+    /// free-busy time has ends, and what lies outside is neither taken nor gone.
+    pub(crate) fn is_untold(&self, case: &Case) -> bool {
+        let [source, far] = &case.places[..] else { return false };
+        let Some(known) = self.facts.first().and_then(|facts| facts.known.as_ref()) else { return false };
+        let is_found = case.link.is_none() && source.stands.object().is_none() && far.origin == Origin::Copy;
         let span = far.stands.entry().and_then(|entry| span_in(entry.main_component()));
-        span.is_none_or(|(from, to)| known.iter().any(|(start, end)| *start <= from && to <= *end))
+        is_found
+            && span.is_some_and(|(from, to)| !known.iter().any(|(start, end)| *start <= from && to <= *end))
     }
 
     fn carry_changed(&self, case: &Case) -> bool {
@@ -285,11 +288,14 @@ impl Decider<'_> {
         let pair = Pair {
             link: facts,
             agreed: in_step,
-            source: if self.tells_of(far) { side(&source.stands) } else { unless_there(&source.stands) },
+            source: side(&source.stands),
             target: if far.let_go { Side::Gone } else { side(&far.stands) },
             origin: far.origin,
             carry_changed: self.carry_changed(case),
         };
+        if self.is_untold(case) {
+            return Verdict::plain(case, Fate::LeaveOut(LeftOut::OutsideEnds));
+        }
         if far.let_go && matches!(far.stands, Stands::Never | Stands::Gone) {
             let fate = if matches!(pair.source, Side::Gone) { Fate::Forget } else { Fate::Keep };
             return Verdict { steps: vec![Step::Accept, Step::LetGo], ..Verdict::plain(case, fate) };
@@ -457,14 +463,6 @@ const DAY: i64 = 86_400;
 
 /// A view that no entry has.
 const NEVER: Fingerprint = Fingerprint([0; 16]);
-
-/// As [`side`]; what is not there is unknown.
-fn unless_there(stands: &Stands) -> Side<'_> {
-    match side(stands) {
-        Side::Gone => Side::Unknown,
-        other => other,
-    }
-}
 
 fn side(stands: &Stands) -> Side<'_> {
     match stands {

@@ -87,6 +87,11 @@ impl Applier<'_> {
                     changes.push(self.line(work, far, ChangeAction::Linked, told, None));
                 }
             }
+            Fate::LeaveOut(LeftOut::OutsideEnds) => {
+                let standing =
+                    (0..case.places.len()).filter(|side| case.places[*side].stands.object().is_some());
+                self.outcome.borrow_mut().open.extend(standing);
+            }
             Fate::LeaveOut(reason) if is_news(work, *reason) => {
                 let told = match reason {
                     LeftOut::Unreadable => Told::Unreadable { problem: self.problem(work) },
@@ -159,6 +164,8 @@ impl Applier<'_> {
                 return Ok(None);
             }
             Fate::Wait => return self.remember_open(writer, work),
+            // A case of its own would hide it from its source, should that be told of again.
+            Fate::LeaveOut(LeftOut::OutsideEnds) => return Ok(None),
             Fate::LeaveOut(LeftOut::Refused) => {
                 let kept = old.unwrap_or_else(|| new_row(LinkState::Refused));
                 self.remember(writer, work, LinkRow { state: LinkState::Refused, due: None, ..kept }, false)?

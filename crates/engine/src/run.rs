@@ -403,7 +403,9 @@ impl<'r> Job<'r> {
             return Ok(());
         }
         if self.options.only.is_none() {
-            self.store.write(|writer| writer.set_seen(id, &session.seqs, self.options.now.as_second()))?;
+            let mut seqs = session.seqs.clone();
+            outcome.open.iter().for_each(|side| seqs[*side] = 0);
+            self.store.write(|writer| writer.set_seen(id, &seqs, self.options.now.as_second()))?;
         }
         match (outcome.left, session.clocks_apart) {
             (0, None) => Ok(()),

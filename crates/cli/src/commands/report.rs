@@ -23,7 +23,7 @@ use crate::report::overview::{Compared, Report, Week, calendars, done};
 use crate::report::route::gone;
 use crate::report::status;
 use crate::settings::{Connections, Settings, route_key};
-use crate::words::{not_our_page, page_not_written, page_written, report_where};
+use crate::words::{cannot_be_written, not_our_page, page_written, report_where};
 
 /// What was asked for.
 pub(crate) struct Asked<'a> {
@@ -48,7 +48,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let report = gather(asked, (since, now), &settings, &store, &bars, io)?;
     if let Some(path) = asked.file {
         let html = page(&report, &settings.zone);
-        write_whole(path, &html).map_err(|system| page_not_written(path, &system))?;
+        write_whole(path, &html).map_err(|system| cannot_be_written(path, &system))?;
     }
     show(common, io, &report, || match asked.file {
         Some(path) if !asked.text => page_written(path, &report),
@@ -127,7 +127,7 @@ fn compared(settings: &Settings, store: &Store, now: Timestamp) -> Result<Vec<Co
 fn may_be_written(path: &Path) -> Result<(), Failure> {
     match std::fs::read(path) {
         Ok(stands) if !is_page(&stands) => Err(not_our_page(path)),
-        Err(system) if system.kind() != std::io::ErrorKind::NotFound => Err(page_not_written(path, &system)),
+        Err(system) if system.kind() != std::io::ErrorKind::NotFound => Err(cannot_be_written(path, &system)),
         Ok(_) | Err(_) => Ok(()),
     }
 }

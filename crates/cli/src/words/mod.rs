@@ -72,7 +72,7 @@ pub(crate) use first_steps::{
 pub(crate) use left_out::{left_out_why, left_out_words};
 pub(crate) use oddities::{interval, oddity_words};
 pub(crate) use overview::{
-    needs, not_our_page, page_not_written, page_written, report_where, state_words, uncovered_words, verdict,
+    needs, not_our_page, page_written, report_where, state_words, uncovered_words, verdict,
 };
 pub(crate) use preview::why_words;
 pub(crate) use probes::{

@@ -146,11 +146,6 @@ pub(crate) fn not_our_page(path: &Path) -> Failure {
         .hint("Nothing was written. Choose another name; an earlier report is replaced.")
 }
 
-pub(crate) fn page_not_written(path: &Path, system: &std::io::Error) -> Failure {
-    Failure::failed(format!("{} cannot be written: {system}", path.display()))
-        .hint("See that its folder is there and may be written. An earlier report was not touched.")
-}
-
 pub(crate) fn page_written(path: &Path, report: &Report) -> String {
     format!(
         "{}\nWritten to {}: open it in a browser, print it, or send it on.\n",

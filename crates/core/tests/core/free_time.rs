@@ -180,6 +180,8 @@ fn what_is_no_free_busy_time_is_never_taken_for_free() {
         assert!(matches!(read(text(line)), Err(NotACalendar::PeriodNotUnderstood(_))), "{line}");
     }
     assert_eq!(read("BEGIN:VCALENDAR\r\nEND:VCALENDAR\r\n".to_owned()), Err(NotACalendar::NoFreeBusy));
+    let none = read(text("FREEBUSY:20261005T080000Z/PT0S,20261005T090000Z/20261005T090000Z\r\nFREEBUSY:"));
+    assert_eq!(none.expect("it is read"), FreeBusy::default());
     // Without ends it tells of no more than it names, unless it answers a question.
     let named = read(text("FREEBUSY;FBTYPE=BUSY-UNAVAILABLE:19700101T000100Z/PT1M")).expect("it is read");
     assert_eq!(named.known(), [(60, 120)]);

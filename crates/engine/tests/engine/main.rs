@@ -6,6 +6,7 @@ mod costs;
 mod cut_off;
 mod dice;
 mod faults;
+mod free_busy;
 mod habits;
 mod histories;
 mod hostile;
