@@ -7,7 +7,7 @@ use chestnut_core::ical::Limits;
 use chestnut_core::recurrence::{Budget, Instance, Moment, Occurrences, Zone};
 use chestnut_core::{CalendarText, Entry, Kind, unescape_text};
 use chestnut_engine::{PartOfCase, ReadEntry, look_at};
-use chestnut_store::{LinkId, ObjectId, Store};
+use chestnut_store::{LinkId, Store};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -127,23 +127,24 @@ impl Agenda {
             let ran = ran.max().and_then(|at| Timestamp::from_second(at).ok());
             self.as_of += &as_of_words(name, seen.as_of.max(ran), &self.zone);
         }
-        let mut found: Vec<(ObjectId, ReadEntry)> = Vec::new();
-        seen.each_between(self.window.clone(), |object, entry| found.push((object, entry)))?;
-        for (object, entry) in found {
-            match entry {
-                ReadEntry::Entry(entry) => {
-                    let before = self.lines.len();
-                    self.add(&entry);
-                    if self.lines.len() > before {
-                        self.connect(before, &seen.parts(object)?);
+        // One after the other: entries can be large.
+        let mut problem = None;
+        seen.each_between(self.window.clone(), |object, entry| match entry {
+            ReadEntry::Entry(entry) => {
+                let before = self.lines.len();
+                self.add(&entry);
+                if self.lines.len() > before {
+                    match seen.parts(object) {
+                        Ok(parts) => self.connect(before, &parts),
+                        Err(error) => problem = Some(error),
                     }
                 }
-                ReadEntry::Unreadable { name: file, why } => {
-                    self.troubles.push(entry_unreadable(name, &file, &why));
-                }
             }
-        }
-        Ok(())
+            ReadEntry::Unreadable { name: file, why } => {
+                self.troubles.push(entry_unreadable(name, &file, &why));
+            }
+        })?;
+        problem.map_or(Ok(()), |error| Err(error.into()))
     }
 
     /// Says of the newest occurrences which entry they are of, and which routes know it.
