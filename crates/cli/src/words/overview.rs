@@ -91,11 +91,12 @@ fn needs_of_route(status: &RouteStatus, report: &Report) -> Vec<Need> {
 pub(crate) fn verdict(report: &Report) -> String {
     let all = report.health.routes.len();
     let in_step = report.health.routes.iter().filter(|route| route.state == State::InStep).count();
-    let behind = all - in_step - needing(report);
-    match (all, needing(report)) {
+    let needing =
+        report.health.routes.iter().filter(|route| !needs_of_route(route, report).is_empty()).count();
+    match (all, needing) {
         (0, _) => "There is no route yet: nothing is kept in step.".to_owned(),
-        (1, 0) if behind == 0 => "The route is in step.".to_owned(),
-        (_, 0) if behind == 0 => format!("All {all} routes are in step."),
+        (1, 0) if in_step == all => "The route is in step.".to_owned(),
+        (_, 0) if in_step == all => format!("All {all} routes are in step."),
         (_, 0) => {
             format!("{in_step} of {} in step; nothing needs a person.", count(all, "route is", "routes are"))
         }
@@ -104,11 +105,6 @@ pub(crate) fn verdict(report: &Report) -> String {
             count(all, "route needs", if some == 1 { "routes needs" } else { "routes need" })
         ),
     }
-}
-
-/// How many routes a person has to see to.
-pub(crate) fn needing(report: &Report) -> usize {
-    report.health.routes.iter().filter(|route| !needs_of_route(route, report).is_empty()).count()
 }
 
 /// The state of a route, in two or three words.

@@ -113,6 +113,21 @@ fn the_page_shows_what_there_is_and_lets_nothing_in() {
 }
 
 #[test]
+fn a_route_in_step_may_need_a_person_all_the_same() {
+    let set_up = SetUp::new(6);
+    set_up.ok(&["sync"]);
+    set_up.target.with(|server| {
+        let name = server.texts(BOARD).into_keys().next().expect("a copy");
+        server.delete(BOARD, &name);
+    });
+    set_up.run(&["compare"]);
+    // It was put right; what was compared last is still what was compared last.
+    set_up.ok(&["sync"]);
+    let told = set_up.run(&["report", "--text"]);
+    assert!(told.code == 0 && told.out.contains("1 of 1 route needs a person."), "{told:?}");
+}
+
+#[test]
 fn the_text_fits_into_a_mail() {
     let set_up = set_up();
     set_up.run(&["compare"]);
