@@ -15,7 +15,7 @@ use serde::{Deserialize, Serialize};
 use crate::apply::Work;
 use crate::calendar::Calendar;
 use crate::case::{Place, start_text};
-use crate::decide::{Decider, Fate, Step};
+use crate::decide::{Fate, Step};
 use crate::error::RunError;
 use crate::gather::Found;
 use crate::observe::Observer;
@@ -394,7 +394,7 @@ impl<'c, 'r> Comparer<'c, 'r> {
         let mut compared = Compared::default();
         let decider = self.session.decider();
         match &decider.policy {
-            Policy::Copies(policy) => self.copy(&decider, policy, found, work, is_news, &mut compared),
+            Policy::Copies(policy) => self.copy(policy, found, work, is_news, &mut compared),
             Policy::Alike(policy) => self.replicas(policy, work, is_news, &mut compared),
         }
         let young = compared.findings.iter().filter(|finding| self.is_young(finding, work)).count();
@@ -420,7 +420,6 @@ impl<'c, 'r> Comparer<'c, 'r> {
     /// One way: the first place is the source.
     fn copy(
         &self,
-        decider: &Decider<'_>,
         policy: &chestnut_core::RoutePolicy,
         found: Found,
         work: &Work,
@@ -448,7 +447,7 @@ impl<'c, 'r> Comparer<'c, 'r> {
                 Fate::Release => keeps(),
                 _ if is_released => keeps(),
                 // Free-busy time has ends: of what lies outside nothing is known.
-                _ if decider.is_untold(&work.case) => key(LeftOut::OutsideEnds),
+                Fate::LeaveOut(LeftOut::OutsideEnds) => key(LeftOut::OutsideEnds),
                 _ => self.cause(found, work, is_news, far),
             };
             compared.findings.push(self.finding(Standing::Extra, cause, 1, far_entry));

@@ -257,7 +257,7 @@ impl Decider<'_> {
 
     /// Tells whether a copy stands of which nothing is remembered, at a time of which its source tells nothing:
     /// free-busy time has ends, and what lies outside is neither taken nor gone.
-    pub(crate) fn is_untold(&self, case: &Case) -> bool {
+    fn is_untold(&self, case: &Case) -> bool {
         let [source, far] = &case.places[..] else { return false };
         let Some(known) = self.facts.first().and_then(|facts| facts.known.as_ref()) else { return false };
         let is_found = case.link.is_none() && source.stands.object().is_none() && far.origin == Origin::Copy;

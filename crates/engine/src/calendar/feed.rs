@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::rc::Rc;
 
 use chestnut_caldav::protocol::{FeedAnswer, FeedText, Listed, Listing, Validators};
-use chestnut_caldav::{Client, DavError, Fetched, Instead, RequestCounts};
+use chestnut_caldav::{Client, Fetched, RequestCounts};
 use chestnut_core::ical::Limits;
 use chestnut_core::{CalendarText, ObjectHref, SyncToken, hex};
 use sha2::{Digest, Sha256};
@@ -72,13 +72,12 @@ impl FeedCalendar {
 
     /// Returns whether it was read anew, and the state it has.
     async fn get(&self, known: Option<&Validators>) -> Result<(bool, SyncToken)> {
-        let answer = self.client.feed(&self.url, known).await?;
-        let FeedText { body, charset, validators, date } = match (answer, known) {
-            (FeedAnswer::Unchanged, Some(known)) => return Ok((false, known.to_token())),
-            (FeedAnswer::Unchanged, None) => {
-                return Err(DavError::NotAFeed { instead: Instead::UnchangedFromNothing }.into());
-            }
-            (FeedAnswer::Text(text), _) => text,
+        let FeedText { body, charset, validators, date } = match known {
+            None => self.client.published(&self.url).await?,
+            Some(known) => match self.client.feed(&self.url, Some(known)).await? {
+                FeedAnswer::Unchanged => return Ok((false, known.to_token())),
+                FeedAnswer::Text(text) => text,
+            },
         };
         let text = CalendarText::read(body, charset.as_deref(), &Limits::default())?;
         let token = validators.to_token();

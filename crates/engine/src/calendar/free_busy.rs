@@ -5,15 +5,15 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::rc::Rc;
 
-use chestnut_caldav::protocol::{Listed, Listing};
+use chestnut_caldav::protocol::Listing;
 use chestnut_caldav::{Client, Fetched, RequestCounts};
-use chestnut_core::ical;
-use chestnut_core::{ETag, Entry, FreeBusy, ObjectHref, SyncToken, hex};
+use chestnut_core::{CalendarText, Entry, FreeBusy, ObjectHref, SyncToken, TextChange, hex};
 use jiff::Timestamp;
 use sha2::{Digest, Sha256};
 use url::Url;
 
 use super::Result;
+use super::feed::{fetched, listed};
 
 /// Somebody's free-busy time.
 #[derive(Debug, Clone)]
@@ -35,8 +35,8 @@ struct Read {
     token: Option<SyncToken>,
     /// It was read in answer to the question whether anything changed: a listing need not ask again.
     is_fresh: bool,
-    /// The text of each entry, by its UID.
-    texts: HashMap<ObjectHref, String>,
+    /// An entry for each time that is taken.
+    text: Option<CalendarText>,
 }
 
 impl FreeBusyCalendar {
@@ -93,7 +93,7 @@ impl FreeBusyCalendar {
     pub(super) async fn ctag(&self) -> Result<SyncToken> {
         let free_busy = self.look().await?;
         let token = SyncToken::from(hex(&Sha256::digest(format!("{free_busy:?}"))[..16]));
-        let read = Read { free_busy, token: Some(token.clone()), is_fresh: true, texts: HashMap::new() };
+        let read = Read { free_busy, token: Some(token.clone()), is_fresh: true, text: None };
         *self.read.borrow_mut() = read;
         Ok(token)
     }
@@ -105,32 +105,17 @@ impl FreeBusyCalendar {
         let mut read = self.read.borrow_mut();
         read.is_fresh = false;
         let entries = read.free_busy.entries(&self.before.borrow(), &self.title);
-        let text = |entry: Entry| {
-            let href = ObjectHref::from(entry.uid().as_str());
-            (href, ical::write(entry.object()))
-        };
-        read.texts = entries.into_iter().map(text).collect();
-        let entries =
-            read.texts.iter().map(|(href, text)| Listed { href: href.clone(), etag: Some(etag(text)) });
-        Ok(Listing { entries: entries.collect(), sync_token: None, ctag: read.token.clone(), date: None })
+        let added: Vec<TextChange<'_>> = entries.iter().map(TextChange::Add).collect();
+        let text = read.text.insert(CalendarText::empty().changed(&added));
+        let entries = listed(text);
+        Ok(Listing { entries, sync_token: None, ctag: read.token.clone(), date: None })
     }
 
     pub(super) async fn fetch(&self, hrefs: &[ObjectHref]) -> Result<HashMap<ObjectHref, Fetched>> {
-        if self.read.borrow().texts.is_empty() && !hrefs.is_empty() {
+        if self.read.borrow().text.is_none() && !hrefs.is_empty() {
             self.listing().await?;
         }
         let read = self.read.borrow();
-        let each = |href: &ObjectHref| {
-            let found = read.texts.get(href).map_or(Fetched::Missing, |text| Fetched::Text {
-                etag: Some(etag(text)),
-                text: text.clone(),
-            });
-            (href.clone(), found)
-        };
-        Ok(hrefs.iter().map(each).collect())
+        Ok(read.text.as_ref().map(|text| fetched(text, hrefs)).unwrap_or_default())
     }
-}
-
-fn etag(text: &str) -> ETag {
-    ETag::from(format!("\"{}\"", hex(&Sha256::digest(text)[..16])))
 }

@@ -32,6 +32,21 @@ pub(crate) fn empty_multistatus() -> FaultKind {
 /// What went wrong in a history, and what had happened until then.
 pub(crate) type Failure = (String, Vec<String>);
 
+/// Lives through so many rounds of a history; a round that fails says which it was.
+pub(crate) fn live<H>(
+    mut history: H,
+    rounds: usize,
+    round: fn(&mut H) -> Result<(), String>,
+    log: fn(H) -> Vec<String>,
+) -> Result<(), Failure> {
+    for number in 0..rounds {
+        if let Err(problem) = round(&mut history) {
+            return Err((format!("round {number}: {problem}"), log(history)));
+        }
+    }
+    Ok(())
+}
+
 /// Runs histories, each from its seed; the first that fails says with which seed, and what happened in it.
 ///
 /// `CHESTNUT_HISTORIES` says how many (CI asks for 10,000 of each kind), `CHESTNUT_SEED` with which seed the first begins.

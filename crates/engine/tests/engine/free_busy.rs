@@ -9,7 +9,7 @@ use chestnut_standin::{Fault, FaultKind};
 use chestnut_testkit::World;
 use jiff::Timestamp;
 
-use crate::dice::{Dice, Failure, run_some_histories};
+use crate::dice::{Dice, live, run_some_histories};
 
 /// Twenty days of half hours.
 const SLOTS: usize = 960;
@@ -197,14 +197,5 @@ impl History {
 
 #[test]
 fn copies_say_what_was_last_known_of_each_half_hour() {
-    run_some_histories(8, |seed| {
-        let mut history = History::new(seed);
-        for round in 0..8 {
-            if let Err(problem) = history.round() {
-                let failure: Failure = (format!("round {round}: {problem}"), history.log);
-                return Err(failure);
-            }
-        }
-        Ok(())
-    });
+    run_some_histories(8, |seed| live(History::new(seed), 8, History::round, |history| history.log));
 }

@@ -9,7 +9,7 @@ use chestnut_standin::Habit;
 use chestnut_store::{Change, RunId, RunKind};
 use chestnut_testkit::World;
 
-use crate::dice::{Dice, Failure, run_some_histories};
+use crate::dice::{Dice, live, run_some_histories};
 
 /// What stands where: by the number of the calendar, and the name there.
 type Texts = BTreeMap<(usize, String), String>;
@@ -283,16 +283,7 @@ impl History {
 
 #[test]
 fn what_nobody_touched_is_as_it_was_and_stays_so() {
-    run_some_histories(6, |seed| {
-        let mut history = History::new(seed);
-        for round in 0..8 {
-            if let Err(problem) = history.round() {
-                let failure: Failure = (format!("round {round}: {problem}"), history.log);
-                return Err(failure);
-            }
-        }
-        Ok(())
-    });
+    run_some_histories(6, |seed| live(History::new(seed), 8, History::round, |history| history.log));
 }
 
 /// A run that created, changed and deleted; returns what stood before and after it.
