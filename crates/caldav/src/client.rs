@@ -280,6 +280,13 @@ impl Client {
         self.send(&options_request(url)).await
     }
 
+    /// Asks for an address, to be seen there. Returns whether the answer was good.
+    pub async fn knock(&self, url: &Url) -> bool {
+        let (headers, body) = (Vec::new(), String::new());
+        let answer = self.send(&Request { method: "GET", url: url.clone(), headers, body }).await;
+        answer.is_ok_and(|answer| (200..300).contains(&answer.status))
+    }
+
     /// Makes a calendar: by MKCALENDAR, else by extended MKCOL.
     ///
     /// # Errors

@@ -7,7 +7,7 @@ use jiff::{Span, Timestamp};
 use crate::failure::Failure;
 use crate::render::midnight;
 use crate::settings::parse_duration;
-use crate::words::{not_a_day, not_a_since, not_days_of_a_week};
+use crate::words::{not_a_day, not_ahead, not_a_since, not_days_of_a_week};
 
 /// A date, or a word for a day: of the days of the week, the next one.
 pub(crate) fn day(option: &str, text: &str, today: Date) -> Result<Date, Failure> {
@@ -33,6 +33,18 @@ pub(crate) fn since(text: &str, now: Timestamp, zone: &TimeZone) -> Result<Times
     }
     let ago = parse_duration(text).ok_or_else(|| not_a_since(text))?;
     now.checked_sub(ago).map_err(|_| not_a_since(text))
+}
+
+/// When `--until` is: the beginning of a day, or so long from now.
+pub(crate) fn until(text: &str, now: Timestamp, zone: &TimeZone) -> Result<Timestamp, Failure> {
+    let at = match parse_duration(text) {
+        Some(ahead) => now.checked_add(ahead).map_err(|_| not_ahead(text))?,
+        None => {
+            let day = day("--until", text, now.to_zoned(zone.clone()).date())?;
+            Timestamp::from_second(midnight(day, zone)).map_err(|_| not_ahead(text))?
+        }
+    };
+    if at > now { Ok(at) } else { Err(not_ahead(text)) }
 }
 
 /// The first day of the week that a day is in.

@@ -14,25 +14,33 @@ pub(crate) struct Failure {
     pub(crate) hint: Option<String>,
     /// The account whose sign-in was refused: the same for all that need it.
     pub(crate) sign_in_of: Option<String>,
+    /// The account whose server did not answer as it should.
+    pub(crate) down: Option<String>,
 }
 
 impl Failure {
     pub(crate) fn usage(message: impl Into<String>) -> Self {
-        Self { code: ExitCode::Usage, message: message.into(), hint: None, sign_in_of: None }
+        Self { code: ExitCode::Usage, message: message.into(), hint: None, sign_in_of: None, down: None }
     }
 
     pub(crate) fn failed(message: impl Into<String>) -> Self {
-        Self { code: ExitCode::Failed, message: message.into(), hint: None, sign_in_of: None }
+        Self { code: ExitCode::Failed, message: message.into(), hint: None, sign_in_of: None, down: None }
     }
 
     /// Nothing is wrong: a person has a word to say.
     pub(crate) fn waiting(message: impl Into<String>) -> Self {
-        Self { code: ExitCode::Waiting, message: message.into(), hint: None, sign_in_of: None }
+        Self { code: ExitCode::Waiting, message: message.into(), hint: None, sign_in_of: None, down: None }
     }
 
     /// The sign-in of an account was refused.
     pub(crate) fn of_sign_in(mut self, account: &str) -> Self {
         self.sign_in_of = Some(account.to_owned());
+        self
+    }
+
+    /// The server of an account did not answer as it should.
+    pub(crate) fn of_server(mut self, account: &str) -> Self {
+        self.down = Some(account.to_owned());
         self
     }
 

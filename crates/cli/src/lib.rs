@@ -17,13 +17,17 @@ mod new_account;
 mod new_calendar;
 mod occurring;
 mod open;
+mod overview;
 mod progress;
 mod questions;
 mod render;
 mod report;
 mod run;
+mod running;
 mod settings;
+mod troubles;
 mod wanted;
+mod watch;
 mod words;
 
 pub use environment::Environment;

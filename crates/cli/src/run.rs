@@ -7,7 +7,7 @@ use clap::{ColorChoice, Parser as _};
 
 use crate::args::{AccountCommand, CalendarCommand, Cli, ColorWord, Command, Common, RouteCommand};
 use crate::commands::{
-    account_add, account_forget, account_list, account_login, account_test, agenda, calendar_add,
+    account_add, account_forget, account_list, account_login, account_pause, account_test, agenda, calendar_add,
     calendar_create, calendar_list, calendar_rename, compare, demo, free, held, history, init, init_ask,
     preview, probe, report as report_command, route, snapshot, status, sync, undo, why,
 };
@@ -15,6 +15,7 @@ use crate::environment::Environment;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
+use crate::watch;
 use crate::words::colour_of_what;
 
 /// Runs the process's own command line.
@@ -116,9 +117,19 @@ fn command(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
         Command::Why { words } => why::run(words, common, io),
         Command::Preview { routes } => preview::run(routes, common, io),
         Command::Route(command) => routes(command, common, io),
-        Command::Sync { routes, yes, allow_deletions, afresh, entries } => {
-            let how = sync::How { yes: *yes, allow_deletions: *allow_deletions, afresh: *afresh, entries };
+        Command::Sync { routes, yes, allow_deletions, afresh, only_due, entries } => {
+            let how = sync::How {
+                yes: *yes,
+                allow_deletions: *allow_deletions,
+                afresh: *afresh,
+                only_due: *only_due,
+                entries,
+            };
             sync::run(routes, &how, common, io)
+        }
+        Command::Watch { print_unit: true, .. } => watch::print_unit(common, io),
+        Command::Watch { log, log_format, print_unit: false } => {
+            watch::run(&watch::Asked { log: log.as_deref(), format: *log_format }, common, io)
         }
         Command::Held => held::run(common, io),
         Command::Decide { number, choice } => held::decide(*number, choice, common, io),
@@ -164,6 +175,10 @@ fn account(command: &AccountCommand, common: &Common, io: &mut Io<'_>) -> Result
         AccountCommand::Login { account, code, no_browser } => {
             account_login::run(account, *code, *no_browser, common, io)
         }
+        AccountCommand::Pause { account, until } => {
+            account_pause::pause(account, until.as_deref(), common, io)
+        }
+        AccountCommand::Resume { account } => account_pause::resume(account, common, io),
         AccountCommand::Forget { account } => account_forget::run(account, common, io),
     }
 }
@@ -173,8 +188,10 @@ fn routes(command: &RouteCommand, common: &Common, io: &mut Io<'_>) -> Result<Ex
         RouteCommand::List => route::list(common, io),
         RouteCommand::Show { route } => route::show_one(route, common, io),
         RouteCommand::Add(args) => route::add(args, common, io),
-        RouteCommand::Pause { route } => route::pause(route, true, common, io),
-        RouteCommand::Resume { route } => route::pause(route, false, common, io),
+        RouteCommand::Pause { route, until } => {
+            route::pause(route, route::Pause::Begin(until.as_deref()), common, io)
+        }
+        RouteCommand::Resume { route } => route::pause(route, route::Pause::End, common, io),
         RouteCommand::Retire { route, remove_copies, yes } => {
             let how = route::Retiring { remove_copies: *remove_copies, yes: *yes };
             route::retire(route, how, common, io)
@@ -215,7 +232,8 @@ fn usage(error: &clap::Error, io: &mut Io<'_>) -> ExitCode {
 }
 
 fn log_requests(cli: &Cli) {
-    if cli.common.verbose >= 2 {
+    // A watch has a log of its own.
+    if cli.common.verbose >= 2 && !matches!(cli.command, Command::Watch { .. }) {
         let filter = tracing_subscriber::EnvFilter::new("chestnut_caldav=debug,chestnut_engine=debug");
         let logging =
             tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).without_time();

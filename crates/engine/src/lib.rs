@@ -19,15 +19,18 @@ mod mail;
 mod mirror;
 mod observe;
 mod options;
+mod pace;
 mod probe;
 mod read_calendar;
 mod record;
 mod restore;
 mod retire;
+mod round;
 mod rule;
 mod run;
 mod sender;
 mod story;
+mod trouble;
 mod under_way;
 mod undo;
 
@@ -41,6 +44,7 @@ pub use explain::{Part, Story, StoryPlace, Wanted, past_changes, select_entries,
 pub use mirror::Round;
 pub use observe::{Observer, Phase, Progress, Silent};
 pub use options::{Only, RunOptions, Selection};
+pub use pace::{Due, Pace, Paced, Went};
 pub use probe::{
     CannotProbe, Leftover, Leg, LegOutcome, NewestCompared, ProbeFault, ProbeHow, ProbeReport, ProbeSkip,
     ProbeStep, WriteStep, WriteTrial, probe_route, sweep_route, try_writing,
@@ -50,7 +54,9 @@ pub use restore::{
     Standing as CalendarStanding, ToRestore, is_passing, plan_restore, restore, take_snapshot, undo_of,
 };
 pub use retire::{RouteCopy, copies_of, forget_route, remove_copies};
+pub use round::{has_news, is_behind, look_at_calendars};
 pub use rule::{CalendarEnd, Makes, Rule};
 pub use run::{preview_route, run_route};
 pub use story::{PreviewReport, PreviewedChange, RunReport, Why};
+pub use trouble::{Judged, Sign, Signs, judge, pause_of, sendable};
 pub use undo::{LeftAsIs, PutBack, ToUndo, UndoPlan, Undone, WhyLeft, plan_undo, undo};

@@ -18,6 +18,7 @@ use jiff::{SignedDuration, Timestamp};
 
 use crate::case::rough_span;
 use crate::error::RunError;
+use crate::options::RunOptions;
 use crate::rule::CalendarEnd;
 
 /// A token or ctag this young may hide another change in the same second.
@@ -31,9 +32,18 @@ const MARGIN: i64 = 3 * 86_400;
 /// Objects noted in one transaction.
 const BATCH: usize = 400;
 
-/// What was looked at in one round, by place.
+/// What was looked at in one round, by place; also in vain: nobody asks there twice.
 #[derive(Debug, Clone, Default)]
-pub struct Round(Rc<RefCell<BTreeMap<String, Refreshed>>>);
+pub struct Round(Rc<RefCell<BTreeMap<String, Result<Refreshed, RunError>>>>);
+
+impl Round {
+    /// Returns why a calendar could not be looked at in this round; `None` where it was, or nobody has tried.
+    #[must_use]
+    pub fn failure(&self, end: &CalendarEnd) -> Option<RunError> {
+        let looked = self.0.borrow().get(&end.calendar.place()).cloned();
+        looked.and_then(Result::err).map(|error| end.own(error))
+    }
+}
 
 /// A mirror that is up to date.
 #[derive(Debug, Clone)]
@@ -55,6 +65,12 @@ pub(crate) struct Look {
 }
 
 impl Look {
+    /// The look of a run, at all that stands there.
+    pub(crate) fn of(options: &RunOptions, full_look_every: SignedDuration) -> Self {
+        let (now, afresh, round) = (options.now, options.afresh, options.round.clone());
+        Self { now, afresh, full_look_every, needed_from: None, round }
+    }
+
     /// A look outside of any route.
     pub(crate) fn once(now: Timestamp, needed_from: Option<i64>) -> Self {
         let full_look_every = SignedDuration::from_hours(24);
@@ -146,12 +162,15 @@ impl<'r> Mirror<'r> {
             (Some(_), None) => false,
             (None, _) => true,
         };
-        match known.filter(is_enough) {
-            Some(known) => {
+        match known {
+            Some(Ok(known)) if is_enough(&known) => {
                 *self.facts.borrow_mut() = known.facts;
                 self.date.set(known.date);
             }
-            None => self.look(look, &[]).await?,
+            Some(Err(error)) => return Err(self.end.own(error)),
+            _ => self.look(look, &[]).await.inspect_err(|error| {
+                look.round.0.borrow_mut().insert(place, Err(error.clone()));
+            })?,
         }
         if self.end.takes && self.facts.borrow().writable == Some(false) {
             let (calendar, account) = (self.end.name.clone(), self.end.account.clone());
@@ -163,7 +182,7 @@ impl<'r> Mirror<'r> {
 
     fn remember(&self, look: &Look) {
         let refreshed = Refreshed { facts: self.facts(), date: self.date.get() };
-        look.round.0.borrow_mut().insert(self.end.calendar.place(), refreshed);
+        look.round.0.borrow_mut().insert(self.end.calendar.place(), Ok(refreshed));
     }
 
     /// Looks once more after a run's own writes, so that the next run does not take them for news. `deleted` must no
@@ -245,6 +264,9 @@ impl<'r> Mirror<'r> {
             self.bury(&unsure.intersection(&gone).cloned().collect(), noted_seq)?;
         }
         settle(&mut facts, &noted, changed, self.end.calendar.has_final_ctags());
+        if !facts.read {
+            facts.first_read_at = Some(now);
+        }
         facts.read = true;
         facts.known = self.end.calendar.known().or(facts.known.take());
         facts.tags_schedules |= self.end.calendar.tags_schedules();

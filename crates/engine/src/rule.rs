@@ -49,6 +49,14 @@ impl CalendarEnd {
         }
     }
 
+    /// What another route met with here, under this calendar's own name.
+    pub(crate) fn own(&self, error: RunError) -> RunError {
+        match error {
+            RunError::Calendar { error, .. } => self.failed(*error),
+            error => error,
+        }
+    }
+
     /// The server asks for a sign-in in the middle of the work.
     pub(crate) fn sign_in_failed(&self) -> RunError {
         self.failed(DavError::SignIn { offered: Vec::new() }.into())

@@ -699,7 +699,7 @@ impl<'r> Job<'r> {
 }
 
 /// Where the calendar stands that is made for a route.
-fn made_place(route: &str) -> String {
+pub(crate) fn made_place(route: &str) -> String {
     format!("made {route}")
 }
 
@@ -772,11 +772,8 @@ pub(crate) async fn begin<'r>(
     let now = options.now.as_second();
     let window = rule.window.at(options.now, &rule.zone).range;
     let look = |end: &CalendarEnd| Look {
-        now: options.now,
-        afresh: options.afresh,
-        full_look_every: rule.full_look_every,
         needed_from: (!end.takes).then_some(window.start),
-        round: options.round.clone(),
+        ..Look::of(options, rule.full_look_every)
     };
     let mut mirrors: Vec<Mirror<'r>> =
         rule.ends.iter().map(|end| Mirror::of(store, end)).collect::<Result<_, _>>()?;

@@ -13,6 +13,7 @@ mod presence;
 mod records;
 mod store;
 mod texts;
+mod troubles;
 mod writer;
 
 pub use error::{Damage, StoreError};
@@ -23,4 +24,5 @@ pub use records::{
     RouteId, RouteSummary, RunId, RunKind, RunRecord, RunResult, Text, Told, Wrote,
 };
 pub use store::{Mirror, Route, Store, Tally, Touched};
+pub use troubles::{Notice, NoticeEvent, TroubleKind, TroubleRow};
 pub use writer::Writer;

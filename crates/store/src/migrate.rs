@@ -12,6 +12,7 @@ const STEPS: &[&str] = &[
     include_str!("schema_2.sql"),
     include_str!("schema_3.sql"),
     include_str!("schema_4.sql"),
+    include_str!("schema_5.sql"),
 ];
 
 /// Says that the file is Chestnut's ("ChS2" as a number, SQLite's application_id).

@@ -261,6 +261,8 @@ pub struct CalendarFacts {
     pub generation: i64,
     /// Whether it was ever read completely.
     pub read: bool,
+    /// When it was first read completely, in seconds since 1970.
+    pub first_read_at: Option<i64>,
     /// When a look last found something changed, in seconds since 1970; nothing before that was seen.
     pub changed_at: Option<i64>,
     /// Whether sync reports are answered.

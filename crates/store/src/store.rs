@@ -69,6 +69,16 @@ pub struct Route {
     pub well_at: Option<Timestamp>,
     /// Up to which change of each calendar its cases were decided.
     pub seen: Vec<i64>,
+    /// Until when it is held back, in seconds since 1970; `None`: until somebody lets it go on.
+    pub paused_until: Option<i64>,
+}
+
+impl Route {
+    /// Tells whether it is held back at a moment, in seconds since 1970.
+    #[must_use]
+    pub fn rests(&self, now: i64) -> bool {
+        self.is_paused && self.paused_until.is_none_or(|until| now < until)
+    }
 }
 
 /// An object with news for a route.
@@ -421,7 +431,7 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn route(&self, name: &str) -> Result<Option<Route>> {
-        let sql = "SELECT id, rule, ends, paused, ran_at, seen, well_at FROM route WHERE name = ?";
+        let sql = "SELECT id, rule, ends, paused, ran_at, seen, well_at, paused_until FROM route WHERE name = ?";
         self.one(sql, [name], |row| {
             let seen: String = row.get(5)?;
             Ok(Route {
@@ -432,6 +442,7 @@ impl Store {
                 ran_at: row.get(4)?,
                 well_at: row.get::<_, Option<i64>>(6)?.map(at_millisecond),
                 seen: serde_json::from_str(&seen).unwrap_or_default(),
+                paused_until: row.get(7)?,
             })
         })
     }
@@ -477,20 +488,30 @@ impl Store {
         self.rows(sql, params![route.0, now, after, most], |row| Ok(LinkId(row.get(0)?)))
     }
 
-    /// Tells whether something is known to have changed, or is due, that a route has not decided yet.
+    /// Tells whether something is known to have changed, or is due, that a route has not decided yet. `made` is the
+    /// place of the calendar that is made out of the route's first one, where it carries what is made.
     ///
     /// # Errors
     /// The state cannot be read.
-    pub fn is_behind(&self, route: &Route, now: i64) -> Result<bool> {
+    pub fn is_behind(&self, route: &Route, made: Option<&str>, now: i64) -> Result<bool> {
         if !self.due(route.id, now, None, 1)?.is_empty() || !self.unfinished(route.id)?.is_empty() {
             return Ok(true);
         }
         // Each line is the part of a calendar, and its place.
-        let places = route.ends.lines().filter_map(|line| line.split_once(' '));
+        let mut places: Vec<_> = route.ends.lines().filter_map(|line| line.split_once(' ')).collect();
+        if let (Some(place), Some(first)) = (made, places.first_mut()) {
+            let behind = self.mirror(first.1)?.map_or(0, |mirror| mirror.seq);
+            let Some(mirror) = self.mirror(place)? else { return Ok(true) };
+            let is_made = mirror.facts.made.is_some_and(|made| made.seen >= behind);
+            if !is_made || !self.parts_due(mirror.id, now)?.is_empty() {
+                return Ok(true);
+            }
+            first.1 = place;
+        }
         let sql = "SELECT 1 FROM object o LEFT JOIN place p ON p.object = o.id AND p.route = ?1
              WHERE o.calendar = ?2 AND o.seq > ?3
              AND CASE WHEN p.link IS NULL THEN ?4 AND o.state <> 4 ELSE p.seq <> o.seq END LIMIT 1";
-        for ((part, place), seen) in places.zip(&route.seen) {
+        for ((part, place), seen) in places.into_iter().zip(&route.seen) {
             let Some(mirror) = self.mirror(place)? else { continue };
             let gives = part != "to";
             let query = params![route.id.0, mirror.id.0, seen, gives];

@@ -272,7 +272,15 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn set_paused(&self, route: RouteId, is_paused: bool) -> Done {
-        self.run("UPDATE route SET paused = ? WHERE id = ?", params![is_paused, route.0])
+        self.run("UPDATE route SET paused = ?, paused_until = NULL WHERE id = ?", params![is_paused, route.0])
+    }
+
+    /// Holds a route back until a moment, in seconds since 1970.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn pause_until(&self, route: RouteId, until: i64) -> Done {
+        self.run("UPDATE route SET paused = 1, paused_until = ? WHERE id = ?", params![until, route.0])
     }
 
     /// Forgets a route and its cases; its runs and their texts stay.

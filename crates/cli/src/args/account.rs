@@ -33,6 +33,19 @@ pub(crate) enum AccountCommand {
         #[arg(long, conflicts_with = "code")]
         no_browser: bool,
     },
+    /// Hold back every route that uses an account: for the time its server is worked on
+    Pause {
+        /// The account
+        account: String,
+        /// They go on by themselves at the beginning of this day, or after so long, such as "2 hours"
+        #[arg(long, value_name = "WHEN")]
+        until: Option<String>,
+    },
+    /// Let the routes of a paused account go on
+    Resume {
+        /// The account
+        account: String,
+    },
     /// Take an account out of the configuration, with the secrets kept for it
     Forget {
         /// The account

@@ -10,6 +10,7 @@ use clap::{Args, ColorChoice, Parser, Subcommand};
 
 pub(crate) use account::{AccountAdd, AccountCommand, OAuthArgs};
 pub(crate) use calendar::{CalendarAdd, CalendarCommand, KindWord};
+use crate::watch::LogFormat;
 pub(crate) use route::{RouteAdd, RouteCommand};
 
 /// Keeps calendars on different servers in step, and proves that it did.
@@ -208,9 +209,24 @@ pub(crate) enum Command {
         /// Read everything again
         #[arg(long)]
         afresh: bool,
+        /// Only routes that are due: whose last run is longer ago than their `every`. For timers
+        #[arg(long)]
+        only_due: bool,
         /// Only entries with these words in their title, on this day, or with this UID; also what was taken back
         #[arg(long = "entry", value_name = "WORDS")]
         entries: Vec<String>,
+    },
+    /// Keep routes running, each at its own pace: at home on a server, seen on a terminal
+    Watch {
+        /// Write what happens into this file [default: a live table on a terminal, else standard error]
+        #[arg(long, value_name = "FILE")]
+        log: Option<PathBuf>,
+        /// How lines are written
+        #[arg(long, value_name = "FORMAT", value_enum, default_value = "text")]
+        log_format: LogFormat,
+        /// Print a unit for systemd, and do nothing else
+        #[arg(long, conflicts_with_all = ["log", "log_format"])]
+        print_unit: bool,
     },
     /// List what waits for a person: deletions, and disagreements
     Held,

@@ -13,10 +13,13 @@ pub(crate) enum RouteCommand {
     },
     /// Write a route into the configuration, after a look at what it would do; asks for what is not said
     Add(Box<RouteAdd>),
-    /// Hold a route back: `sync` passes it over
+    /// Hold a route back: `sync` and `watch` pass it over
     Pause {
         /// The route
         route: String,
+        /// It goes on by itself at the beginning of this day, or after so long, such as "2 hours"
+        #[arg(long, value_name = "WHEN")]
+        until: Option<String>,
     },
     /// Let a paused route go on
     Resume {

@@ -22,7 +22,7 @@ pub(crate) fn run(name: &str, common: &Common, io: &mut Io<'_>) -> Result<ExitCo
     if !calendars.is_empty() {
         return Err(account_is_needed(name, &calendars, &routes, &settings.path));
     }
-    let mut text = ConfigurationText::read(&settings.path)?;
+    let mut text = ConfigurationText::holding(&settings, "account", name)?;
     text.remove("account", name);
     text.save()?;
     let base = settings.base();
@@ -52,7 +52,10 @@ fn forget_secrets(name: &str, account: &AccountSettings, base: &Path) -> Report 
                 report.forgotten.push(key_in_keyring(key));
             }
             SecretSource::Keyring(key) => report.left.push(key_in_keyring(key)),
-            SecretSource::Env(_) | SecretSource::Command(_) | SecretSource::Plain(_) => {}
+            SecretSource::Env(_)
+            | SecretSource::Command(_)
+            | SecretSource::Credential(_)
+            | SecretSource::Plain(_) => {}
         },
         SignInSettings::OAuth(oauth) => match keep_of(name, oauth, base) {
             Keep::File(path) => file(path, true),

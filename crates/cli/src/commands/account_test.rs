@@ -38,7 +38,7 @@ pub(crate) fn run(
         if let Some(value) =
             also_at_value(&account.sign_in_also_at).filter(|_| account.sign_in_also_at != before)
         {
-            let mut text = ConfigurationText::read(&settings.path)?;
+            let mut text = ConfigurationText::holding(&settings, "account", name)?;
             text.put("account", name, "sign-in-also-at", value);
             settings = text.save()?;
         }

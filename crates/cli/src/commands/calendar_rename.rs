@@ -30,7 +30,7 @@ pub(crate) fn run(calendar: &str, new: &str, common: &Common, io: &mut Io<'_>) -
         return Err(keeps_its_name(calendar, account, stands.as_deref()));
     }
     if by_name {
-        let mut text = ConfigurationText::read(&settings.path)?;
+        let mut text = ConfigurationText::holding(&settings, "calendar", calendar)?;
         text.set("calendar", calendar, "name", new);
         text.save()?;
     }

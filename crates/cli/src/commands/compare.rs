@@ -16,7 +16,8 @@ use crate::render::human::compare::human;
 use crate::render::human::sync::human as runs_text;
 use crate::report::compare::{Report, RouteComparison};
 use crate::report::sync::{Run, begun, not_begun};
-use crate::settings::{Connections, RouteSettings, parse_duration, route_key};
+use crate::running::rest_of;
+use crate::settings::{Connections, Settings, RouteSettings, parse_duration, route_key};
 use crate::words::{never_ran, not_a_duration, not_while_paused};
 
 /// What is asked for.
@@ -41,6 +42,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let connections = Connections::new(&settings, &io.environment);
     let bars = Bars::new(io.progress && !common.quiet);
     let comparer = Comparer {
+        settings: &settings,
         store: &store,
         connections: &connections,
         key: &key,
@@ -72,6 +74,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
 
 /// Compares one route after another.
 pub(crate) struct Comparer<'c> {
+    pub(crate) settings: &'c Settings,
     pub(crate) store: &'c Store,
     pub(crate) connections: &'c Connections<'c>,
     pub(crate) key: &'c [u8],
@@ -103,7 +106,7 @@ impl Comparer<'_> {
         if !self.then_sync || selection.is_empty() {
             return (report, None);
         }
-        let run = match self.refusal(name) {
+        let run = match self.refusal(name, route) {
             Ok(Some(failure)) | Err(failure) => not_begun(name, route, failure),
             Ok(None) => {
                 let options =
@@ -118,9 +121,11 @@ impl Comparer<'_> {
     }
 
     /// What waits for a person goes on waiting.
-    fn refusal(&self, name: &str) -> Result<Option<Failure>, Failure> {
+    fn refusal(&self, name: &str, route: &RouteSettings) -> Result<Option<Failure>, Failure> {
+        if let Some(rest) = rest_of(self.settings, self.store, (name, route), self.options.now)? {
+            return Ok(Some(not_while_paused(name, rest.account.as_deref())));
+        }
         Ok(match self.store.route(name)? {
-            Some(known) if known.is_paused => Some(not_while_paused(name)),
             Some(known) if known.ran_at.is_some() => None,
             _ => Some(never_ran(name)),
         })

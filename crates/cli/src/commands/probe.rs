@@ -16,6 +16,7 @@ use crate::open::{block_on, load, open_state};
 use crate::progress::Bars;
 use crate::render::human::probe::human;
 use crate::report::probe::{Report, RouteProbe};
+use crate::running::rest_of;
 use crate::settings::{Connections, RouteSettings, Settings, parse_duration, route_key};
 use crate::words::{PROBE_TITLE, not_a_duration, probe_while_paused};
 
@@ -35,8 +36,8 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let store = open_state(common, &settings)?;
     if !asked.sweep {
         // Told before anything is written.
-        for (name, _) in &chosen {
-            if store.route(name)?.is_some_and(|route| route.is_paused) {
+        for (name, route) in &chosen {
+            if rest_of(&settings, &store, (name, route), io.environment.now()?)?.is_some() {
                 return Err(probe_while_paused(name));
             }
         }

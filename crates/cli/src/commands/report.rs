@@ -2,27 +2,23 @@
 
 use std::path::Path;
 
-use chestnut_engine::{RunOptions, last_comparison};
+use chestnut_engine::RunOptions;
 use chestnut_store::Store;
-use jiff::{Span, Timestamp};
+use jiff::Timestamp;
 
 use crate::args::Common;
 use crate::commands::compare::Comparer;
-use crate::days::{since, week_of};
+use crate::days::since;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show};
-use crate::occurring::Agenda;
-use crate::open::{block_on, load, look_at_state};
+use crate::open::{block_on, load, look_at_state, state_path};
+use crate::overview::overview;
 use crate::progress::Bars;
 use crate::render::human::overview::text;
 use crate::render::page::{is_page, page};
-use crate::report::compare::RouteComparison;
-use crate::report::held::held;
-use crate::report::overview::{Compared, Report, Week, calendars, done};
-use crate::report::route::gone;
-use crate::report::status;
 use crate::settings::{Connections, Settings, route_key};
+use crate::watch::Presence;
 use crate::words::{cannot_be_written, not_our_page, page_written, report_where};
 
 /// What was asked for.
@@ -45,7 +41,11 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let now = io.environment.now()?;
     let since = since(asked.since, now, &settings.zone)?;
     let bars = Bars::new(io.progress && !common.quiet);
-    let report = gather(asked, (since, now), &settings, &store, &bars, io)?;
+    let troubles = if asked.compare { compare(&settings, &store, now, &bars, io)? } else { Vec::new() };
+    let watcher = Presence::look(&state_path(common, &settings));
+    let seen = overview(&settings, &store, &io.environment, watcher.as_ref(), (since, now));
+    let mut report = block_on(seen)??;
+    report.troubles.splice(0..0, troubles);
     if let Some(path) = asked.file {
         let html = page(&report, &settings.zone);
         write_whole(path, &html).map_err(|system| cannot_be_written(path, &system))?;
@@ -57,70 +57,35 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     Ok(ExitCode::Ok)
 }
 
-fn gather(
-    asked: &Asked<'_>,
-    (since, now): (Timestamp, Timestamp),
+/// Compares every route. Returns what could not be read.
+fn compare(
     settings: &Settings,
     store: &Store,
+    now: Timestamp,
     bars: &Bars,
     io: &Io<'_>,
-) -> Result<Report, Failure> {
+) -> Result<Vec<String>, Failure> {
     let connections = Connections::new(settings, &io.environment).keeping(store, now);
-    let first = week_of(now.to_zoned(settings.zone.clone()).date(), settings.week_starts);
-    let last = first.saturating_add(Span::new().days(6));
-    let mut agenda = Agenda::new((first, last), &settings.zone, now, true);
-    let mut troubles = Vec::new();
     let key = route_key(settings, false)?;
     let options = RunOptions::at(now);
     block_on(bars.meanwhile(|| connections.waits_for(), async {
-        if asked.compare {
-            let comparer = Comparer {
-                store,
-                connections: &connections,
-                key: &key,
-                options: &options,
-                bars,
-                settled: None,
-                then_sync: false,
-            };
-            for (name, route) in settings.chosen_routes(&[])? {
-                let (comparison, _) = comparer.compare(name, route, false).await;
-                troubles.extend(comparison.failure);
-            }
+        let comparer = Comparer {
+            settings,
+            store,
+            connections: &connections,
+            key: &key,
+            options: &options,
+            bars,
+            settled: None,
+            then_sync: false,
+        };
+        let mut troubles = Vec::new();
+        for (name, route) in settings.chosen_routes(&[])? {
+            let (comparison, _) = comparer.compare(name, route, false).await;
+            troubles.extend(comparison.failure.map(|failure| failure.message));
         }
-        agenda.read(&[], settings, store, &connections).await
-    }))??;
-    let health = status::Report::of(settings, store, now, None)?;
-    let (did, steps) = done(&store.runs_since(since)?, since, now, &settings.zone);
-    troubles.extend(agenda.troubles);
-    Ok(Report {
-        made: now.to_string(),
-        since: since.to_string(),
-        gone: gone(store, settings)?,
-        calendars: calendars(settings, &health.uncovered),
-        compared: compared(settings, store, now)?,
-        held: store.held(None)?.into_iter().map(held).collect::<Result<_, _>>()?,
-        did,
-        steps,
-        week: Week { first, calendars: agenda.names, occurrences: agenda.lines, as_of: agenda.as_of },
-        troubles: troubles.into_iter().map(|trouble| trouble.message).collect(),
-        health,
-    })
-}
-
-/// What comparisons came to, the last one of each route.
-fn compared(settings: &Settings, store: &Store, now: Timestamp) -> Result<Vec<Compared>, Failure> {
-    let mut all = Vec::new();
-    for (name, route) in settings.chosen_routes(&[])? {
-        if let Some((at, comparison)) = last_comparison(store, name)? {
-            all.push(Compared {
-                at: at.to_string(),
-                age: now.duration_since(at).as_secs(),
-                comparison: RouteComparison::of(name, route, comparison, false),
-            });
-        }
-    }
-    Ok(all)
+        Ok(troubles)
+    }))?
 }
 
 /// An earlier report is replaced, and nothing else.

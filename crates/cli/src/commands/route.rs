@@ -5,12 +5,14 @@ use chestnut_store::{RunResult, Store};
 use toml_edit::{Array, InlineTable, Value};
 
 use crate::args::{Common, RouteAdd};
+use crate::days::until;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show};
 use crate::open::{block_on, configuration_path, load, look_at_state, open_state};
 use crate::questions::Questions;
 use crate::render::human::preview::first_summary;
+use crate::render::moment_text;
 use crate::render::human::route::{copy_lines, described, human, staying_lines};
 use crate::report::route::{Report, Retired, Shown, Whole, gone, line, settings as settings_of};
 use crate::settings::{ConfigurationText, Connections, RouteSettings, Settings, route_key};
@@ -25,10 +27,10 @@ pub(crate) fn list(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure
     let store = look_at_state(common, &settings)?;
     let mut routes = Vec::new();
     for (name, route) in &settings.routes {
-        routes.push(line(&store, name, Some(route))?);
+        routes.push(line(&store, name, Some(route), io.environment.now()?)?);
     }
     for name in gone(&store, &settings)? {
-        routes.push(line(&store, &name, None)?);
+        routes.push(line(&store, &name, None, io.environment.now()?)?);
     }
     let report = Report { routes };
     show(common, io, &report, || human(&report))?;
@@ -42,7 +44,7 @@ pub(crate) fn show_one(name: &str, common: &Common, io: &mut Io<'_>) -> Result<E
     let mut routes = Vec::new();
     let mut text = String::new();
     for (name, route) in chosen {
-        let whole = Whole { line: line(&store, name, Some(route))?, settings: settings_of(route) };
+        let whole = Whole { line: line(&store, name, Some(route), io.environment.now()?)?, settings: settings_of(route) };
         text += &described(&whole, common.verbose > 0);
         routes.push(whole);
     }
@@ -50,25 +52,43 @@ pub(crate) fn show_one(name: &str, common: &Common, io: &mut Io<'_>) -> Result<E
     Ok(ExitCode::Ok)
 }
 
+/// Whether a route is held back, or goes on.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Pause<'p> {
+    /// Until then, or until somebody lets it go on.
+    Begin(Option<&'p str>),
+    End,
+}
+
 /// Holds a route back, or lets it go on.
 pub(crate) fn pause(
     name: &str,
-    is_paused: bool,
+    pause: Pause<'_>,
     common: &Common,
     io: &mut Io<'_>,
 ) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
     let store = open_state(common, &settings)?;
+    let now = io.environment.now()?;
     let chosen = settings.chosen_routes(&[name.to_owned()])?;
+    let until = match pause {
+        Pause::Begin(Some(text)) => Some(until(text, now, &settings.zone)?),
+        Pause::Begin(None) | Pause::End => None,
+    };
+    let is_paused = matches!(pause, Pause::Begin(_));
     let mut routes = Vec::new();
     for (name, route) in chosen {
         store.write(|writer| {
             let id = writer.route(name)?;
-            writer.set_paused(id, is_paused)
+            match until {
+                Some(until) => writer.pause_until(id, until.as_second()),
+                None => writer.set_paused(id, is_paused),
+            }
         })?;
-        routes.push(line(&store, name, Some(route))?);
+        routes.push(line(&store, name, Some(route), now)?);
     }
-    show(common, io, &Report { routes }, || paused_or_not(name, is_paused))?;
+    let at = until.map(|at| moment_text(at, &settings.zone));
+    show(common, io, &Report { routes }, || paused_or_not(name, is_paused, at.as_deref()))?;
     Ok(ExitCode::Ok)
 }
 
@@ -96,6 +116,14 @@ pub(crate) fn retire(
         return Err(not_configured_any_more(name));
     }
     let mut removed = 0;
+    let mut text = None;
+    if !is_gone {
+        let mut without = ConfigurationText::holding(&settings, "route", name)?;
+        without.remove("route", name);
+        // Another route may be like it: then nothing is begun.
+        without.settings()?;
+        text = Some(without);
+    }
     let mut names = vec![name.to_owned()];
     if !is_gone {
         let chosen = settings.chosen_routes(&[name.to_owned()])?;
@@ -107,9 +135,7 @@ pub(crate) fn retire(
     for name in &names {
         block_on(forget_route(name, &store))??;
     }
-    if !is_gone {
-        let mut text = ConfigurationText::read(&settings.path)?;
-        text.remove("route", name);
+    if let Some(text) = text {
         text.save()?;
     }
     let report = Retired { route: name.to_owned(), removed };
@@ -220,7 +246,7 @@ pub(crate) fn add(args: &RouteAdd, common: &Common, io: &mut Io<'_>) -> Result<E
             Ok::<_, Failure>(preview_route(&ready, &store, &options, &Silent).await?)
         })??;
         summary += &first_summary(name, route, &preview);
-        routes.push(line(&store, name, Some(route))?);
+        routes.push(line(&store, name, Some(route), io.environment.now()?)?);
     }
     text.save()?;
     show(common, io, &Report { routes }, || summary + &route_written(&args.route, &path))?;

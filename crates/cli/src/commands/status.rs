@@ -4,11 +4,12 @@ use crate::args::Common;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show};
-use crate::open::{load, look_at_state};
+use crate::open::{load, look_at_state, state_path};
 use crate::render::human::status::human;
 use crate::report::route::gone;
 use crate::report::status::{Report, RouteStatus};
 use crate::settings::parse_duration;
+use crate::watch::Presence;
 use crate::words::{gone_words, not_a_duration};
 
 pub(crate) fn run(stale_after: Option<&str>, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
@@ -17,7 +18,8 @@ pub(crate) fn run(stale_after: Option<&str>, common: &Common, io: &mut Io<'_>) -
     let settings = load(common, io)?;
     let store = look_at_state(common, &settings)?;
     let now = io.environment.now()?;
-    let report = Report::of(&settings, &store, now, stale_after)?;
+    let watcher = Presence::look(&state_path(common, &settings));
+    let report = Report::of(&settings, &store, now, stale_after, watcher.as_ref())?;
     let gone = gone(&store, &settings)?;
     let words = || gone.iter().map(|name| gone_words(name)).collect::<String>();
     show(common, io, &report, || human(&report, &settings.zone, common.verbose > 0) + &words())?;

@@ -4,18 +4,16 @@ use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
 use std::rc::Rc;
 
-use chestnut_caldav::DavError;
 use chestnut_core::People;
-use chestnut_engine::{
-    CalendarError, Only, RunError, RunOptions, RunReport, Silent, preview_route, run_route, select_entries,
-};
+use chestnut_engine::{Only, Rule, RunOptions, Silent, preview_route, select_entries};
 use chestnut_store::Store;
+use jiff::Timestamp;
 
 use crate::args::Common;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show, tell};
-use crate::open::{block_on, load, open_state};
+use crate::open::{block_on, load, open_state, state_path};
 use crate::progress::Bars;
 use crate::questions::Questions;
 use crate::render::human::preview::first_summary;
@@ -23,8 +21,11 @@ use crate::render::human::sync::human;
 use crate::render::style;
 use crate::report::route::gone;
 use crate::report::sync::{Outcome, Report, Run, begun, not_begun};
-use crate::settings::{Connections, RouteSettings, route_key, side_by_side};
+use crate::running::{Runner, rest_of};
+use crate::settings::{Connections, RouteSettings, Settings, route_key, side_by_side};
+use crate::troubles::{Happened, Observer, Teller, settle};
 use crate::wanted::all_wanted;
+use crate::watch::Presence;
 use crate::words::{
     WRITE_NOW, gone_words, interrupted_sync, invitation_warning, never_ran, nowhere, passed_over,
     was_not_begun,
@@ -37,6 +38,8 @@ pub(crate) struct How<'h> {
     pub(crate) yes: bool,
     pub(crate) allow_deletions: bool,
     pub(crate) afresh: bool,
+    /// Nothing but routes whose last run is longer ago than their `every`.
+    pub(crate) only_due: bool,
     /// Nothing but these entries.
     pub(crate) entries: &'h [String],
 }
@@ -51,12 +54,13 @@ pub(crate) fn run(
     let mut chosen = settings.chosen_routes(routes)?;
     let store = open_state(common, &settings)?;
     let mut paused = String::new();
-    let is_paused =
-        |name: &str| -> Result<bool, Failure> { Ok(store.route(name)?.is_some_and(|route| route.is_paused)) };
-    for name in chosen.iter().map(|(name, _)| *name).collect::<Vec<_>>() {
-        if is_paused(name)? {
+    let now = io.environment.now()?;
+    for (name, route) in chosen.clone() {
+        if let Some(rest) = rest_of(&settings, &store, (name, route), now)? {
             chosen.retain(|(other, _)| *other != name);
-            paused += &passed_over(name);
+            paused += &passed_over(name, rest.account.as_deref());
+        } else if how.only_due && !is_due(&store, name, route, now)? {
+            chosen.retain(|(other, _)| *other != name);
         }
     }
     if !paused.is_empty() {
@@ -71,7 +75,7 @@ pub(crate) fn run(
         names_all: common.verbose > 0,
         // Who wants to read nothing is a clock, not a person.
         is_asked: !common.quiet,
-        ..RunOptions::at(io.environment.now()?)
+        ..RunOptions::at(now)
     };
     let wanted = all_wanted(how.entries, &settings.zone);
     let connections = Connections::new(&settings, &io.environment).keeping(&store, options.now);
@@ -89,29 +93,20 @@ pub(crate) fn run(
         if let Some(failure) = refused.borrow_mut().remove(name) {
             return Some(not_begun(name, route, failure));
         }
-        // One route that fails does not stop the others.
-        let run = async || -> Result<Option<RunReport>, Failure> {
-            let ready = connections.route(name, route, &key).await?;
+        let prepared = async |rule: &Rule| {
             let mut options = options.clone();
             if !wanted.is_empty() {
-                let selection = select_entries(&ready, &store, &options, &wanted).await?;
+                let selection = select_entries(rule, &store, &options, &wanted).await?;
                 if selection.is_empty() {
                     return Ok(None);
                 }
                 options.only = Some(Rc::new(Only::These(selection)));
             }
-            Ok(Some(run_route(&ready, &store, &options, &bars.route(name)).await?))
+            Ok(Some(options))
         };
-        let report = async {
-            let report = run().await?;
-            match report.as_ref().and_then(moved) {
-                // It may stand elsewhere now.
-                Some(calendar) if connections.forget(calendar)? => run().await,
-                _ => Ok(report),
-            }
-        };
-        let report = report.await;
-        match report {
+        // One route that fails does not stop the others.
+        let runner = Runner { name, route, key: &key, connections: &connections, store: &store };
+        match runner.run(prepared, &bars.route(name)).await {
             Err(failure) => Some(not_begun(name, route, failure)),
             Ok(report) => report.map(|report| begun(route, report)),
         }
@@ -142,6 +137,10 @@ pub(crate) fn run(
         return Err(nowhere(how.entries, &chosen));
     }
     let report = Report { runs };
+    let watcher = Presence::look(&state_path(common, &settings));
+    if wanted.is_empty() {
+        tell_of_troubles(&settings, &store, &report.runs, now, watcher.is_some())?;
+    }
     let zone = settings.zone.clone();
     show(common, io, &report, || human(&report.runs, &zone, common.verbose > 0) + &paused + &gone)?;
     let failed = report.runs.iter().filter(|run| run.result != Outcome::Waiting);
@@ -152,17 +151,39 @@ pub(crate) fn run(
     Ok(if is_begun && code == ExitCode::Usage { ExitCode::Failed } else { code })
 }
 
-/// The calendar that was not found where it stood.
-fn moved(report: &RunReport) -> Option<&str> {
-    match &report.error {
-        Some(RunError::Calendar { calendar, error, .. }) => match &**error {
-            CalendarError::Dav(DavError::NotFound { .. } | DavError::Status { status: 300..=399, .. }) => {
-                Some(calendar)
-            }
-            _ => None,
-        },
-        _ => None,
+/// Whether a route's last run is long enough ago; one that never ran is told of, as ever.
+fn is_due(store: &Store, name: &str, route: &RouteSettings, now: Timestamp) -> Result<bool, Failure> {
+    let last = store.runs(Some(name), 1)?.into_iter().next().map(|run| run.started);
+    let last = last.max(store.route(name)?.and_then(|known| known.well_at));
+    // A timer that comes a little early still counts.
+    let every = route.every - route.every / 20;
+    Ok(last.is_none_or(|at| at > now || now.duration_since(at) >= every))
+}
+
+/// What began and ended with these runs; a program that wants to know is told.
+fn tell_of_troubles(
+    settings: &Settings,
+    store: &Store,
+    runs: &[Run],
+    now: Timestamp,
+    is_watched: bool,
+) -> Result<(), Failure> {
+    let mut observer = Observer::new(settings);
+    for run in runs {
+        let Some(route) = settings.routes.get(&run.route) else { continue };
+        let happened = match (&run.cause, &run.failure) {
+            (Some(error), _) => Happened::Failed(error),
+            (None, Some(failure)) if failure.code == ExitCode::Waiting => Happened::NotTried,
+            (None, Some(failure)) => Happened::NotBegun(failure),
+            (None, None) => Happened::Well,
+        };
+        observer.route(store, (&run.route, route), &happened, now, is_watched)?;
     }
+    settle(settings, store, observer.signs, now)?;
+    if settings.left_running.on_trouble.is_some() {
+        block_on(Teller { settings, store }.tell(|| now))??;
+    }
+    Ok(())
 }
 
 /// A route that never ran asks before it writes: it is the one moment at which a mistake reaches everything.

@@ -61,6 +61,7 @@ impl AccountReport {
             message: self.error.clone().unwrap_or_default(),
             hint: self.hint.clone(),
             sign_in_of: None,
+            down: None,
         }
     }
 }

@@ -13,6 +13,7 @@ use super::compare::RouteComparison;
 use super::held::Held;
 use super::status;
 use crate::settings::Settings;
+use crate::words::UNTITLED;
 
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
@@ -33,6 +34,31 @@ pub(crate) struct Report {
     pub(crate) week: Week,
     /// What could not be read.
     pub(crate) troubles: Vec<String>,
+}
+
+impl Report {
+    /// Takes out what entries are called, and every text of theirs: what stays is when, where and how many.
+    pub(crate) fn take_titles_out(&mut self) {
+        for line in &mut self.week.occurrences {
+            (line.title, line.uid) = (UNTITLED.to_owned(), String::new());
+        }
+        for held in &mut self.held {
+            held.title = UNTITLED.to_owned();
+            held.fields.clear();
+            held.texts.clear();
+            held.entries.iter_mut().for_each(|entry| entry.title = UNTITLED.to_owned());
+        }
+        for compared in &mut self.compared {
+            let comparison = &mut compared.comparison;
+            for line in comparison.findings.iter_mut().chain(&mut comparison.beside) {
+                (line.title, line.uid) = (UNTITLED.to_owned(), String::new());
+                line.differences.clear();
+            }
+        }
+        for route in &mut self.health.routes {
+            route.troubles.iter_mut().for_each(|trouble| trouble.title = UNTITLED.to_owned());
+        }
+    }
 }
 
 #[derive(Debug, Serialize)]

@@ -3,10 +3,11 @@
 use chestnut_core::Shows;
 use chestnut_engine::is_passing;
 use chestnut_store::{RunResult, Store};
+use jiff::Timestamp;
 use serde::Serialize;
 
 use crate::failure::Failure;
-use crate::settings::{RouteSettings, Settings};
+use crate::settings::{RouteSettings, Settings, Whence};
 use crate::words::keys::{self, Default, Key, Ways};
 use crate::words::shows_words;
 
@@ -39,8 +40,11 @@ pub(crate) struct Setting {
     pub(crate) key: &'static str,
     /// As it is written in the file, on one line; where nothing was said and the default is no value, words.
     pub(crate) value: String,
-    /// Whether the file says so; else it is the default.
+    /// Whether the configuration says so; else it is the default.
     pub(crate) said: bool,
+    /// Which table says so: this route's own (`route`), another route's by its name (`like NAME`), or that of all
+    /// routes (`defaults`).
+    pub(crate) said_by: Option<String>,
     #[serde(skip)]
     pub(crate) means: String,
 }
@@ -57,11 +61,16 @@ pub(crate) fn settings(route: &RouteSettings) -> Vec<Setting> {
             Ways::TwoWay => route.is_two_way,
         };
         let value = match (said, key.default) {
-            (Some(said), _) => said.clone(),
+            (Some((said, _)), _) => said.clone(),
             (None, Default::Value(words) | Default::Words(words)) if applies => words.to_owned(),
             _ => return None,
         };
-        Some(Setting { key: key.name, value, said: said.is_some(), means: key.plain() })
+        let said_by = said.map(|(_, whence)| match whence {
+            Whence::Here => "route".to_owned(),
+            Whence::Like(other) => format!("like {other}"),
+            Whence::Defaults => "defaults".to_owned(),
+        });
+        Some(Setting { key: key.name, value, said: said.is_some(), said_by, means: key.plain() })
     };
     keys::ROUTE.iter().filter_map(setting).collect()
 }
@@ -90,7 +99,12 @@ pub(crate) struct Retired {
     pub(crate) removed: usize,
 }
 
-pub(crate) fn line(store: &Store, name: &str, route: Option<&RouteSettings>) -> Result<Line, Failure> {
+pub(crate) fn line(
+    store: &Store,
+    name: &str,
+    route: Option<&RouteSettings>,
+    now: Timestamp,
+) -> Result<Line, Failure> {
     let known = store.route(name)?;
     let tally = known.as_ref().map(|route| store.tally(route.id)).transpose()?.unwrap_or_default();
     let last = store.runs(Some(name), 1)?.into_iter().next();
@@ -99,7 +113,7 @@ pub(crate) fn line(store: &Store, name: &str, route: Option<&RouteSettings>) -> 
         calendars: route.map(|route| route.ends.clone()).unwrap_or_default(),
         two_way: route.is_some_and(|route| route.is_two_way),
         carries: route.map(carries).unwrap_or_default(),
-        paused: known.is_some_and(|route| route.is_paused),
+        paused: known.is_some_and(|route| route.rests(now.as_second())),
         linked: tally.linked(),
         last_result: last.map(|run| run.result.unwrap_or(RunResult::Failed)),
         gone: route.is_none(),

@@ -2,16 +2,21 @@
 
 use std::collections::BTreeMap;
 
-use chestnut_engine::{Makes, last_comparison};
-use chestnut_store::{LinkState, ProbeRow, RunRecord, RunResult, Store};
+use chestnut_engine::{Makes, is_behind, last_comparison};
+use chestnut_store::{
+    LinkState, Notice, NoticeEvent, ProbeRow, RunRecord, RunResult, Store, TroubleKind, TroubleRow,
+};
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
 use super::held::number_held;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
+use crate::running::rest_of;
 use crate::settings::{RouteSettings, Settings, has_route_key, uncovered_calendars};
-use crate::words::{kept_failure_words, trouble_words};
+use crate::troubles::{about_what, note_about};
+use crate::watch::Watcher;
+use crate::words::{kept_failure_words, trouble_advice, trouble_sentence, trouble_words};
 
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
@@ -23,6 +28,49 @@ pub(crate) struct Report {
     pub(crate) probe_leftovers: Vec<ProbeLeft>,
     /// Nothing ever ran in this state, and its key was used before: copies of an earlier state may stand.
     pub(crate) new_state: bool,
+    /// What is wrong, and has not ended.
+    pub(crate) troubles: Vec<OpenTrouble>,
+    /// What `on-trouble` could not be told so far.
+    pub(crate) untold: Vec<Untold>,
+    /// Who keeps the routes running.
+    pub(crate) watch: Option<Watching>,
+}
+
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub(crate) struct OpenTrouble {
+    pub(crate) number: i64,
+    #[cfg_attr(test, schemars(with = "String"))]
+    pub(crate) kind: TroubleKind,
+    /// What sort of thing it is about: an account, a calendar, a route or a file.
+    pub(crate) sort: &'static str,
+    pub(crate) about: String,
+    pub(crate) began: String,
+    /// In seconds.
+    pub(crate) age: i64,
+    pub(crate) what: String,
+    pub(crate) advice: String,
+    /// What the configuration says that people should know.
+    pub(crate) note: Option<String>,
+}
+
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub(crate) struct Untold {
+    pub(crate) trouble: i64,
+    #[cfg_attr(test, schemars(with = "String"))]
+    pub(crate) event: NoticeEvent,
+    pub(crate) attempts: u32,
+    /// The next attempt; none is made where it was given up.
+    pub(crate) next: Option<String>,
+    pub(crate) problem: String,
+}
+
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub(crate) struct Watching {
+    pub(crate) process: u32,
+    pub(crate) since: String,
 }
 
 impl Report {
@@ -32,14 +80,20 @@ impl Report {
         store: &Store,
         now: Timestamp,
         stale_after: Option<SignedDuration>,
+        watcher: Option<&Watcher>,
     ) -> Result<Self, Failure> {
         let chosen = settings.chosen_routes(&[])?;
-        let routes = chosen.into_iter().map(|(name, route)| status(store, name, route, now, stale_after));
+        let is_watched = watcher.is_some();
+        let routes =
+            chosen.into_iter().map(|route| status(settings, store, route, now, stale_after, is_watched));
         Ok(Self {
             routes: routes.collect::<Result<_, _>>()?,
             uncovered: uncovered_calendars(settings).map(str::to_owned).collect(),
             probe_leftovers: store.probes()?.into_iter().map(ProbeLeft::of).collect(),
             new_state: has_route_key(settings) && store.runs(None, 1)?.is_empty(),
+            troubles: open_troubles(settings, store, now)?,
+            untold: untold(store)?,
+            watch: watcher.map(|w| Watching { process: w.process, since: w.since.to_string() }),
         })
     }
 }
@@ -58,6 +112,44 @@ impl ProbeLeft {
         let (calendar, path) = (row.calendar, row.href.to_string());
         Self { route: row.route, calendar, path, since: row.since.to_string() }
     }
+}
+
+/// What is wrong, and has not ended.
+pub(crate) fn open_troubles(
+    settings: &Settings,
+    store: &Store,
+    now: Timestamp,
+) -> Result<Vec<OpenTrouble>, Failure> {
+    let open = store.open_troubles(i64::MAX)?.into_iter().filter(|row| row.ended.is_none());
+    let trouble = |row: TroubleRow| {
+        let began = Timestamp::from_second(row.began?).ok()?;
+        Some(OpenTrouble {
+            number: row.id,
+            kind: row.kind,
+            sort: about_what(settings, row.kind, &row.about),
+            began: began.to_string(),
+            age: now.duration_since(began).as_secs().max(0),
+            what: trouble_sentence(row.kind, &row.about, &row.facts),
+            advice: trouble_advice(row.kind, &row.about),
+            note: note_about(settings, &row.about).map(str::to_owned),
+            about: row.about,
+        })
+    };
+    Ok(open.filter_map(trouble).collect())
+}
+
+fn untold(store: &Store) -> Result<Vec<Untold>, Failure> {
+    let tried = store.notices()?.into_iter().filter(|notice| !notice.problem.is_empty());
+    let untold = |notice: Notice| Untold {
+        trouble: notice.trouble,
+        event: notice.event,
+        attempts: notice.attempt,
+        next: (!notice.is_given_up)
+            .then(|| Timestamp::from_second(notice.next).ok().map(|at| at.to_string()))
+            .flatten(),
+        problem: notice.problem,
+    };
+    Ok(tried.map(untold).collect())
 }
 
 /// The one word for a route: the first that is true.
@@ -84,6 +176,9 @@ pub(crate) struct RouteStatus {
     pub(crate) state: State,
     pub(crate) running: bool,
     pub(crate) paused: bool,
+    pub(crate) paused_until: Option<String>,
+    /// What the configuration says that people should know.
+    pub(crate) note: Option<String>,
     pub(crate) never_run: bool,
     pub(crate) failed: bool,
     pub(crate) behind: bool,
@@ -127,6 +222,18 @@ pub(crate) struct Compared {
 }
 
 impl RouteStatus {
+    /// How a route is doing.
+    pub(crate) fn of(
+        settings: &Settings,
+        store: &Store,
+        route: (&str, &RouteSettings),
+        now: Timestamp,
+        stale_after: Option<SignedDuration>,
+        is_watched: bool,
+    ) -> Result<Self, Failure> {
+        status(settings, store, route, now, stale_after, is_watched)
+    }
+
     /// What it comes to for scripts.
     pub(crate) fn code(&self) -> ExitCode {
         match self.state {
@@ -144,12 +251,23 @@ fn is_stale(success: Option<Timestamp>, now: Timestamp, after: Option<SignedDura
     age.zip(after).is_some_and(|(age, after)| age > after)
 }
 
+/// How long a route may go without a run that went well, where nobody says.
+pub(crate) fn stale_after(route: &RouteSettings, is_watched: bool) -> SignedDuration {
+    let usual = match is_watched {
+        true => route.every.saturating_mul(2).saturating_add(SignedDuration::from_mins(10)),
+        // A timer may sync once a day.
+        false => SignedDuration::from_hours(26),
+    };
+    route.stale_after.unwrap_or(usual)
+}
+
 fn status(
+    settings: &Settings,
     store: &Store,
-    name: &str,
-    route: &RouteSettings,
+    (name, route): (&str, &RouteSettings),
     now: Timestamp,
-    stale_after: Option<SignedDuration>,
+    asked: Option<SignedDuration>,
+    is_watched: bool,
 ) -> Result<RouteStatus, Failure> {
     let mut runs = store.runs(Some(name), 2)?.into_iter();
     let newest = runs.next();
@@ -168,10 +286,11 @@ fn status(
     let failed = result.is_some() && (!troubles.is_empty() || result == Some(RunResult::Failed));
     // What waits goes on waiting, whatever the last run came to.
     let held = id.map(|id| store.held(Some(id))).transpose()?.map_or(0, |items| number_held(&items));
-    let stale = is_stale(success, now, stale_after.or(route.stale_after));
-    let is_due =
-        known.as_ref().map(|known| store.is_behind(known, now.as_second())).transpose()?.unwrap_or(false);
-    let paused = known.is_some_and(|route| route.is_paused);
+    let stale = is_stale(success, now, Some(asked.unwrap_or_else(|| stale_after(route, is_watched))));
+    let is_due = is_behind(name, route.makes, store, now.as_second())?;
+    let rest = rest_of(settings, store, (name, route), now)?;
+    let paused = rest.is_some();
+    let paused_until = rest.and_then(|rest| rest.until).and_then(|at| Timestamp::from_second(at).ok());
     let never_run = record.is_none() && success.is_none();
     let behind = stale || is_due;
     let state = match () {
@@ -201,6 +320,8 @@ fn status(
         state,
         running,
         paused,
+        paused_until: paused_until.map(|at| at.to_string()),
+        note: route.note.clone(),
         never_run,
         failed,
         behind,

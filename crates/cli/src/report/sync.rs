@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use chestnut_engine::RunReport;
+use chestnut_engine::{RunError, RunReport};
 use chestnut_store::{Change, ChangeAction, Counts, RunResult};
 use serde::Serialize;
 
@@ -45,6 +45,9 @@ pub(crate) struct Run {
     pub(crate) milliseconds: u64,
     #[serde(skip)]
     pub(crate) changes: Vec<Change>,
+    /// Why it failed, as a fact.
+    #[serde(skip)]
+    pub(crate) cause: Option<RunError>,
     #[serde(skip)]
     pub(crate) failure: Option<Failure>,
     #[serde(skip)]
@@ -118,6 +121,7 @@ pub(crate) fn not_begun(name: &str, route: &RouteSettings, failure: Failure) -> 
         writes: 0,
         milliseconds: 0,
         changes: Vec::new(),
+        cause: None,
         failure: Some(failure),
         written: written(route),
     }
@@ -136,7 +140,8 @@ pub(crate) fn begun(route: &RouteSettings, report: RunReport) -> Run {
         };
         of.into_iter().map(trouble).collect()
     };
-    let failure = report.error.map(Failure::from);
+    let cause = report.error;
+    let failure = cause.clone().map(Failure::from);
     Run {
         run: report.run.map(|run| run.0),
         route: report.route,
@@ -158,6 +163,7 @@ pub(crate) fn begun(route: &RouteSettings, report: RunReport) -> Run {
         writes: report.summary.writes,
         milliseconds: report.summary.milliseconds,
         changes: report.changes,
+        cause,
         failure,
         written: written(route),
     }

@@ -26,6 +26,10 @@ pub(crate) struct CalendarSettings {
     pub(crate) timeout: Option<SignedDuration>,
     /// Of a feed: the largest one, in megabytes.
     pub(crate) max_download: Option<usize>,
+    /// It is looked at often while it changes.
+    pub(crate) soon: bool,
+    /// What a person wrote down about it.
+    pub(crate) note: Option<String>,
 }
 
 /// Where a calendar is.
@@ -86,6 +90,7 @@ pub(super) fn calendar(section: &Section<'_>) -> Result<CalendarSettings, Failur
             return Err(section.wrong(other, Problem::Excludes(one)));
         }
     };
+    let (soon, note) = (section.flag("soon")?, section.text("note")?);
     match (&place, &account) {
         (Place::Path(_) | Place::Name(_), None) => Err(section.missing("account")),
         (Place::File(_) | Place::Folder(_), Some(_)) => Err(section.wrong("account", Problem::NoSignIn)),
@@ -93,11 +98,11 @@ pub(super) fn calendar(section: &Section<'_>) -> Result<CalendarSettings, Failur
             Err(section.wrong("timeout", Problem::OfItsAccount))
         }
         (Place::Feed(_) | Place::FreeBusy(_), _) => {
-            Ok(CalendarSettings { account, place, quiet_after, timeout, max_download })
+            Ok(CalendarSettings { account, place, quiet_after, timeout, max_download, soon, note })
         }
         _ if timeout.is_some() => Err(section.wrong("timeout", Problem::OfFeeds)),
         _ if max_download.is_some() => Err(section.wrong("max-download", Problem::OfFeeds)),
-        _ => Ok(CalendarSettings { account, place, quiet_after, timeout, max_download }),
+        _ => Ok(CalendarSettings { account, place, quiet_after, timeout, max_download, soon, note }),
     }
 }
 
@@ -117,6 +122,16 @@ fn place(section: &Section<'_>, key: &'static str) -> Result<Place, Failure> {
         "file" => Place::File(PathBuf::from(text)),
         _ => Place::Folder(PathBuf::from(text)),
     })
+}
+
+/// A web address, or where one is kept.
+pub(super) fn web_source(section: &Section<'_>, key: &'static str) -> Result<FeedSource, Failure> {
+    match source(section, key)? {
+        FeedSource::Address(text) if text.starts_with("webcal") => {
+            Err(section.wrong(key, Problem::NotWebAddress))
+        }
+        source => Ok(source),
+    }
 }
 
 /// An address that is read, or where it is kept.

@@ -41,6 +41,8 @@ pub(crate) struct Connections<'s> {
     settings: &'s Settings,
     environment: &'s Environment,
     clients: RefCell<BTreeMap<String, Client>>,
+    /// Clients of feeds, and their addresses, by calendar.
+    readers: RefCell<BTreeMap<String, (Client, Url)>>,
     found: RefCell<BTreeMap<String, Rc<Found>>>,
     starts: RefCell<BTreeMap<String, Url>>,
     /// Where calendars were found before, and what time it is.
@@ -55,6 +57,7 @@ impl<'s> Connections<'s> {
             settings,
             environment,
             clients: RefCell::default(),
+            readers: RefCell::default(),
             found: RefCell::default(),
             starts: RefCell::default(),
             kept: None,
@@ -104,6 +107,18 @@ impl<'s> Connections<'s> {
         let how = ClientOptions { at_once: account.at_once, patience, ..plain };
         let client = client(&format!("account {name}"), options, how)?;
         Ok(client.signed_in_as(account.user.as_deref().unwrap_or(name)))
+    }
+
+    /// Forgets the client of an account or of a calendar: the next one signs in with what is kept then.
+    pub(crate) fn forget_client(&self, source: &str) {
+        self.clients.borrow_mut().remove(source);
+        self.readers.borrow_mut().remove(source);
+        self.found.borrow_mut().remove(source);
+    }
+
+    /// What tells a monitor that all is well, and where.
+    pub(crate) fn heartbeat(&self, source: &FeedSource) -> Result<(Client, Url), Failure> {
+        self.reader("heartbeat-url", source, None)
     }
 
     /// Returns the host that has kept somebody waiting longest, and for how long.
@@ -244,8 +259,22 @@ impl<'s> Connections<'s> {
         ))
     }
 
-    /// What reads an address, and the address.
+    /// What reads an address, and the address; made once.
     fn reader(
+        &self,
+        name: &str,
+        source: &FeedSource,
+        account: Option<&str>,
+    ) -> Result<(Client, Url), Failure> {
+        if let Some(known) = self.readers.borrow().get(name) {
+            return Ok(known.clone());
+        }
+        let reader = self.make_reader(name, source, account)?;
+        self.readers.borrow_mut().insert(name.to_owned(), reader.clone());
+        Ok(reader)
+    }
+
+    fn make_reader(
         &self,
         name: &str,
         source: &FeedSource,

@@ -18,6 +18,8 @@ use crate::words::{
 #[derive(Debug)]
 pub(crate) struct ConfigurationText {
     path: PathBuf,
+    /// The main file, where this is one that it includes.
+    main: Option<PathBuf>,
     /// As it was read; `None` where there is no file yet.
     before: Option<String>,
     document: DocumentMut,
@@ -26,6 +28,16 @@ pub(crate) struct ConfigurationText {
 impl ConfigurationText {
     /// Reads the file; one that is not there is empty.
     pub(crate) fn read(path: &Path) -> Result<Self, Failure> {
+        Self::read_for(path, None)
+    }
+
+    /// Reads the file that holds an account, a calendar or a route.
+    pub(crate) fn holding(settings: &Settings, kind: &'static str, name: &str) -> Result<Self, Failure> {
+        let file = settings.file_of(kind, name);
+        Self::read_for(file, (file != settings.path).then_some(&settings.path))
+    }
+
+    fn read_for(path: &Path, main: Option<&PathBuf>) -> Result<Self, Failure> {
         let before = match std::fs::read_to_string(path) {
             Ok(text) => Some(text),
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => None,
@@ -33,14 +45,19 @@ impl ConfigurationText {
         };
         let text = before.as_deref().unwrap_or_default();
         // The same words for a mistake as everywhere.
-        Settings::parse(path, text)?;
+        if main.is_none() {
+            Settings::read(path, text, None)?;
+        }
         let document = text.parse().map_err(|e: toml_edit::TomlError| of_file(path, &e))?;
-        Ok(Self { path: path.to_owned(), before, document })
+        Ok(Self { path: path.to_owned(), main: main.cloned(), before, document })
     }
 
     /// Returns what the text says.
     pub(crate) fn settings(&self) -> Result<Settings, Failure> {
-        Settings::parse(&self.path, &self.document.to_string())
+        let text = self.document.to_string();
+        let Some(main) = &self.main else { return Settings::read(&self.path, &text, None) };
+        let whole = std::fs::read_to_string(main).map_err(|e| no_configuration_to_change(main, &e))?;
+        Settings::read(main, &whole, Some((&self.path, &text)))
     }
 
     /// Adds `[kind.name]`, which must not be there.
@@ -114,7 +131,7 @@ impl ConfigurationText {
     /// Makes sure that the text is a configuration, and puts it in the place of the old one in one step.
     pub(crate) fn save(&self) -> Result<Settings, Failure> {
         let text = self.document.to_string();
-        let settings = Settings::parse(&self.path, &text)?;
+        let settings = self.settings()?;
         let path = match self.path.canonicalize() {
             Err(system) if self.path.is_symlink() => {
                 return Err(configuration_not_written(&self.path, &system));
@@ -185,6 +202,7 @@ pub(crate) fn secret_value(source: &SecretSource) -> Value {
         SecretSource::Env(name) => inline(&[("env", name)]),
         SecretSource::File(path) => inline(&[("file", &path.display().to_string())]),
         SecretSource::Keyring(name) => inline(&[("keyring", name)]),
+        SecretSource::Credential(name) => inline(&[("credential", name)]),
         SecretSource::Plain(secret) => inline(&[("plain-text", secret.expose_secret())]),
         SecretSource::Command(words) => {
             let mut table = InlineTable::new();

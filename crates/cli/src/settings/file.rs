@@ -7,17 +7,19 @@ use chestnut_core::Shows;
 use jiff::SignedDuration;
 use jiff::civil::Weekday;
 use jiff::tz::TimeZone;
-use toml::de::DeTable;
 
-use super::account::{AccountSettings, account};
-use super::calendar::{CalendarSettings, Place, calendar};
+use super::account::{AccountSettings, SignInSettings, account};
+use super::calendar::{CalendarSettings, FeedSource, Place, calendar};
 use super::order::circle;
-use super::reader::{Section, Source};
+use super::included::{Tables, included};
+use super::left_running::{LeftRunning, left_running};
+use super::reader::{Section, Source, parsed};
 use super::route::{RouteSettings, route};
+use super::secrets::SecretSource;
 use crate::environment::Environment;
 use crate::failure::Failure;
 use crate::words::{
-    Problem, keys, no_accounts, no_configuration, no_configuration_to_read, no_routes, not_toml,
+    Problem, keys, no_accounts, no_configuration, no_configuration_to_read, no_routes,
     nothing_called, relay_in_a_circle, unknown_system_zone,
 };
 
@@ -32,6 +34,12 @@ pub(crate) struct Settings {
     pub(crate) week_starts: Weekday,
     /// How long replaced and deleted texts are kept.
     pub(crate) keep_history: SignedDuration,
+    /// What is done while nobody watches.
+    pub(crate) left_running: LeftRunning,
+    /// The file that holds each table that is not in the main one, by kind and name.
+    pub(crate) elsewhere: BTreeMap<(&'static str, String), PathBuf>,
+    /// The files that `include` names.
+    pub(crate) included: Vec<PathBuf>,
     pub(crate) accounts: BTreeMap<String, AccountSettings>,
     pub(crate) calendars: BTreeMap<String, CalendarSettings>,
     pub(crate) routes: BTreeMap<String, RouteSettings>,
@@ -47,7 +55,7 @@ impl Settings {
     pub(crate) fn load(named: Option<&Path>, environment: &Environment) -> Result<Self, Failure> {
         let path = find(named, environment)?;
         let text = std::fs::read_to_string(&path).map_err(|e| no_configuration_to_read(&path, &e))?;
-        let settings = Self::parse(&path, &text)?;
+        let settings = Self::read(&path, &text, None)?;
         match environment.get("TZ").filter(|_| settings.zone.is_unknown()) {
             // Days would begin elsewhere than people think.
             Some(zone) => Err(unknown_system_zone(&zone)),
@@ -62,43 +70,106 @@ impl Settings {
             zone: TimeZone::system(),
             week_starts: Weekday::Monday,
             keep_history: SignedDuration::from_hours(24 * 90),
+            left_running: LeftRunning::default(),
+            elsewhere: BTreeMap::new(),
+            included: Vec::new(),
             accounts: BTreeMap::new(),
             calendars: BTreeMap::new(),
             routes: BTreeMap::new(),
         }
     }
 
-    pub(super) fn parse(path: &Path, text: &str) -> Result<Self, Failure> {
-        let source = Source { path, text };
-        let table = DeTable::parse(text).map_err(|e| {
-            let at = e.span().map_or(0, |span| span.start);
-            not_toml(source.at(at), e.message())
-        })?;
-        let root = Section { source: &source, name: String::new(), table: table.get_ref(), at: 0 };
+    /// Reads a text, and the files that it includes; one of them may be about to be written with another text.
+    pub(super) fn read(path: &Path, text: &str, instead: Option<(&Path, &str)>) -> Result<Self, Failure> {
+        let files = included(path, text, instead)?;
+        Self::parse(path, text, &files)
+    }
+
+    pub(super) fn parse(path: &Path, text: &str, included: &[(PathBuf, String)]) -> Result<Self, Failure> {
+        let mut sources = vec![Source { path, text }];
+        sources.extend(included.iter().map(|(path, text)| Source { path, text }));
+        let parsed: Vec<_> = sources.iter().map(parsed).collect::<Result<_, _>>()?;
+        let files: Vec<_> =
+            sources.iter().zip(&parsed).map(|(source, table)| Section::root(source, table.get_ref())).collect();
+        let (root, others) = files.split_first().expect("the main file");
         root.allow_described(keys::TOP)?;
+        for other in others {
+            other.allow(&["account", "calendar", "route"])?;
+        }
+        let tables = Tables::of(&files)?;
         let mut settings = Self {
             path: path.to_owned(),
-            zone: zone(&root)?,
-            week_starts: week_starts(&root)?,
+            zone: zone(root)?,
+            week_starts: week_starts(root)?,
             keep_history: root.duration("keep-history")?.unwrap_or(SignedDuration::from_hours(24 * 90)),
-            accounts: named(&root, "account", account)?,
-            calendars: named(&root, "calendar", calendar)?,
+            left_running: left_running(root)?,
+            elsewhere: tables.elsewhere(path),
+            included: included.iter().map(|(path, _)| path.clone()).collect(),
+            accounts: named(&tables.accounts, account)?,
+            calendars: named(&tables.calendars, calendar)?,
             routes: BTreeMap::new(),
         };
-        settings.refuse_feeds_as_targets(&root)?;
-        settings.routes = named(&root, "route", route)?;
-        settings.check_references(&root)?;
+        settings.refuse_feeds_as_targets(&tables)?;
+        settings.routes = named(&tables.routes, route)?;
+        settings.check_references(&tables)?;
+        settings.check_pace(&tables)?;
         if let Some(circle) = circle(&settings.routes) {
-            return Err(relay_in_a_circle(source.at(0), &circle));
+            return Err(relay_in_a_circle(sources[0].at(0), &circle));
         }
         settings.part_busy_routes();
         Ok(settings)
     }
 
+    /// The files beside the configuration that say how to sign in, and whom to trust.
+    pub(crate) fn secret_files(&self) -> Vec<PathBuf> {
+        let mut files = vec![self.path.with_extension("key")];
+        let mut named = |path: &Path| files.push(self.base().join(path));
+        let of = |source: &SecretSource| match source {
+            SecretSource::File(path) => Some(path.clone()),
+            _ => None,
+        };
+        for account in self.accounts.values() {
+            let secret = match &account.sign_in {
+                SignInSettings::Password(source) | SignInSettings::Token(source) => of(source),
+                SignInSettings::OAuth(oauth) => oauth.client_secret.as_ref().and_then(of),
+                SignInSettings::Nobody => None,
+            };
+            let proxy = account.proxy.as_ref().and_then(|proxy| proxy.password.as_ref()).and_then(of);
+            let own = [&account.ca, &account.certificate, &account.certificate_key];
+            own.into_iter().flatten().chain(&secret).chain(&proxy).for_each(|path| named(path));
+        }
+        for calendar in self.calendars.values() {
+            if let Place::Feed(FeedSource::Secret(source)) | Place::FreeBusy(FeedSource::Secret(source)) =
+                &calendar.place
+            {
+                of(source).iter().for_each(|path| named(path));
+            }
+        }
+        files
+    }
+
+    /// The file that holds an account, a calendar or a route.
+    pub(crate) fn file_of(&self, kind: &'static str, name: &str) -> &Path {
+        self.elsewhere.get(&(kind, name.to_owned())).unwrap_or(&self.path)
+    }
+
+    /// Other people's servers are not asked every few seconds.
+    fn check_pace(&self, tables: &Tables<'_>) -> Result<(), Failure> {
+        if self.left_running.is_eager {
+            return Ok(());
+        }
+        for (name, section) in &tables.routes {
+            if self.routes[name].every < SignedDuration::from_mins(1) {
+                return Err(section.wrong("every", Problem::TooOften));
+            }
+        }
+        Ok(())
+    }
+
     /// A feed can only be read: a route that would write to one is refused before anything else is said of it.
-    fn refuse_feeds_as_targets(&self, root: &Section<'_>) -> Result<(), Failure> {
+    fn refuse_feeds_as_targets(&self, tables: &Tables<'_>) -> Result<(), Failure> {
         let is_feed = |name: &str| self.calendars.get(name).is_some_and(|one| one.place.is_read_only());
-        for (_, section) in root.sections("route")? {
+        for section in tables.routes.values() {
             let to = section.text("to").ok().flatten();
             let between = section.texts("between").ok().flatten().unwrap_or_default();
             let named =
@@ -113,15 +184,15 @@ impl Settings {
     }
 
     /// Calendars name accounts, routes name calendars: all of them must be there.
-    fn check_references(&self, root: &Section<'_>) -> Result<(), Failure> {
-        for (name, section) in root.sections("calendar")? {
-            let Some(account) = &self.calendars[&name].account else { continue };
+    fn check_references(&self, tables: &Tables<'_>) -> Result<(), Failure> {
+        for (name, section) in &tables.calendars {
+            let Some(account) = &self.calendars[name].account else { continue };
             if !self.accounts.contains_key(account) {
-                return Err(unknown(&section, "account", account, self.accounts.keys()));
+                return Err(unknown(section, "account", account, self.accounts.keys()));
             }
         }
-        for (name, section) in root.sections("route")? {
-            let route = &self.routes[&name];
+        for (name, section) in &tables.routes {
+            let route = &self.routes[name];
             let keys = if route.is_two_way { ["between"; 2] } else { ["from", "to"] };
             if let Some(CalendarSettings { place: Place::FreeBusy(_), .. }) =
                 self.calendars.get(&route.ends[0])
@@ -131,7 +202,7 @@ impl Settings {
             }
             for (at, calendar) in route.ends.iter().enumerate() {
                 if !self.calendars.contains_key(calendar) {
-                    return Err(unknown(&section, keys[at.min(1)], calendar, self.calendars.keys()));
+                    return Err(unknown(section, keys[at.min(1)], calendar, self.calendars.keys()));
                 }
             }
         }
@@ -247,8 +318,11 @@ pub(crate) fn find(named: Option<&Path>, environment: &Environment) -> Result<Pa
 
 type Read<T> = fn(&Section<'_>) -> Result<T, Failure>;
 
-fn named<T>(root: &Section<'_>, key: &str, read: Read<T>) -> Result<BTreeMap<String, T>, Failure> {
-    root.sections(key)?.into_iter().map(|(name, section)| Ok((name, read(&section)?))).collect()
+fn named<T>(
+    tables: &BTreeMap<String, Section<'_>>,
+    read: Read<T>,
+) -> Result<BTreeMap<String, T>, Failure> {
+    tables.iter().map(|(name, section)| Ok((name.clone(), read(section)?))).collect()
 }
 
 fn week_starts(root: &Section<'_>) -> Result<Weekday, Failure> {

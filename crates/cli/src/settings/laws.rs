@@ -7,7 +7,7 @@ use crate::environment::Environment;
 use crate::open::block_on;
 use crate::words::first_configuration;
 use crate::words::keys::{
-    ACCOUNT, CALENDAR, CARRY, DELETION_LIMIT, Default, Key, OAUTH, ONLY, ROUTE, TOP, WINDOW, Ways,
+    ACCOUNT, CALENDAR, CARRY, DELETION_LIMIT, Default, Key, OAUTH, ONLY, ROUTE, TOP, WATCH, WINDOW, Ways,
 };
 
 /// Tables inside a route.
@@ -17,7 +17,8 @@ const INNER: [(&str, &[Key]); 4] =
 /// What every other table leans on.
 const BASE: &str = "[account.packhouse]\nurl = \"https://dav.packhouse.example/\"\n\
     [calendar.presses]\nfile = \"presses.ics\"\n[calendar.board]\nfile = \"board.ics\"\n\
-    [calendar.crews-office]\nfile = \"o.ics\"\n[calendar.crews-phones]\nfile = \"p.ics\"\n";
+    [calendar.crews-office]\nfile = \"o.ics\"\n[calendar.crews-phones]\nfile = \"p.ics\"\n\
+    [route.bookings]\nfrom = \"crews-office\"\nto = \"crews-phones\"\n";
 
 /// What a table must say beside a key, and what it may not say beside it.
 fn beside(heading: &str, key: &str) -> &'static str {
@@ -55,7 +56,7 @@ fn read(heading: &str, key: &str, value: Option<&str>) -> Result<String, String>
         "" => format!("{said}{BASE}"),
         _ => format!("{BASE}{heading}\n{}\n{said}", beside(heading, key)),
     };
-    match Settings::parse(Path::new("chestnut.toml"), &text) {
+    match Settings::parse(Path::new("chestnut.toml"), &text, &[]) {
         Ok(mut settings) => {
             settings.routes.values_mut().for_each(|route| route.said.clear());
             Ok(format!("{settings:?}"))
@@ -86,13 +87,13 @@ fn another_value_is_owed_to_every_entry_or_to_none() {
     let compared = |key: &str, value: Option<&str>| {
         let said = value.map(|value| format!("{key} = {value}\n")).unwrap_or_default();
         let text = format!("{BASE}[route.r]\n{}\n{said}", beside("[route.r]", key));
-        let settings = Settings::parse(Path::new("chestnut.toml"), &text).expect("settings");
+        let settings = Settings::parse(Path::new("chestnut.toml"), &text, &[]).expect("settings");
         let environment = Environment::of_process();
         let connections = Connections::new(&settings, &environment);
         let rule = block_on(connections.route("r", &settings.routes["r"], b"a key for tests"));
         rule.expect("a runtime").expect("a rule").settings()
     };
-    for key in ROUTE.iter().filter(|key| !["from", "to", "between"].contains(&key.name)) {
+    for key in ROUTE.iter().filter(|key| !["from", "to", "between", "like"].contains(&key.name)) {
         let example = key.example.expect("an example");
         let is_compared = compared(key.name, Some(example)) != compared(key.name, None);
         assert_eq!(is_compared, key.is_compared, "{}", key.name);
@@ -124,7 +125,7 @@ fn a_first_configuration_works_once_its_lines_are_no_comments() {
         .filter(is_line)
         .map(|line| line.trim_start_matches("# ").to_owned() + "\n")
         .collect();
-    let settings = Settings::parse(Path::new("chestnut.toml"), &lines.concat()).expect("it is read");
+    let settings = Settings::parse(Path::new("chestnut.toml"), &lines.concat(), &[]).expect("it is read");
     assert_eq!((settings.accounts.len(), settings.calendars.len(), settings.routes.len()), (1, 3, 2));
 }
 
@@ -162,7 +163,7 @@ fn the_reference_says_what_the_program_reads() {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/reference/configuration.md");
     let mut text = std::fs::read_to_string(&path).expect("the reference");
     let tables =
-        [("top", TOP), ("account", ACCOUNT), ("oauth", OAUTH), ("calendar", CALENDAR), ("route", ROUTE)]
+        [("top", TOP), ("account", ACCOUNT), ("oauth", OAUTH), ("calendar", CALENDAR), ("route", ROUTE), ("watch", WATCH)]
             .into_iter()
             .chain(INNER.map(|(key, keys)| (key, keys)));
     let mut wanted = text.clone();

@@ -8,9 +8,11 @@ mod connect;
 mod durations;
 mod edit;
 mod file;
+mod included;
 mod keyring;
 #[cfg(test)]
 mod laws;
+mod left_running;
 mod order;
 mod reach;
 mod reader;
@@ -32,8 +34,9 @@ pub(crate) use keyring::{
 };
 pub(crate) use order::side_by_side;
 pub(crate) use reach::{http_options, oauth_client};
+pub(crate) use reader::Whence;
 pub(crate) use route::RouteSettings;
-pub(crate) use secrets::{SecretSource, password_file, typed_secret, write_private};
+pub(crate) use secrets::{SecretSource, password_file, read_secret, typed_secret, write_private};
 pub(crate) use start::{ResolvedStart, default_resolver};
 pub(crate) use tokens::{Keep, Keeper, keep_of};
 pub(crate) use uses::{routes_of, uncovered_calendars, used_by};
@@ -43,5 +46,5 @@ pub(crate) use uses::{routes_of, uncovered_calendars, used_by};
 /// # Errors
 /// What is wrong with it, as the program says it.
 pub fn check_configuration(text: &str) -> Result<(), String> {
-    Settings::parse(std::path::Path::new("chestnut.toml"), text).map(drop).map_err(|failure| failure.lines())
+    Settings::parse(std::path::Path::new("chestnut.toml"), text, &[]).map(drop).map_err(|failure| failure.lines())
 }

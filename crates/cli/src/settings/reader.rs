@@ -9,16 +9,13 @@ use toml::de::{DeTable, DeValue};
 
 use crate::failure::Failure;
 use crate::words::keys::Key;
-use crate::words::{Problem, UnknownKey, lacking_key, unknown_key, wrong_key};
+use crate::words::{Problem, UnknownKey, lacking_key, not_toml, unknown_key, wrong_key};
 
 /// The text a configuration was read from.
 pub(super) struct Source<'a> {
     pub(super) path: &'a Path,
     pub(super) text: &'a str,
 }
-
-/// Keys of a later version: better a plain word than a guess at a similar key.
-const NOT_YET: &[&str] = &["every"];
 
 impl Source<'_> {
     /// The file and the line.
@@ -27,13 +24,45 @@ impl Source<'_> {
     }
 }
 
+/// Reads a text as TOML.
+pub(super) fn parsed<'a>(source: &Source<'a>) -> Result<Spanned<DeTable<'a>>, Failure> {
+    DeTable::parse(source.text).map_err(|error| {
+        let at = error.span().map_or(0, |span| span.start);
+        not_toml(source.at(at), error.message())
+    })
+}
+
 /// One table, and what it is called.
+#[derive(Clone)]
 pub(super) struct Section<'a> {
     pub(super) source: &'a Source<'a>,
     pub(super) name: String,
     pub(super) table: &'a DeTable<'a>,
     /// Where its heading stands.
     pub(super) at: usize,
+    /// Tables that say what this one does not say, the nearest first.
+    pub(super) behind: Vec<Behind<'a>>,
+    /// Keys that these do not say.
+    pub(super) own: Vec<&'static str>,
+}
+
+/// A table that others lean on.
+#[derive(Clone)]
+pub(super) struct Behind<'a> {
+    pub(super) source: &'a Source<'a>,
+    pub(super) table: &'a DeTable<'a>,
+    pub(super) whence: Whence,
+}
+
+/// Where a value comes from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Whence {
+    /// It is said where it holds.
+    Here,
+    /// Of another route.
+    Like(String),
+    /// Of all of its kind.
+    Defaults,
 }
 
 type Value<'a> = Spanned<DeValue<'a>>;
@@ -73,9 +102,23 @@ impl<'a> Section<'a> {
         self.allow(&keys.iter().map(|key| key.name).collect::<Vec<_>>())
     }
 
-    /// Returns what was said, as it would be written on one line.
-    pub(super) fn said(&self) -> BTreeMap<String, String> {
-        self.table.iter().map(|(key, value)| (key.get_ref().to_string(), written(value.get_ref()))).collect()
+    /// A whole file.
+    pub(super) fn root(source: &'a Source<'a>, table: &'a DeTable<'a>) -> Self {
+        Self { source, name: String::new(), table, at: 0, behind: Vec::new(), own: Vec::new() }
+    }
+
+    /// Returns what was said, as it would be written on one line, and where.
+    pub(super) fn said(&self) -> BTreeMap<String, (String, Whence)> {
+        let tables = self.behind.iter().rev().map(|behind| (behind.table, behind.whence.clone()));
+        let mut said = BTreeMap::new();
+        for (table, whence) in tables.chain([(self.table, Whence::Here)]) {
+            for key in table.keys().map(|key| &**key.get_ref()).filter(|key| self.get(key).is_some()) {
+                if let Some((_, value)) = table.iter().find(|(k, _)| k.get_ref() == key) {
+                    said.insert(key.to_owned(), (written(value.get_ref()), whence.clone()));
+                }
+            }
+        }
+        said
     }
 
     /// Refuses keys that are not in the list.
@@ -87,7 +130,6 @@ impl<'a> Section<'a> {
             }
             let nearest = keys.iter().max_by_key(|k| (strsim::jaro_winkler(k, name) * 1000.0) as u32);
             let advice = match nearest {
-                _ if NOT_YET.contains(&name) => UnknownKey::NotYet,
                 Some(nearest) if strsim::jaro_winkler(nearest, name) > 0.7 => UnknownKey::Perhaps(nearest),
                 _ => UnknownKey::NotOneOf(keys),
             };
@@ -111,13 +153,27 @@ impl<'a> Section<'a> {
         self.get(key).is_some()
     }
 
+    /// Tells whether a key is there, in this very table.
+    pub(super) fn says(&self, key: &str) -> bool {
+        self.table.keys().any(|known| known.get_ref() == key)
+    }
+
     fn get(&self, key: &str) -> Option<&'a Value<'a>> {
-        self.table.iter().find(|(k, _)| k.get_ref() == key).map(|(_, v)| v)
+        self.find(key).map(|(_, value)| value)
+    }
+
+    /// The nearest value of a key, and the text in which it stands.
+    fn find(&self, key: &str) -> Option<(&'a Source<'a>, &'a Value<'a>)> {
+        let of = |table: &'a DeTable<'a>| table.iter().find(|(k, _)| k.get_ref() == key).map(|(_, v)| v);
+        let own = of(self.table).map(|value| (self.source, value));
+        let is_given = !self.own.contains(&key);
+        let behind = || self.behind.iter().find_map(|one| Some((one.source, of(one.table)?)));
+        own.or_else(|| is_given.then(behind).flatten())
     }
 
     pub(super) fn wrong(&self, key: &str, problem: Problem<'_>) -> Failure {
-        let at = self.get(key).map_or(self.at, |v| v.span().start);
-        wrong_key(self.source.at(at), &self.name, key, &problem)
+        let (source, at) = self.find(key).map_or((self.source, self.at), |(s, v)| (s, v.span().start));
+        wrong_key(source.at(at), &self.name, key, &problem)
     }
 
     pub(super) fn missing(&self, key: &str) -> Failure {
@@ -174,10 +230,10 @@ impl<'a> Section<'a> {
 
     /// A table inside.
     pub(super) fn section(&self, key: &str) -> Result<Option<Self>, Failure> {
-        let Some(value) = self.get(key) else { return Ok(None) };
+        let Some((source, value)) = self.find(key) else { return Ok(None) };
         let Some(table) = value.get_ref().as_table() else { return Err(self.wrong(key, Problem::NotTable)) };
         let name = if self.name.is_empty() { key.to_owned() } else { format!("{}.{key}", self.name) };
-        Ok(Some(Self { source: self.source, name, table, at: value.span().start }))
+        Ok(Some(Self { name, at: value.span().start, ..Self::root(source, table) }))
     }
 
     /// The tables inside a table, by name, as `[account.NAME]` makes them.

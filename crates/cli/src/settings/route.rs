@@ -12,7 +12,7 @@ use jiff::{SignedDuration, Span};
 
 use super::carry::carry;
 use super::choice::tests;
-use super::reader::Section;
+use super::reader::{Section, Whence};
 use crate::failure::Failure;
 use crate::words::Problem;
 use crate::words::keys::{self, Ways};
@@ -41,8 +41,12 @@ pub(crate) struct RouteSettings {
     pub(crate) far_edits: FarEdits,
     pub(crate) full_look_every: SignedDuration,
     pub(crate) matches: Matches,
-    /// What the file says of it, key by key.
-    pub(crate) said: BTreeMap<String, String>,
+    /// What the files say of it, key by key, and where.
+    pub(crate) said: BTreeMap<String, (String, Whence)>,
+    /// How long it rests between two rounds.
+    pub(crate) every: SignedDuration,
+    /// What a person wrote down about it.
+    pub(crate) note: Option<String>,
     /// How long it may go without a run that went well.
     pub(crate) stale_after: Option<SignedDuration>,
 }
@@ -64,7 +68,7 @@ impl RouteSettings {
     }
 
     /// The calendars that are written.
-    pub(super) fn writes(&self) -> &[String] {
+    pub(crate) fn writes(&self) -> &[String] {
         if self.is_two_way { &self.ends } else { &self.ends[1..] }
     }
 
@@ -73,6 +77,9 @@ impl RouteSettings {
         self.ends.join(if self.is_two_way { " ↔ " } else { " → " })
     }
 }
+
+/// Rounds come so often where nothing else is said.
+const EVERY: SignedDuration = SignedDuration::from_mins(15);
 
 /// Keys that were called otherwise before.
 const RENAMED: &[(&str, &str)] = &[("merge-busy", "join-busy"), ("check-every", "full-look-every")];
@@ -123,6 +130,8 @@ pub(super) fn route(section: &Section<'_>) -> Result<RouteSettings, Failure> {
         is_two_way,
         part_of: None,
         said: section.said(),
+        every: section.duration("every")?.unwrap_or(EVERY),
+        note: section.text("note")?,
         makes: makes(section, &carry, &window)?,
         choice,
         window,
@@ -205,7 +214,7 @@ fn deletion_limit(section: &Section<'_>) -> Result<DeletionLimit, Failure> {
 
 /// Two calendars that are kept alike cannot show one thing in two forms.
 fn refuse_one_way_keys(section: &Section<'_>, carry: &Carry) -> Result<(), Failure> {
-    if let Some(key) = keys::ROUTE.iter().find(|key| key.ways == Ways::OneWay && section.has(key.name)) {
+    if let Some(key) = keys::ROUTE.iter().find(|key| key.ways == Ways::OneWay && section.says(key.name)) {
         return Err(section.wrong(key.name, Problem::OneWayOnly));
     }
     let Shows::Details(details) = &carry.shows else { return Ok(()) };

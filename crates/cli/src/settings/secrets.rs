@@ -9,7 +9,7 @@ use crate::environment::Environment;
 use crate::failure::Failure;
 use crate::words::{
     CommandTrouble, Open, Problem, keyring_gives_none, lacking_secret, others_may_read,
-    secret_command_failed, secret_file_unreadable, secret_is_empty, variable_not_set,
+    no_credentials, secret_command_failed, secret_file_unreadable, secret_is_empty, variable_not_set,
 };
 
 /// Where a secret is kept.
@@ -19,12 +19,14 @@ pub(crate) enum SecretSource {
     File(PathBuf),
     Command(Vec<String>),
     Keyring(String),
+    /// What a service manager hands over, by its name.
+    Credential(String),
     /// In the configuration itself: asked for in so many words.
     Plain(SecretString),
 }
 
 pub(super) fn secret_source(section: &Section<'_>) -> Result<SecretSource, Failure> {
-    section.allow(&["env", "file", "command", "keyring", "plain-text"])?;
+    section.allow(&["env", "file", "command", "keyring", "credential", "plain-text"])?;
     if section.table.len() != 1 {
         return Err(lacking_secret(section.source.at(section.at), &section.name));
     }
@@ -36,6 +38,13 @@ pub(super) fn secret_source(section: &Section<'_>) -> Result<SecretSource, Failu
     }
     if let Some(name) = section.text("keyring")? {
         return Ok(SecretSource::Keyring(name));
+    }
+    if let Some(name) = section.text("credential")? {
+        let is_name = !name.is_empty() && !name.contains(['/', '\\']) && !name.starts_with('.');
+        return match is_name {
+            true => Ok(SecretSource::Credential(name)),
+            false => Err(section.wrong("credential", Problem::NotNameOfCredential)),
+        };
     }
     if let Some(text) = section.text("plain-text")? {
         // A configuration that holds a secret may not be read by others.
@@ -79,6 +88,12 @@ pub(crate) fn read_secret(
         SecretSource::Command(words) => secret_command(owner, what, words)?,
         SecretSource::Keyring(name) => {
             super::keyring::read(name).map_err(|words| keyring_gives_none(owner, what, name, &words))?
+        }
+        SecretSource::Credential(name) => {
+            let folder = environment.path("CREDENTIALS_DIRECTORY");
+            let folder = folder.ok_or_else(|| no_credentials(owner, what, name))?;
+            let path = folder.join(name);
+            std::fs::read_to_string(&path).map_err(|e| secret_file_unreadable(owner, what, &path, &e))?
         }
         SecretSource::Plain(secret) => return Ok(secret.clone()),
     };

@@ -91,7 +91,11 @@ fn refused_sign_in(error: &CalendarError) -> bool {
 pub(crate) fn account_failure(account: &str, error: &DavError) -> Failure {
     let failure = Failure::failed(format!("account {account}: {}", error.in_words()));
     let failure = failure.hint(dav_hint(error, account));
-    if error.class() == Class::Credentials { failure.of_sign_in(account) } else { failure }
+    match error.class() {
+        Class::Credentials => failure.of_sign_in(account),
+        Class::Retry | Class::OutcomeUnknown => failure.of_server(account),
+        _ => failure,
+    }
 }
 
 /// What a person can do about a calendar that could not be read or written.

@@ -112,12 +112,40 @@ pub(crate) const TOP: &[Key] = &[
     key("week-starts", "the first day of a week: `\"monday\"`, `\"sunday\"` or `\"saturday\"`")
         .default(r#""monday""#)
         .example(r#""sunday""#),
+    key("include", "other files with accounts, calendars and routes, read from the folder of this one; `*` stands for any name")
+        .otherwise("none")
+        .example(r#"["routes/*.toml"]"#),
+    key("on-trouble", "a program that is told when a [trouble](../guide/left-running.md#troubles) begins and ends, with its words: no shell")
+        .otherwise("nobody is told")
+        .example(r#"["/usr/local/bin/tell-the-office"]"#),
+    key("heartbeat-url", "an address that is asked after a round in which no route is behind, at most once a minute; or a [secret](#secrets) that holds it")
+        .otherwise("none")
+        .example(r#""https://alive.packhouse.example/chestnut""#),
+    key("listen", "where `watch` answers `/healthz`, `/metrics` and `/status`")
+        .otherwise("nowhere")
+        .example(r#""127.0.0.1:8086""#),
+    key("listen-hosts", "names by which that may be asked, besides the address itself")
+        .default("[]")
+        .example(r#"["calendars.packhouse.example"]"#),
+    key("listen-token", "a [secret](#secrets) that whoever asks must send (`Authorization: Bearer …`); needed where `listen` can be reached from other machines")
+        .otherwise("none")
+        .example(r#"{ file = "listen.token" }"#),
+    key("watch", "how `watch` works: see [below](#watch)"),
+    key("defaults", "what holds for all accounts and routes that do not say it themselves: `[defaults.account]`, `[defaults.route]`"),
     key("account", "the logins at servers, each a table of its own"),
     key("calendar", "the calendars, each a table of its own"),
     key("route", "the routes, each a table of its own"),
     key("keep-history", "how long runs and replaced texts are kept")
         .default(r#""90 days""#)
         .example(r#""1 year""#),
+];
+
+/// `[watch]`
+pub(crate) const WATCH: &[Key] = &[
+    key("eager", "allow `every` to be shorter than a minute, for servers that are all your own")
+        .default("false")
+        .example("true"),
+    key("titles", "show on `/status` what entries are called").default("false").example("true"),
 ];
 
 /// `[account.NAME]`
@@ -163,6 +191,8 @@ pub(crate) const CALENDAR: &[Key] = &[
     key("feed", "the address of an iCalendar feed (`https:`, `http:`, `webcal:`), or a [secret](#secrets) that holds it. It can only be read: as `to` it is refused").example(r#""https://markets.example/days.ics""#).start(r#""https://markets.example/days.ics""#, ""),
     key("freebusy", "the address of free-busy time that somebody publishes (VFREEBUSY), or a [secret](#secrets) that holds it; with `account`, the address of a calendar whose server tells when time is taken, and nothing else. It can only be read, and only with `carry = \"busy\"`; outside of its ends nothing is known").example(r#""https://depot.example/office.ifb""#),
     key("file", "an `.ics` file; one that receives copies need not be there yet").example(r#""kiosk.ics""#).start(r#""board.ics""#, ""),
+    key("soon", "look there every minute for ten minutes after a change, then less and less often: for calendars in which people wait for each other").default("false").example("true"),
+    key("note", "whatever people should know about it; shown with its troubles").otherwise("none").example(r#""Ask the press hall before changing it""#),
     key("quiet-after", "a calendar that can only be read and in which nothing changed for so long is an error for `probe`: perhaps nobody keeps it up").default(r#""30 days""#).example(r#""120 days""#),
     key("timeout", "of a feed without `account`: how long its server may be silent").otherwise("30 s").example(r#""2 minutes""#),
     key("max-download", "of a feed: the largest one that is taken, in megabytes, decompressed").otherwise("64").example("200"),
@@ -190,7 +220,10 @@ pub(crate) const ROUTE: &[Key] = &[
     key("join-busy", "join overlapping and touching busy times into blocks").default("false").example("true").of_busy().one_way(),
     key("deletions", r#"what a deletion at the source does: `"carry"` deletes the copy, `"keep"` leaves it"#).default(r#""carry""#).example(r#""keep""#).start(r#""carry""#, r#""keep": a copy stays when its entry is deleted"#),
     key("far-edits", r#"what happens to a copy that somebody edited: `"correct"` puts it right, `"leave"` leaves it until the source changes"#).default(r#""correct""#).example(r#""leave""#).one_way(),
-    key("stale-after", "without a run that went well for so long, `status` calls the route behind, with exit status 3").otherwise("never").example(r#""6 hours""#).of_no_entry(),
+    key("like", "another route that says what this one does not say, its calendars too").otherwise("none").example(r#""bookings""#).of_no_entry(),
+    key("every", "how long it rests between two rounds of `watch` or `sync --only-due`").default(r#""15 minutes""#).example(r#""1 hour""#).of_no_entry(),
+    key("note", "whatever people should know about it; shown by `status` and `held`").otherwise("none").example(r#""Ask the market office""#).of_no_entry(),
+    key("stale-after", "without a run that went well for so long, `status` calls the route behind, with exit status 3").otherwise("twice `every` and 10 minutes while `watch` runs, else 26 hours").example(r#""6 hours""#).of_no_entry(),
     key("full-look-every", "how often the whole listing is compared, against servers that forget to tell changes").default(r#""24 hours""#).example(r#""6 hours""#).of_no_entry(),
 ];
 

@@ -25,7 +25,9 @@ mod sign_in;
 mod start;
 mod stories;
 mod told;
+mod troubles;
 mod undo;
+mod watching;
 
 pub(crate) use accounts::{
     NO_BROWSER, PAGE_OF_ANOTHER, PAGE_REFUSED, PAGE_SIGNED_IN, account_is_needed, account_is_there,
@@ -71,7 +73,7 @@ pub(crate) use first_steps::{
 };
 pub(crate) use left_out::{left_out_why, left_out_words};
 pub(crate) use oddities::{interval, oddity_words};
-pub(crate) use overview::{
+pub(crate) use overview::{UNTITLED, 
     needs, not_our_page, page_written, report_where, state_words, uncovered_words, verdict,
 };
 pub(crate) use preview::why_words;
@@ -79,10 +81,11 @@ pub(crate) use probes::{
     PROBE_TITLE, cannot_probe_words, fault_advice, fault_words, probe_while_paused, skip_words, step_word,
 };
 pub(crate) use problems::{
-    Problem, UnknownKey, lacking_key, lacking_secret, not_toml, relay_in_a_circle, unknown_key,
+    Problem, UnknownKey, declared_twice, lacking_key, lacking_secret, not_toml, relay_in_a_circle, unknown_key,
     where_a_calendar_is, wrong_key,
 };
 pub(crate) use routes::{
+    account_paused_or_not, not_ahead,
     DELETE_COPIES, SHOWS, WAYS, WHAT_SHOWS, WHICH_WAY, WRITE_NOW, copies_remain, interrupted_sync,
     made_no_copies, needs_calendars, not_configured_any_more, not_retired, passed_over, paused_or_not,
     retired, retiring_asks_first, route_written, shows_words, too_few_calendars, was_not_begun,
@@ -95,6 +98,7 @@ pub(crate) use runs::{
 #[cfg(not(feature = "keyring"))]
 pub(crate) use secrets::NO_KEYRING;
 pub(crate) use secrets::{
+    no_credentials,
     CommandTrouble, Open, certificate_unreadable, holds_no_key, in_keyring, in_one_line, key_not_written,
     key_unreadable, keyring_gives_none, no_key, not_pem, not_signed_in_yet, not_tokens, others_may_read,
     secret_command_failed, secret_file_unreadable, secret_is_empty, variable_not_set,
@@ -165,10 +169,19 @@ pub(crate) use looking::{
     as_of_words, clock_change_words, fewer_days, free_busy_written, grid_legend, hidden_words,
     not_days_of_a_week, not_hours, not_long_enough, time_not_understood,
 };
+pub(crate) use troubles::{
+    exit_words, no_time_left, trouble_advice, trouble_sentence, watched_already,
+};
 pub(crate) use undo::{
     PUT_BACK, TAKE_BACK, failed_to_put_back, follow_at_next_run, into_which, no_calendar_of_run,
     no_change_of_entry, no_run_like_that, no_text_kept, not_a_run, not_a_since, not_a_snapshot, not_put_back,
     not_taken_back, nothing_kept_before, nothing_to_take_back, old_texts_not_written, old_texts_written,
     paused_after_undo, restore_asks_first, restored_as, snapshot_written, undo_asks_first, undone_as,
     why_left_words,
+};pub(crate) use watching::{
+    LIVE_KEYS, cannot_listen, due_words, hangs_words, heartbeat_unheard, listening_words, looks_in_its_time,
+    needs_restart, note_words, paused_until_words, troubles_words, untold_words, watched_since, never_began_words, outcome_words, read_again, route_error_words, run_words, signal_words,
+    stale_words, state_not_usable, state_words_for_health, trouble_turn_words, unit_text, watch_begins,
+    watch_ends,
 };
+

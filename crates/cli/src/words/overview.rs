@@ -149,3 +149,6 @@ pub(crate) fn page_written(path: &Path, report: &Report) -> String {
         path.display()
     )
 }
+
+/// Instead of a title, where titles are not shown.
+pub(crate) const UNTITLED: &str = "(an entry)";

@@ -79,6 +79,20 @@ pub(crate) enum Problem<'a> {
     SecretItself(&'a str),
     NoProgram,
     TokensInTheClear,
+    /// Shorter than a minute, where nobody said that this is meant.
+    TooOften,
+    /// A route that is like itself, by way of others.
+    LikeItself,
+    /// Nothing has this name, or this pattern.
+    NoSuchFile(&'a str),
+    CannotBeRead {
+        file: &'a str,
+        why: &'a str,
+    },
+    NotListen,
+    /// Whoever asks from another machine must say who they are.
+    ListenNeedsToken,
+    NotNameOfCredential,
 }
 
 impl Problem<'_> {
@@ -167,6 +181,15 @@ impl Problem<'_> {
             }
             Self::NoProgram => "must name a program",
             Self::TokensInTheClear => "must begin with https://: tokens travel there",
+            Self::TooOften => {
+                "is shorter than a minute: other people's servers answer each of these questions"
+            }
+            Self::LikeItself => "leads back to this route",
+            Self::NoSuchFile(pattern) => return format!("has {pattern:?}, and there is no such file"),
+            Self::CannotBeRead { file, why } => return format!("has {file:?}, which cannot be read: {why}"),
+            Self::NotListen => "must be an address and a port, such as \"127.0.0.1:8086\"",
+            Self::ListenNeedsToken => "can be reached from other machines, and no `listen-token` is said",
+            Self::NotNameOfCredential => "must be a name, without a path",
         };
         text.to_owned()
     }
@@ -213,6 +236,12 @@ impl Problem<'_> {
             Self::SecretItself(_) => {
                 "Write { env = \"NAME\" }, { file = \"PATH\" }, { command = [\"…\"] } or { keyring = \"NAME\" }."
             }
+            Self::TooOften => {
+                "Write 1 minute or more; or `eager = true` into [watch], where all of the servers are your own."
+            }
+            Self::ListenNeedsToken => {
+                "Listen on 127.0.0.1, or say listen-token = { file = \"PATH\" }: whoever asks sends it along."
+            }
             _ => return None,
         };
         Some(text.to_owned())
@@ -253,18 +282,21 @@ pub(crate) fn lacking_secret(at: At<'_>, table: &str) -> Failure {
 
 /// What to do about a key that is not known.
 pub(crate) enum UnknownKey<'a> {
-    /// A later version has it.
-    NotYet,
     Perhaps(&'a str),
     NotOneOf(&'a [&'a str]),
 }
 
 pub(crate) fn unknown_key(at: At<'_>, table: &str, key: &str, advice: &UnknownKey<'_>) -> Failure {
     here(at, &format!("unknown key `{key}`{}", inside(table))).hint(match advice {
-        UnknownKey::NotYet => format!("This version does not know `{key}` yet; take it out."),
         UnknownKey::Perhaps(near) => perhaps(near),
         UnknownKey::NotOneOf(keys) => format!("Keys here are: {}.", keys.join(", ")),
     })
+}
+
+/// A name that two files, or one file twice, give away.
+pub(crate) fn declared_twice(at: At<'_>, table: &str, (other, line): At<'_>) -> Failure {
+    here(at, &format!("[{table}] is also in {}, line {line}", other.display()))
+        .hint("Every account, calendar and route has one table; give one of them another name.")
 }
 
 /// The parser's own words.

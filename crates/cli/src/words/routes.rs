@@ -50,17 +50,46 @@ pub(crate) fn retired(name: &str, removed: Option<usize>) -> String {
 }
 
 /// Whether a route runs.
-pub(crate) fn paused_or_not(name: &str, is_paused: bool) -> String {
-    let words = match is_paused {
-        true => "is paused; `sync` passes it over until `chestnut route resume`",
-        false => "goes on with the next sync",
+pub(crate) fn paused_or_not(name: &str, is_paused: bool, until: Option<&str>) -> String {
+    let name = clean(name);
+    match (is_paused, until) {
+        (true, Some(at)) => {
+            format!("{name} is paused until {at}, and goes on by itself; earlier: chestnut route resume {name}\n")
+        }
+        (true, None) => format!("{name} is paused; `sync` passes it over until `chestnut route resume {name}`\n"),
+        (false, _) => format!("{name} goes on with the next sync\n"),
+    }
+}
+
+/// Whether the routes of an account run.
+pub(crate) fn account_paused_or_not(name: &str, routes: &[String], until: Option<Option<&str>>) -> String {
+    let name = clean(name);
+    let routes = match routes {
+        [] => "no route uses it".to_owned(),
+        routes => format!("with it: {}", routes.iter().map(|route| clean(route)).collect::<Vec<_>>().join(", ")),
     };
-    format!("{} {words}\n", clean(name))
+    match until {
+        Some(Some(at)) => {
+            format!("{name} is paused until {at}, and goes on by itself; {routes}\n  earlier: chestnut account resume {name}\n")
+        }
+        Some(None) => format!("{name} is paused; {routes}\n  let it go on: chestnut account resume {name}\n"),
+        None => format!("{name} goes on with the next sync; {routes}\n"),
+    }
+}
+
+/// A pause that would be over already.
+pub(crate) fn not_ahead(text: &str) -> Failure {
+    Failure::usage(format!("--until {text:?} is not ahead of now"))
+        .hint("Write a day such as 2026-12-24 or \"monday\", or how long: \"2 hours\".")
 }
 
 /// A route was passed over.
-pub(crate) fn passed_over(name: &str) -> String {
+pub(crate) fn passed_over(name: &str, account: Option<&str>) -> String {
     let name = clean(name);
+    if let Some(account) = account {
+        let account = clean(account);
+        return format!("{name} was passed over: account {account} is paused: chestnut account resume {account}\n");
+    }
     format!("{name} is paused, and was passed over: chestnut route resume {name}\n")
 }
 

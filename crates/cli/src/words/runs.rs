@@ -69,9 +69,15 @@ pub(crate) fn never_ran(name: &str) -> Failure {
 }
 
 /// A paused route writes nothing.
-pub(crate) fn not_while_paused(name: &str) -> Failure {
-    Failure::waiting(format!("route {name} is paused; nothing was written"))
-        .hint(format!("Let it go on with `chestnut route resume {name}`."))
+pub(crate) fn not_while_paused(name: &str, account: Option<&str>) -> Failure {
+    match account {
+        None => Failure::waiting(format!("route {name} is paused; nothing was written"))
+            .hint(format!("Let it go on with `chestnut route resume {name}`.")),
+        Some(account) => {
+            Failure::waiting(format!("account {account} of route {name} is paused; nothing was written"))
+                .hint(format!("Let it go on with `chestnut account resume {account}`."))
+        }
+    }
 }
 
 /// An option is no duration.

@@ -119,3 +119,9 @@ pub(crate) fn not_signed_in_yet(account: &str) -> String {
 pub(crate) fn not_tokens(place: &str) -> String {
     format!("what is kept in {place} cannot be understood")
 }
+
+/// Nobody handed credentials over.
+pub(crate) fn no_credentials(owner: &str, what: &str, name: &str) -> Failure {
+    Failure::usage(format!("{owner}: the {what} is the credential `{name}`, and nobody handed any over"))
+        .hint("systemd hands them to a service: LoadCredential= in its unit. By hand, name the folder in CREDENTIALS_DIRECTORY.")
+}

@@ -19,6 +19,7 @@ pub(crate) fn source_words(source: &SecretSource) -> String {
         SecretSource::File(path) => format!("the file {}", path.display()),
         SecretSource::Command(words) => format!("the command {}", words[0]),
         SecretSource::Keyring(name) => format!("the keyring ({name})"),
+        SecretSource::Credential(name) => format!("the credential {name} of the service"),
         SecretSource::Plain(_) => "the configuration itself".to_owned(),
     }
 }

@@ -112,6 +112,8 @@ fn each_example_shows_what_it_says_and_a_change_takes_hold_at_the_next_run() {
         }
         let again = set_up.ok(&["sync", "--json"]).json();
         assert_eq!(again["runs"][0]["writes"], 0, "{example}: {again}");
+        let status = set_up.run(&["status", "--json"]).json();
+        assert_eq!(status["routes"][0]["behind"], false, "{example}: {status}");
         for line in example.lines() {
             assert!(guide.contains(&format!("`{line}`")), "{line}");
         }

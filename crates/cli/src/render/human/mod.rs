@@ -24,4 +24,5 @@ pub(crate) mod route;
 pub(crate) mod status;
 pub(crate) mod sync;
 pub(crate) mod undo;
+pub(crate) mod watch;
 pub(crate) mod why;

@@ -47,7 +47,12 @@ pub(crate) fn described(route: &Whole, explained: bool) -> String {
         format!("{name}\n  way     {}\n  linked  {}\n  paused  {paused}\n\n", clean(&line.way), line.linked);
     let columns = [("Key", Align::Left), ("Said by", Align::Left), ("Value", Align::Left)];
     let row = |setting: &Setting| {
-        let whose = if setting.said { "the file".to_owned() } else { style::paint(style::FAINT, "default") };
+        let whose = match setting.said_by.as_deref() {
+            Some("route") => "the file".to_owned(),
+            Some("defaults") => "[defaults.route]".to_owned(),
+            Some(other) => clean(other),
+            None => style::paint(style::FAINT, "default"),
+        };
         vec![setting.key.to_owned(), whose, clean(&setting.value)]
     };
     let rows = table(&columns, &settings.iter().map(row).collect::<Vec<_>>());

@@ -5,7 +5,10 @@ use jiff::tz::TimeZone;
 
 use crate::render::{Align, age_text, clean, count, moment_text, shorten, style, table};
 use crate::report::status::{Report, RouteStatus, State};
-use crate::words::{held_lines, left_out_words, state_words, uncovered_words};
+use crate::words::{
+    held_lines, left_out_words, note_words, paused_until_words, state_words, uncovered_words, untold_words,
+    watched_since,
+};
 
 /// Entries of one route that are named as trouble.
 const ENOUGH: usize = 12;
@@ -20,8 +23,9 @@ pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
     ];
     let rows: Vec<_> = report.routes.iter().map(|r| row(r, zone, all)).collect();
     let mut out = table(&columns, &rows);
+    out += &troubles(report, zone);
     for status in &report.routes {
-        out += &notes(status, all);
+        out += &notes(status, zone, all);
     }
     if report.routes.iter().any(|status| status.held > 0) {
         out += held_lines();
@@ -66,9 +70,42 @@ fn row(status: &RouteStatus, zone: &TimeZone, all: bool) -> Vec<String> {
     vec![clean(&status.route), clean(&status.way), status.in_step.to_string(), state_text(status), success]
 }
 
-fn notes(status: &RouteStatus, all: bool) -> String {
+/// What is wrong and has not ended: since when, and what to do.
+fn troubles(report: &Report, zone: &TimeZone) -> String {
+    let mut out = String::new();
+    for trouble in &report.troubles {
+        let since = age_text(trouble.age);
+        let what = format!("trouble {}: {}, since {since}\n", trouble.number, clean(&trouble.what));
+        out += &style::paint(style::BAD, what);
+        out += &format!("  {}\n", clean(&trouble.advice));
+        // A route's own stands with the route.
+        if let Some(note) = trouble.note.as_ref().filter(|_| trouble.sort != "route") {
+            out += &format!("  {}", note_words(&trouble.about, note));
+        }
+    }
+    for untold in &report.untold {
+        let next = untold.next.as_ref().and_then(|at| at.parse::<Timestamp>().ok());
+        let next = next.map(|at| moment_text(at, zone));
+        let (trouble, attempts) = (untold.trouble, untold.attempts);
+        let words = untold_words(trouble, untold.event, attempts, &untold.problem, next.as_deref());
+        out += &style::paint(style::WARN, words);
+    }
+    if let Some(watch) = &report.watch {
+        let since = watch.since.parse::<Timestamp>().map(|at| moment_text(at, zone)).unwrap_or_default();
+        out += &watched_since(watch.process, &since);
+    }
+    out
+}
+
+fn notes(status: &RouteStatus, zone: &TimeZone, all: bool) -> String {
     let mut out = String::new();
     let route = clean(&status.route);
+    if let Some(note) = &status.note {
+        out += &note_words(&status.route, note);
+    }
+    if let Some(at) = status.paused_until.as_ref().and_then(|at| at.parse::<Timestamp>().ok()) {
+        out += &paused_until_words(&status.route, &moment_text(at, zone));
+    }
     if status.never_run && !status.running {
         out += &format!(
             "{route}: has not run yet. `chestnut preview {route}` says what the first run would do.\n"

@@ -4,6 +4,8 @@ mod chart;
 mod drawing;
 mod week;
 
+use std::sync::LazyLock;
+
 use base64::Engine as _;
 use chestnut_engine::Standing;
 use jiff::Timestamp;
@@ -33,19 +35,21 @@ pub(crate) fn is_page(bytes: &[u8]) -> bool {
     head.contains(MARK)
 }
 
+/// What a page may do: the only thing that is let in is the style that stands in it.
+pub(crate) static PAGE_POLICY: LazyLock<String> = LazyLock::new(|| {
+    let hash = base64::engine::general_purpose::STANDARD.encode(Sha256::digest(STYLE));
+    format!("default-src 'none'; style-src 'sha256-{hash}'; base-uri 'none'; form-action 'none'")
+});
+
 /// The whole page.
 pub(crate) fn page(report: &Report, zone: &TimeZone) -> String {
-    let hash = base64::engine::general_purpose::STANDARD.encode(Sha256::digest(STYLE));
-    // The only thing that is let in is the style that stands here.
-    let policy =
-        format!("default-src 'none'; style-src 'sha256-{hash}'; base-uri 'none'; form-action 'none'");
     let markup = html! {
         (DOCTYPE)
         html lang="en" {
             head {
                 meta charset="utf-8";
                 (PreEscaped(MARK))
-                meta http-equiv="Content-Security-Policy" content=(policy);
+                meta http-equiv="Content-Security-Policy" content=(*PAGE_POLICY);
                 meta name="viewport" content="width=device-width, initial-scale=1";
                 meta name="color-scheme" content="light dark";
                 meta name="referrer" content="no-referrer";

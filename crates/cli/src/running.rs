@@ -1,0 +1,88 @@
+//! Runs one route, for whoever asks: `sync`, `watch`.
+
+use chestnut_caldav::DavError;
+use chestnut_engine::{CalendarError, Observer, Rule, RunError, RunOptions, RunReport, run_route};
+use chestnut_store::{Store, StoreError};
+use jiff::Timestamp;
+
+use crate::failure::Failure;
+use crate::settings::{Connections, RouteSettings, Settings};
+
+/// A route, and what it takes to run it.
+pub(crate) struct Runner<'r> {
+    pub(crate) name: &'r str,
+    pub(crate) route: &'r RouteSettings,
+    pub(crate) key: &'r [u8],
+    pub(crate) connections: &'r Connections<'r>,
+    pub(crate) store: &'r Store,
+}
+
+impl Runner<'_> {
+    /// Finds its calendars.
+    pub(crate) async fn rule(&self) -> Result<Rule, Failure> {
+        self.connections.route(self.name, self.route, self.key).await
+    }
+
+    /// Runs it; once more, where a calendar was not found at the place that was known of it. `prepared` makes the
+    /// options ready for its calendars; `None` where there is nothing to run.
+    pub(crate) async fn run(
+        &self,
+        prepared: impl AsyncFn(&Rule) -> Result<Option<RunOptions>, Failure>,
+        observer: &dyn Observer,
+    ) -> Result<Option<RunReport>, Failure> {
+        let once = async || -> Result<Option<RunReport>, Failure> {
+            let rule = self.rule().await?;
+            let Some(options) = prepared(&rule).await? else { return Ok(None) };
+            Ok(Some(run_route(&rule, self.store, &options, observer).await?))
+        };
+        let report = once().await?;
+        match report.as_ref().and_then(|report| moved(report.error.as_ref())) {
+            // It may stand elsewhere now.
+            Some(calendar) if self.connections.forget(calendar)? => once().await,
+            _ => Ok(report),
+        }
+    }
+}
+
+/// The calendar that was not found where it stood.
+pub(crate) fn moved(error: Option<&RunError>) -> Option<&str> {
+    match error {
+        Some(RunError::Calendar { calendar, error, .. }) => match &**error {
+            CalendarError::Dav(DavError::NotFound { .. } | DavError::Status { status: 300..=399, .. }) => {
+                Some(calendar)
+            }
+            _ => None,
+        },
+        _ => None,
+    }
+}
+
+/// Whether a route rests, and until when.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Rest {
+    /// The account that rests, where it is not the route alone.
+    pub(crate) account: Option<String>,
+    /// In seconds since 1970; `None`: until somebody lets it go on.
+    pub(crate) until: Option<i64>,
+}
+
+/// Why a route is to be left alone now: it rests, or one of its accounts does.
+pub(crate) fn rest_of(
+    settings: &Settings,
+    store: &Store,
+    (name, route): (&str, &RouteSettings),
+    now: Timestamp,
+) -> Result<Option<Rest>, StoreError> {
+    let now = now.as_second();
+    if let Some(known) = store.route(name)?.filter(|known| known.rests(now)) {
+        return Ok(Some(Rest { account: None, until: known.paused_until }));
+    }
+    let mut resting = store.paused_accounts()?;
+    resting.retain(|(_, until)| until.is_none_or(|until| now < until));
+    let uses = |account: &String| {
+        let calendars = route.ends.iter().filter_map(|end| settings.calendars.get(end));
+        calendars.filter_map(|calendar| calendar.account.as_ref()).any(|used| used == account)
+    };
+    let found = resting.into_iter().find(|(account, _)| uses(account));
+    Ok(found.map(|(account, until)| Rest { account: Some(account), until }))
+}

@@ -1,0 +1,182 @@
+//! Tells a program of troubles: at least once each, in their order; and a monitor that all is well.
+
+use std::path::Path;
+use std::process::Stdio;
+use std::time::Duration;
+
+use chestnut_engine::{pause_of, sendable};
+use chestnut_store::{Notice, NoticeEvent, Store, TroubleKind, TroubleRow};
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use tokio::io::AsyncWriteExt as _;
+
+use crate::settings::Settings;
+use crate::words::{exit_words, no_time_left, trouble_advice, trouble_sentence};
+
+/// A program has so long.
+const PATIENCE: Duration = Duration::from_secs(30);
+/// Where a program was cut off, it is started again after so many seconds.
+const CUT_OFF: i64 = 60;
+
+/// A trouble as it was when something was to be told of it.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(super) struct Then {
+    kind: TroubleKind,
+    about: String,
+    began: Option<i64>,
+    ended: Option<i64>,
+    again: bool,
+    facts: Value,
+}
+
+impl Then {
+    pub(super) fn of(row: &TroubleRow) -> Self {
+        Self {
+            kind: row.kind,
+            about: row.about.clone(),
+            began: row.began,
+            ended: row.ended,
+            again: row.came_back,
+            facts: row.facts.clone(),
+        }
+    }
+}
+
+/// What the program reads; no titles, no secrets.
+#[derive(Debug, Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct Document<'d> {
+    /// The same for every attempt.
+    id: i64,
+    event: NoticeEvent,
+    attempt: u32,
+    /// The same for beginning, reminders and end.
+    trouble: i64,
+    kind: TroubleKind,
+    /// What sort of thing it is about: an account, a calendar, a route or a file.
+    sort: &'static str,
+    about: &'d str,
+    began: Option<String>,
+    ended: Option<String>,
+    /// It ended, and began again within half an hour.
+    again: bool,
+    what: String,
+    r#do: String,
+    note: Option<&'d str>,
+    facts: &'d Value,
+}
+
+fn moment(second: Option<i64>) -> Option<String> {
+    second.and_then(|at| Timestamp::from_second(at).ok()).map(|at| at.to_string())
+}
+
+/// What a person wrote down about something.
+pub(crate) fn note_about<'s>(settings: &'s Settings, about: &str) -> Option<&'s str> {
+    let of_route = settings.routes.get(about).and_then(|route| route.note.as_deref());
+    of_route.or_else(|| settings.calendars.get(about).and_then(|calendar| calendar.note.as_deref()))
+}
+
+/// What sort of thing it is about.
+pub(crate) fn about_what(settings: &Settings, kind: TroubleKind, about: &str) -> &'static str {
+    match kind {
+        TroubleKind::ConfigurationBroken => "file",
+        TroubleKind::NeverRun
+        | TroubleKind::Held
+        | TroubleKind::RouteStale
+        | TroubleKind::RouteFails
+        | TroubleKind::EntriesRefused => "route",
+        TroubleKind::RightsLost
+        | TroubleKind::CalendarUnreadable
+        | TroubleKind::FeedQuiet => "calendar",
+        _ if settings.accounts.contains_key(about) => "account",
+        _ => "calendar",
+    }
+}
+
+/// Tells a program.
+pub(crate) struct Teller<'t> {
+    pub(crate) settings: &'t Settings,
+    pub(crate) store: &'t Store,
+}
+
+impl Teller<'_> {
+    /// Tells what is due, one after the other. Returns how many could not be told.
+    pub(crate) async fn tell(&self, now: impl Fn() -> Timestamp) -> Result<usize, chestnut_store::StoreError> {
+        let mut failed = 0;
+        let mut tried = Vec::new();
+        loop {
+            let second = now().as_second();
+            let open = self.store.notices()?;
+            let waiting: Vec<Notice> = open.into_iter().filter(|notice| !notice.is_given_up).collect();
+            let next = sendable(&waiting, second).into_iter().find(|notice| !tried.contains(&notice.id));
+            let Some(notice) = next else { return Ok(failed) };
+            tried.push(notice.id);
+            let Some(attempt) =
+                self.store.write(|writer| writer.begin_notice(notice, second + CUT_OFF))?
+            else {
+                continue;
+            };
+            let told = self.once(notice, attempt).await;
+            let again = Notice { attempt, ..notice.clone() };
+            let second = now().as_second();
+            self.store.write(|writer| match &told {
+                Ok(()) => writer.end_notice(notice.id, None),
+                Err(problem) => {
+                    let next = pause_of(&again, second).map(|pause| second + pause);
+                    writer.end_notice(notice.id, Some((problem, next)))
+                }
+            })?;
+            failed += usize::from(told.is_err());
+        }
+    }
+
+    async fn once(&self, notice: &Notice, attempt: u32) -> Result<(), String> {
+        // Of another version: nothing is known of what it meant.
+        let Ok(then) = Then::deserialize(&notice.facts) else { return Ok(()) };
+        let document = Document {
+            id: notice.id,
+            event: notice.event,
+            attempt,
+            trouble: notice.trouble,
+            kind: then.kind,
+            sort: about_what(self.settings, then.kind, &then.about),
+            about: &then.about,
+            began: moment(then.began),
+            ended: moment(then.ended),
+            again: then.again,
+            what: trouble_sentence(then.kind, &then.about, &then.facts),
+            r#do: trouble_advice(then.kind, &then.about),
+            note: note_about(self.settings, &then.about),
+            facts: &then.facts,
+        };
+        let document = serde_json::to_string(&document).map_err(|e| e.to_string())?;
+        let Some((program, words)) = self.settings.left_running.on_trouble.as_ref().and_then(|w| w.split_first())
+        else {
+            return Ok(());
+        };
+        let base = self.settings.base();
+        let mut command = tokio::process::Command::new(program);
+        command.args(words).current_dir(if base.as_os_str().is_empty() { Path::new(".") } else { base });
+        command.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::null()).kill_on_drop(true);
+        let work = async {
+            let mut child = command.spawn().map_err(|system| format!("{program}: {system}"))?;
+            if let Some(mut input) = child.stdin.take() {
+                // A program that does not read all of it may have heard enough.
+                drop(input.write_all(format!("{document}\n").as_bytes()).await);
+            }
+            let status = child.wait().await.map_err(|system| system.to_string())?;
+            if status.success() { Ok(()) } else { Err(exit_words(status)) }
+        };
+        match tokio::time::timeout(PATIENCE, work).await {
+            Ok(told) => told,
+            Err(_) => Err(no_time_left(PATIENCE)),
+        }
+    }
+}
+
+/// Tells a monitor that all is well. What it answers does not matter.
+pub(crate) async fn heartbeat(client: &chestnut_caldav::Client, url: &url::Url) -> bool {
+    client.knock(url).await
+}

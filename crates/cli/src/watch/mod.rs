@@ -1,0 +1,20 @@
+//! `chestnut watch`: keeps routes running. Read first: [`run`], then `rounds`, which is what happens when something
+//! is due; when that is, is decided in the engine (`Pace`).
+
+mod alarms;
+mod files;
+mod health;
+mod listen;
+mod log;
+mod manager;
+mod presence;
+mod rounds;
+mod signals;
+mod unit;
+mod view;
+mod work;
+
+pub(crate) use log::LogFormat;
+pub(crate) use presence::{Presence, Watcher};
+pub(crate) use unit::print as print_unit;
+pub(crate) use work::{Asked, run};

@@ -1,0 +1,79 @@
+//! Whether a `watch` runs on a state: a file beside it, locked by the system for as long as the process lives.
+
+use std::fs::{File, TryLockError};
+use std::io::{Read as _, Write as _};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use jiff::Timestamp;
+
+use crate::failure::Failure;
+use crate::words::{of_file, watched_already};
+
+/// Somebody only looks whether it is taken: that passes.
+const TRIES: usize = 5;
+const PAUSE: Duration = Duration::from_millis(50);
+
+/// Who watches.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Watcher {
+    pub(crate) process: u32,
+    pub(crate) since: Timestamp,
+}
+
+/// The right to be the only one, until this is dropped.
+#[derive(Debug)]
+pub(crate) struct Presence(File);
+
+impl Presence {
+    pub(crate) fn take(state: &Path, now: Timestamp) -> Result<Self, Failure> {
+        let path = lock_path(state);
+        let failed = |system: std::io::Error| of_file(&path, &system);
+        let mut options = File::options();
+        options.read(true).write(true).create(true).truncate(false);
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::OpenOptionsExt as _;
+            options.mode(0o600);
+        }
+        let mut file = options.open(&path).map_err(failed)?;
+        for attempt in 1.. {
+            match file.try_lock() {
+                Ok(()) => break,
+                Err(TryLockError::Error(system)) => return Err(failed(system)),
+                Err(TryLockError::WouldBlock) if attempt < TRIES => std::thread::sleep(PAUSE),
+                Err(TryLockError::WouldBlock) => return Err(watched_already(watcher(&mut file).as_ref())),
+            }
+        }
+        let words = format!("{} {now}\n", std::process::id());
+        file.set_len(0).and_then(|()| file.write_all(words.as_bytes())).map_err(failed)?;
+        Ok(Self(file))
+    }
+
+    /// Returns who watches a state; `None` where nobody does.
+    pub(crate) fn look(state: &Path) -> Option<Watcher> {
+        let mut file = File::open(lock_path(state)).ok()?;
+        match file.try_lock_shared() {
+            Err(TryLockError::WouldBlock) => watcher(&mut file),
+            _ => None,
+        }
+    }
+}
+
+impl Drop for Presence {
+    fn drop(&mut self) {
+        // Nothing depends on it: the lock goes with the file.
+        drop(self.0.set_len(0));
+    }
+}
+
+fn lock_path(state: &Path) -> PathBuf {
+    state.with_added_extension("watch")
+}
+
+fn watcher(file: &mut File) -> Option<Watcher> {
+    let mut text = String::new();
+    file.read_to_string(&mut text).ok()?;
+    let (process, since) = text.trim().split_once(' ')?;
+    Some(Watcher { process: process.parse().ok()?, since: since.parse().ok()? })
+}

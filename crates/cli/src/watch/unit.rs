@@ -1,0 +1,42 @@
+//! `watch --print-unit`: a unit for systemd.
+
+use std::path::{Path, PathBuf};
+
+use crate::args::Common;
+use crate::exit_code::ExitCode;
+use crate::failure::Failure;
+use crate::io::Io;
+use crate::open::{load, state_path};
+use crate::settings::{Place, Settings};
+use crate::words::{of_file, unit_text};
+
+/// Prints a unit that may write where it must, and nowhere else.
+pub(crate) fn print(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    let settings = load(common, io)?;
+    let whole = |path: &Path| std::path::absolute(path).map_err(|system| of_file(path, &system));
+    let configuration = whole(&settings.path)?;
+    let state = whole(&state_path(common, &settings))?;
+    let program = std::env::current_exe()?;
+    let mut writes = vec![folder(&configuration), folder(&state)];
+    writes.extend(local_folders(&settings).iter().map(|path| whole(path)).collect::<Result<Vec<_>, _>>()?);
+    writes.sort();
+    writes.dedup();
+    let text = unit_text(&program, &configuration, &state, &writes);
+    io.out.write_all(text.as_bytes())?;
+    Ok(ExitCode::Ok)
+}
+
+fn folder(path: &Path) -> PathBuf {
+    path.parent().unwrap_or(Path::new("/")).to_owned()
+}
+
+/// Folders that routes write to.
+fn local_folders(settings: &Settings) -> Vec<PathBuf> {
+    let written: Vec<&String> = settings.routes.values().flat_map(|route| route.writes()).collect();
+    let place = |name: &&String| match &settings.calendars[name.as_str()].place {
+        Place::File(path) => Some(folder(&settings.base().join(path))),
+        Place::Folder(path) => Some(settings.base().join(path)),
+        Place::Path(_) | Place::Name(_) | Place::Feed(_) | Place::FreeBusy(_) => None,
+    };
+    written.iter().filter_map(place).collect()
+}

@@ -1,0 +1,668 @@
+//! The process that keeps routes running: waits until something is due, or happens, and does it.
+
+use std::cell::Cell;
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
+use std::pin::Pin;
+use std::rc::Rc;
+use std::sync::Arc;
+use std::time::Duration;
+
+use chestnut_engine::{Pace, Paced, RunError, Signs};
+use chestnut_store::{Store, StoreError, TroubleKind};
+use futures_util::stream::{FuturesUnordered, StreamExt as _};
+use jiff::{SignedDuration, Timestamp};
+use serde_json::json;
+use tokio::time::Instant;
+
+use super::alarms::{certificates, quiet_feeds};
+use super::files::{Changed, Files};
+use super::health::Health;
+use super::listen;
+use super::log::{self, LogFormat};
+use super::manager::Manager;
+use super::presence::{Presence, Watcher};
+use super::rounds::{GroupDone, LookDone, RouteDone, Rounds};
+use super::signals::{Signal, Signals};
+use super::view::View;
+use crate::args::Common;
+use crate::environment::Environment;
+use crate::exit_code::ExitCode;
+use crate::failure::Failure;
+use crate::io::Io;
+use crate::open::{block_on, load, state_path};
+use crate::report::status::{open_troubles, stale_after};
+use crate::settings::{Connections, RouteSettings, Settings, route_key, side_by_side};
+use crate::troubles::{Happened, Observer, Teller, Turn, settle};
+use crate::words::{
+    InWords as _, heartbeat_unheard, looks_in_its_time, needs_restart, read_again, route_error_words, run_words, signal_words,
+    state_not_usable, trouble_turn_words, troubles_words, watch_begins, watch_ends,
+};
+
+/// How often what can change beside this process is looked at: routes that got their first yes.
+const TURN: Duration = Duration::from_secs(60);
+/// A file that changes is read after so long: whoever writes it may write twice.
+const SETTLES: Duration = Duration::from_secs(1);
+/// Connections, and what was found with them, are made anew after so long.
+const GENERATION: Duration = Duration::from_secs(86_400);
+/// The first look at certificates comes so long after the beginning, and then once a day.
+const FIRST_ALARM: Duration = Duration::from_secs(30);
+/// How long running work may take after the end was asked for, beside the longest time-out.
+const GRACE: Duration = Duration::from_secs(5);
+/// A monitor hears no more often.
+const BEAT: Duration = Duration::from_secs(60);
+
+/// What was asked for.
+pub(crate) struct Asked<'a> {
+    pub(crate) log: Option<&'a Path>,
+    pub(crate) format: LogFormat,
+}
+
+pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+    let settings = load(common, io)?;
+    settings.chosen_routes(&[])?;
+    let state = state_path(common, &settings);
+    let store = Store::open(&state)?;
+    let now = io.environment.now()?;
+    let presence = Presence::take(&state, now)?;
+    let key = route_key(&settings, true)?;
+    let is_live = io.screen.is_some() && asked.log.is_none() && !common.quiet && common.verbose == 0;
+    if !is_live {
+        log::begin(asked.log, asked.format, common.verbose)?;
+    }
+    let health = Arc::new(Health::default());
+    let watcher = Watcher { process: std::process::id(), since: now };
+    listen::begin(&settings, state.clone(), &io.environment, watcher, Arc::clone(&health))?;
+    let watch = Watch {
+        store: &store,
+        state,
+        environment: &io.environment,
+        key,
+        health,
+        stop: Rc::default(),
+        manager: Manager::of_process(),
+        began: Cell::new(None),
+    };
+    let mut view = View::new(is_live, io.screen, io.color);
+    let ended = block_on(watch.run(settings, &mut view))?;
+    view.close();
+    drop(presence);
+    ended
+}
+
+struct Watch<'w> {
+    store: &'w Store,
+    state: PathBuf,
+    environment: &'w Environment,
+    key: Vec<u8>,
+    health: Arc<Health>,
+    stop: Rc<Cell<bool>>,
+    manager: Manager,
+    began: Cell<Option<Instant>>,
+}
+
+/// Work that goes on beside the loop.
+enum Done {
+    Group(GroupDone),
+    Look(LookDone),
+    Told(Result<usize, StoreError>),
+    Alarms(Result<Signs, StoreError>),
+    Beaten,
+}
+
+type Work<'w> = Pin<Box<dyn Future<Output = Done> + 'w>>;
+
+/// Why a generation ends.
+enum Leaving {
+    Stop { until: Instant },
+    Anew(Box<Settings>),
+}
+
+/// What goes on over all generations.
+#[derive(Default)]
+struct Kept {
+    pace: Pace,
+    next_alarms: Option<Instant>,
+    last_beat: Option<Instant>,
+    read_again_at: Option<Instant>,
+    /// What was said once.
+    told_unwatched: BTreeSet<PathBuf>,
+}
+
+impl Watch<'_> {
+    fn now(&self) -> Timestamp {
+        self.environment.now().unwrap_or_default()
+    }
+
+    /// What has passed since the beginning.
+    fn passed(&self) -> Duration {
+        self.began.get().map_or(Duration::ZERO, |began| began.elapsed())
+    }
+
+    async fn run(&self, mut settings: Settings, view: &mut View) -> Result<ExitCode, Failure> {
+        self.began.set(Some(Instant::now()));
+        let mut signals = Signals::new()?;
+        let mut files = Files::new();
+        let mut kept = Kept { next_alarms: Some(Instant::now() + FIRST_ALARM), ..Kept::default() };
+        self.manager.ready();
+        tracing::info!("{}", watch_begins(settings.routes.len(), &settings.path));
+        loop {
+            match self.generation(&settings, &mut kept, &mut signals, &mut files, view).await? {
+                Leaving::Stop { .. } => break,
+                Leaving::Anew(new) => settings = *new,
+            }
+        }
+        self.manager.stopping();
+        tracing::info!("{}", watch_ends());
+        Ok(ExitCode::Ok)
+    }
+
+    /// Works under one configuration until that ends.
+    async fn generation(
+        &self,
+        settings: &Settings,
+        kept: &mut Kept,
+        signals: &mut Signals,
+        files: &mut Files,
+        view: &mut View,
+    ) -> Result<Leaving, Failure> {
+        let began = Instant::now();
+        let connections = Connections::new(settings, self.environment).keeping(self.store, self.now());
+        let rounds = Rounds {
+            settings,
+            store: self.store,
+            connections: &connections,
+            environment: self.environment,
+            key: &self.key,
+            stop: Rc::clone(&self.stop),
+        };
+        for path in files.watch(settings) {
+            if kept.told_unwatched.insert(path.clone()) {
+                tracing::warn!("{}", looks_in_its_time(&path));
+            }
+        }
+        let mut waiting = self.set_pace(settings, &mut kept.pace)?;
+        self.tell_of_waiting(settings, &waiting, view)?;
+        self.watch_health(settings);
+        let mut running: FuturesUnordered<Work<'_>> = FuturesUnordered::new();
+        let (mut is_telling, mut is_alarmed) = (false, false);
+        let mut leaving: Option<Leaving> = None;
+        let mut turn = Instant::now();
+        loop {
+            let now = Instant::now();
+            self.health.change(|facts| facts.turned = Some(std::time::Instant::now()));
+            self.manager.alive();
+            if now >= turn {
+                turn = now + TURN;
+                if leaving.is_none() {
+                    let changed = self.got_a_yes(&mut waiting)?;
+                    if changed || began.elapsed() >= GENERATION {
+                        leaving = Some(self.anew(settings)?);
+                    }
+                }
+                self.note_stale(settings, view);
+            }
+            if kept.read_again_at.is_some_and(|at| at <= now) && leaving.is_none() {
+                kept.read_again_at = None;
+                if let Some(new) = self.read_again(settings, view) {
+                    kept.pace.all_now(self.passed());
+                    leaving = Some(Leaving::Anew(Box::new(new)));
+                }
+            }
+            match &leaving {
+                None => {
+                    self.begin_due(settings, &rounds, &mut kept.pace, &mut running);
+                    if !is_telling && self.has_to_tell(settings) {
+                        is_telling = true;
+                        running.push(self.telling(settings));
+                    }
+                    if !is_alarmed && kept.next_alarms.is_some_and(|at| at <= now) {
+                        is_alarmed = true;
+                        kept.next_alarms = Some(now + Duration::from_secs(86_400));
+                        running.push(self.alarms(settings, &connections));
+                    }
+                }
+                Some(Leaving::Stop { until }) if running.is_empty() || *until <= now => {
+                    return Ok(leaving.expect("it was just seen"));
+                }
+                Some(Leaving::Anew(_)) if running.is_empty() => {
+                    self.manager.ready();
+                    return Ok(leaving.expect("it was just seen"));
+                }
+                Some(_) => {}
+            }
+            view.draw(|| self.frame(settings, &kept.pace, &waiting));
+            let mut wake = turn;
+            if let Some(next) = kept.pace.next().filter(|_| leaving.is_none()) {
+                wake = wake.min(self.began.get().unwrap_or(now) + next);
+            }
+            for at in [kept.read_again_at, kept.next_alarms.filter(|_| !is_alarmed)].into_iter().flatten() {
+                wake = wake.min(at);
+            }
+            if let Some(Leaving::Stop { until }) = &leaving {
+                wake = wake.min(*until);
+            }
+            if let Some(every) = self.manager.watchdog {
+                wake = wake.min(now + every);
+            }
+            if let Some(at) = self.next_notice(settings).filter(|_| !is_telling && leaving.is_none()) {
+                wake = wake.min(now + at);
+            }
+            // Something that was due and could not be begun is no reason to turn without a rest.
+            let wake = wake.max(now + Duration::from_millis(20));
+            tokio::select! {
+                Some(done) = running.next() => match done {
+                    Done::Group(done) => {
+                        self.group_done(settings, done, &mut kept.pace, view);
+                        if self.may_beat(settings, kept) {
+                            running.push(self.beat(settings, &connections));
+                        }
+                    }
+                    Done::Look(done) => self.look_done(settings, &done, &mut kept.pace, view),
+                    Done::Told(told) => {
+                        is_telling = false;
+                        self.note_state(told.err());
+                    }
+                    Done::Alarms(signs) => {
+                        is_alarmed = false;
+                        match signs {
+                            Ok(signs) => self.settle(settings, signs, view),
+                            Err(error) => self.note_state(Some(error)),
+                        }
+                    }
+                    Done::Beaten => {}
+                },
+                () = tokio::time::sleep_until(wake) => {}
+                signal = signals.next() => {
+                    tracing::info!("{}", signal_words(signal == Signal::Stop, signal == Signal::All));
+                    match (signal, &leaving) {
+                        (Signal::Stop, Some(Leaving::Stop { .. })) => {
+                            return Ok(Leaving::Stop { until: Instant::now() });
+                        }
+                        (Signal::Stop, _) => {
+                            self.stop.set(true);
+                            self.manager.stopping();
+                            let longest = settings.accounts.values().map(|account| account.timeout).max();
+                            let longest = longest.and_then(|it| Duration::try_from(it).ok());
+                            let until = Instant::now() + longest.unwrap_or(Duration::from_secs(30)) + GRACE;
+                            leaving = Some(Leaving::Stop { until });
+                        }
+                        (Signal::Reload, None) => kept.read_again_at = Some(Instant::now()),
+                        (Signal::All, _) => kept.pace.all_now(self.passed()),
+                        (Signal::Reload, Some(_)) => {}
+                    }
+                }
+                changed = files.next() => for what in changed {
+                    match what {
+                        Changed::Configuration => kept.read_again_at = Some(Instant::now() + SETTLES),
+                        Changed::Calendar(name) => kept.pace.touch(&name, self.passed() + SETTLES),
+                    }
+                },
+            }
+        }
+    }
+
+    /// Takes over which routes run, and how often. Returns those that wait for their first yes.
+    fn set_pace(&self, settings: &Settings, pace: &mut Pace) -> Result<BTreeSet<String>, Failure> {
+        let now = self.now();
+        let mut waiting = BTreeSet::new();
+        let mut routes = BTreeMap::new();
+        for (name, route) in &settings.routes {
+            let known = self.store.route(name)?;
+            let Some(known) = known.filter(|known| known.ran_at.is_some()) else {
+                waiting.insert(name.clone());
+                continue;
+            };
+            let age = known.well_at.map(|at| now.duration_since(at));
+            // A moment that is still to come was noted under a wrong clock.
+            let age = age.and_then(|age| Duration::try_from(age).ok());
+            let sources = route.ends.iter().map(|end| Observer::source(settings, end).to_owned());
+            let paced = Paced {
+                every: Duration::try_from(route.every).unwrap_or(Duration::from_secs(900)),
+                calendars: route.ends.clone(),
+                sources: sources.collect::<BTreeSet<_>>().into_iter().collect(),
+                age,
+            };
+            routes.insert(name.clone(), paced);
+        }
+        let eager = settings.calendars.iter().filter(|(_, one)| one.soon).map(|(name, _)| name.clone());
+        pace.set(&routes, eager.collect(), self.passed());
+        Ok(waiting)
+    }
+
+    /// Whether a route that waited has run meanwhile, in another process.
+    fn got_a_yes(&self, waiting: &mut BTreeSet<String>) -> Result<bool, Failure> {
+        let mut has_one = false;
+        for name in waiting.iter() {
+            has_one |= self.store.route(name)?.is_some_and(|route| route.ran_at.is_some());
+        }
+        Ok(has_one)
+    }
+
+    fn anew(&self, settings: &Settings) -> Result<Leaving, Failure> {
+        Ok(Leaving::Anew(Box::new(Settings::load(Some(&settings.path), self.environment)?)))
+    }
+
+    /// Reads the configuration again. `None` where it cannot be used: the one before goes on.
+    fn read_again(&self, settings: &Settings, view: &mut View) -> Option<Settings> {
+        self.manager.reloading();
+        let path = settings.path.display().to_string();
+        let mut signs = Signs::default();
+        let read = Settings::load(Some(&settings.path), self.environment)
+            .and_then(|new| new.chosen_routes(&[]).map(drop).map(|()| new));
+        let wrong = read.as_ref().err().map(|failure| json!({ "message": failure.message }));
+        signs.note(TroubleKind::ConfigurationBroken, &path, wrong);
+        self.settle(settings, signs, view);
+        match read {
+            Ok(new) => {
+                tracing::info!("{}", read_again(new.routes.len()));
+                if new.left_running.listen != settings.left_running.listen {
+                    tracing::warn!("{}", needs_restart("listen"));
+                }
+                Some(new)
+            }
+            Err(_) => {
+                self.manager.ready();
+                None
+            }
+        }
+    }
+
+    fn begin_due<'w>(
+        &'w self,
+        settings: &'w Settings,
+        rounds: &'w Rounds<'w>,
+        pace: &mut Pace,
+        running: &mut FuturesUnordered<Work<'w>>,
+    ) {
+        let due = pace.due(self.passed());
+        let routes: Vec<(&str, &RouteSettings)> = due
+            .routes
+            .iter()
+            .filter_map(|name| settings.routes.get_key_value(name))
+            .map(|(name, route)| (name.as_str(), route))
+            .collect();
+        for group in side_by_side(&routes) {
+            running.push(Box::pin(async move { Done::Group(rounds.group(&group).await) }));
+        }
+        for calendar in due.calendars {
+            let of: Vec<String> = pace.routes_of(&calendar).map(str::to_owned).collect();
+            running.push(Box::pin(async move { Done::Look(rounds.look(calendar, &of).await) }));
+        }
+    }
+
+    fn group_done(&self, settings: &Settings, done: GroupDone, pace: &mut Pace, view: &mut View) {
+        let now = self.now();
+        let has_state = done.state.is_none();
+        self.note_state(done.state);
+        self.health.round(done.took);
+        let mut observer = Observer::new(settings);
+        for (calendar, error) in &done.looked {
+            match error {
+                None => observer.calendar_is_well(calendar),
+                Some(error) => observer.calendar_fails(calendar, error),
+            }
+        }
+        for route in &done.routes {
+            pace.done(&route.name, &route.went, self.passed());
+            let Some(known) = settings.routes.get(&route.name) else { continue };
+            self.tell_of_run(route);
+            view.note(&route.name, route);
+            let error = route.report.as_ref().and_then(|report| report.error.as_ref());
+            let happened = match (&route.failure, error) {
+                (Some(failure), _) => Happened::NotBegun(failure),
+                (None, Some(error)) => Happened::Failed(error),
+                (None, None) if route.rested => Happened::NotTried,
+                (None, None) => Happened::Well,
+            };
+            // Without a state nothing can be said.
+            let noted = observer.route(self.store, (&route.name, known), &happened, now, true);
+            if let Err(failure) = noted {
+                tracing::warn!("{}", failure.message);
+            }
+            let well_at = self.store.route(&route.name).ok().flatten().and_then(|known| known.well_at);
+            self.health.change(|facts| {
+                let health = facts.routes.entry(route.name.clone()).or_default();
+                health.well_at = well_at;
+                health.is_stale = is_stale(well_at, known, now);
+            });
+        }
+        if has_state {
+            self.settle(settings, observer.signs, view);
+        }
+    }
+
+    fn look_done(&self, settings: &Settings, done: &LookDone, pace: &mut Pace, view: &mut View) {
+        let passed = self.passed();
+        pace.looked(&done.calendar, done.has_moved, passed);
+        done.routes.iter().for_each(|route| pace.wake(route, passed));
+        if let Some(RunError::Store(error)) = &done.error {
+            self.note_state(Some(error.clone()));
+            return;
+        }
+        let mut observer = Observer::new(settings);
+        match &done.error {
+            Some(error) => observer.calendar_fails(&done.calendar, error),
+            None => observer.calendar_is_well(&done.calendar),
+        }
+        self.settle(settings, observer.signs, view);
+    }
+
+    /// Writes a line about a run that did something, or failed.
+    fn tell_of_run(&self, done: &RouteDone) {
+        let Some(report) = &done.report else {
+            if let Some(failure) = &done.failure {
+                tracing::warn!(route = %done.name, "{}", failure.message);
+            }
+            return;
+        };
+        let counts = report.summary.calendars.values();
+        let (mut created, mut updated, mut deleted) = (0, 0, 0);
+        for count in counts {
+            created += count.created;
+            updated += count.updated;
+            deleted += count.deleted;
+        }
+        self.health.change(|facts| {
+            *facts.runs.entry(report.result.word()).or_default() += 1;
+            facts.requests += report.summary.requests;
+            for (word, number) in [("created", created), ("updated", updated), ("deleted", deleted)] {
+                *facts.changes.entry(word).or_default() += number as u64;
+            }
+        });
+        let run = report.run.map(|run| run.0).unwrap_or_default();
+        match &report.error {
+            Some(error) => {
+                tracing::warn!(route = %done.name, run, "{}", route_error_words(&error.in_words()));
+            }
+            None => {
+                let words = run_words(created, updated, deleted, &report.summary);
+                tracing::info!(route = %done.name, run, "{words}");
+            }
+        }
+        for change in &report.changes {
+            tracing::debug!(
+                route = %done.name, run, calendar = %change.calendar, action = change.action.word(),
+                title = %crate::render::clean(&change.title), start = %change.start,
+            );
+        }
+    }
+
+    /// Brings what was seen together with what is known, and says what began and ended.
+    fn settle(&self, settings: &Settings, signs: Signs, view: &mut View) {
+        match settle(settings, self.store, signs, self.now()) {
+            Ok(turns) => {
+                self.note_state(None);
+                if !turns.is_empty() {
+                    view.changed();
+                }
+                turns.iter().for_each(tell_of_turn);
+                self.count_troubles();
+            }
+            Err(error) => self.note_state(Some(error)),
+        }
+    }
+
+    fn count_troubles(&self) {
+        let Ok(open) = self.store.open_troubles(i64::MAX) else { return };
+        let mut counts = BTreeMap::new();
+        for row in open.iter().filter(|row| row.began.is_some() && row.ended.is_none()) {
+            *counts.entry(row.kind.word()).or_default() += 1;
+        }
+        self.manager.status(&troubles_words(counts.values().sum()));
+        self.health.change(|facts| facts.troubles = counts);
+    }
+
+    fn note_state(&self, error: Option<StoreError>) {
+        let words = error.map(|error| error.in_words());
+        if let Some(words) = &words {
+            tracing::error!("{}", state_not_usable(&self.state, words));
+        }
+        self.health.change(|facts| facts.state = words);
+    }
+
+    fn tell_of_waiting(
+        &self,
+        settings: &Settings,
+        waiting: &BTreeSet<String>,
+        view: &mut View,
+    ) -> Result<(), Failure> {
+        let mut observer = Observer::new(settings);
+        for (name, route) in &settings.routes {
+            if waiting.contains(name) {
+                observer.route(self.store, (name, route), &Happened::NotTried, self.now(), true)?;
+            } else {
+                observer.signs.note(TroubleKind::NeverRun, name, None);
+            }
+        }
+        let path = settings.path.display().to_string();
+        observer.signs.note(TroubleKind::ConfigurationBroken, &path, None);
+        self.settle(settings, observer.signs, view);
+        Ok(())
+    }
+
+    fn watch_health(&self, settings: &Settings) {
+        let now = self.now();
+        let mut routes = BTreeMap::new();
+        for (name, route) in &settings.routes {
+            let well_at = self.store.route(name).ok().flatten().and_then(|known| known.well_at);
+            let is_stale = is_stale(well_at, route, now);
+            routes.insert(name.clone(), super::health::RouteHealth { well_at, is_stale });
+        }
+        self.health.change(|facts| facts.routes = routes);
+    }
+
+    /// Notes routes that went too long without a run that went well, while nothing else happens.
+    fn note_stale(&self, settings: &Settings, view: &mut View) {
+        let now = self.now();
+        let mut newly = Vec::new();
+        self.health.change(|facts| {
+            for (name, health) in &mut facts.routes {
+                let Some(route) = settings.routes.get(name) else { continue };
+                let stale = is_stale(health.well_at, route, now);
+                if stale && !health.is_stale {
+                    newly.push((name.clone(), health.well_at));
+                }
+                health.is_stale = stale;
+            }
+        });
+        let mut observer = Observer::new(settings);
+        for (name, well_at) in newly {
+            let rests = self.store.route(&name).ok().flatten().is_some_and(|known| known.rests(now.as_second()));
+            if !rests {
+                observer.stale(&name, &settings.routes[&name], Some(well_at.map(|at| at.to_string())));
+            }
+        }
+        if !observer.signs.bad.is_empty() {
+            self.settle(settings, observer.signs, view);
+        }
+    }
+
+    fn has_to_tell(&self, settings: &Settings) -> bool {
+        self.next_notice(settings).is_some_and(|wait| wait.is_zero())
+    }
+
+    /// How long until a program is to be told something.
+    fn next_notice(&self, settings: &Settings) -> Option<Duration> {
+        settings.left_running.on_trouble.as_ref()?;
+        let now = self.now().as_second();
+        let open = self.store.notices().ok()?;
+        let next = open.iter().filter(|notice| !notice.is_given_up).map(|notice| notice.next - now).min()?;
+        Some(Duration::from_secs(u64::try_from(next).unwrap_or(0)))
+    }
+
+    fn telling<'t>(&'t self, settings: &'t Settings) -> Work<'t> {
+        let teller = Teller { settings, store: self.store };
+        Box::pin(async move { Done::Told(teller.tell(|| self.now()).await) })
+    }
+
+    fn alarms<'t>(&'t self, settings: &'t Settings, connections: &'t Connections<'t>) -> Work<'t> {
+        Box::pin(async move {
+            let mut signs = Signs::default();
+            let now = self.now();
+            certificates(settings, connections, self.environment, now, &mut signs).await;
+            let quiet = quiet_feeds(settings, self.store, connections, now, &mut signs).await;
+            Done::Alarms(quiet.map(|()| signs))
+        })
+    }
+
+    /// Whether a monitor is to hear that all is well.
+    fn may_beat(&self, settings: &Settings, kept: &mut Kept) -> bool {
+        let now = Instant::now();
+        let is_time = kept.last_beat.is_none_or(|at| now.duration_since(at) >= BEAT);
+        if settings.left_running.heartbeat.is_none() || !is_time || self.health.problem().is_some() {
+            return false;
+        }
+        kept.last_beat = Some(now);
+        true
+    }
+
+    fn beat<'t>(&'t self, settings: &'t Settings, connections: &'t Connections<'t>) -> Work<'t> {
+        Box::pin(async move {
+            if let Some(source) = &settings.left_running.heartbeat {
+                match connections.heartbeat(source) {
+                    Ok((client, url)) => {
+                        if !crate::troubles::heartbeat(&client, &url).await {
+                            tracing::warn!("{}", heartbeat_unheard());
+                        }
+                    }
+                    Err(failure) => tracing::warn!("{}", failure.message),
+                }
+            }
+            Done::Beaten
+        })
+    }
+
+    /// What the live table shows.
+    fn frame(&self, settings: &Settings, pace: &Pace, waiting: &BTreeSet<String>) -> super::view::Frame {
+        let now = self.now();
+        let passed = self.passed();
+        let troubles = open_troubles(settings, self.store, now).unwrap_or_default();
+        let mut running = Vec::new();
+        let mut due = Vec::new();
+        for (name, route) in &settings.routes {
+            if pace.is_running(name) {
+                running.push((name.clone(), route.way()));
+            } else if !waiting.contains(name) {
+                let next = pace.next_of(name).map(|next| next.saturating_sub(passed)).unwrap_or_default();
+                due.push((name.clone(), route.way(), next));
+            }
+        }
+        due.sort_by_key(|(_, _, next)| *next);
+        super::view::Frame { troubles, running, due, now, zone: settings.zone.clone() }
+    }
+}
+
+fn is_stale(well_at: Option<Timestamp>, route: &RouteSettings, now: Timestamp) -> bool {
+    let age: Option<SignedDuration> = well_at.map(|at| now.duration_since(at));
+    age.is_some_and(|age| age > stale_after(route, true))
+}
+
+fn tell_of_turn(turn: &Turn) {
+    let words = trouble_turn_words(&turn.trouble, turn.event());
+    if turn.began {
+        tracing::warn!(trouble = turn.trouble.id, kind = turn.trouble.kind.word(), "{words}");
+    } else {
+        tracing::info!(trouble = turn.trouble.id, kind = turn.trouble.kind.word(), "{words}");
+    }
+}

@@ -1,0 +1,110 @@
+//! Sentences about what is wrong for some time, and about the process that keeps routes running.
+
+use std::process::ExitStatus;
+use std::time::Duration;
+
+use chestnut_engine::RunError;
+use chestnut_store::{NoticeEvent, TroubleKind};
+use serde::Deserialize as _;
+use serde_json::Value;
+
+use super::errors::InWords as _;
+use crate::failure::Failure;
+use crate::render::count;
+use crate::watch::Watcher;
+
+/// Says what is wrong. `facts` are what was kept of it.
+pub(crate) fn trouble_sentence(kind: TroubleKind, about: &str, facts: &Value) -> String {
+    let error = facts.get("error").and_then(|error| RunError::deserialize(error).ok());
+    let why = error.map(|error| format!(": {}", error.in_words())).unwrap_or_default();
+    let number = facts.get("entries").and_then(Value::as_u64).unwrap_or_default() as usize;
+    let days = facts.get("days").and_then(Value::as_i64).unwrap_or_default();
+    match kind {
+        TroubleKind::ServerDown => format!("{about}: the server does not answer as it should{why}"),
+        TroubleKind::SignInRefused => format!("{about}: the server refuses the sign-in{why}"),
+        TroubleKind::RightsLost => format!("{about}: the calendar may not be read or written{why}"),
+        TroubleKind::CalendarUnreadable => format!("{about}: the calendar cannot be read{why}"),
+        TroubleKind::ConfigurationBroken => {
+            let words = facts.get("message").and_then(Value::as_str).unwrap_or_default();
+            format!("the configuration cannot be used; the one before goes on: {words}")
+        }
+        TroubleKind::NeverRun => format!("{about}: the route waits for its first yes"),
+        TroubleKind::Held => {
+            format!("{about}: {} for a person to decide", count(number, "change waits", "changes wait"))
+        }
+        TroubleKind::CertificateEnds => {
+            format!("{about}: the server's certificate ends {}", in_days(days))
+        }
+        TroubleKind::FeedQuiet => format!("{about}: nothing has changed for {}", count(days.unsigned_abs() as usize, "day", "days")),
+        TroubleKind::RouteStale => match facts.get("last-good-run").and_then(Value::as_str) {
+            Some(at) => format!("{about}: no run went well since {at}"),
+            None => format!("{about}: no run went well yet"),
+        },
+        TroubleKind::RouteFails => format!("{about}: the route's runs fail{why}"),
+        TroubleKind::EntriesRefused => {
+            format!("{about}: {} not on the far side as sent", count(number, "entry is", "entries are"))
+        }
+    }
+}
+
+fn in_days(days: i64) -> String {
+    match days {
+        ..0 => "already".to_owned(),
+        0 => "today".to_owned(),
+        1 => "tomorrow".to_owned(),
+        days => format!("in {days} days"),
+    }
+}
+
+/// Says what to do about a trouble.
+pub(crate) fn trouble_advice(kind: TroubleKind, about: &str) -> String {
+    match kind {
+        TroubleKind::ServerDown => "Nothing is lost; it is tried again and goes on by itself.".to_owned(),
+        TroubleKind::SignInRefused => {
+            format!("Put the right password in its place; step by step: chestnut account test {about}")
+        }
+        TroubleKind::RightsLost => "Ask the calendar's owner for the right; `chestnut calendar list` shows it.".to_owned(),
+        TroubleKind::CalendarUnreadable => {
+            "See whether it is still there: `chestnut calendar list`. Nothing was deleted.".to_owned()
+        }
+        TroubleKind::ConfigurationBroken => "Mend the file; it is read again as soon as it changes.".to_owned(),
+        TroubleKind::NeverRun => {
+            format!("chestnut preview {about}, then once: chestnut sync --yes {about}")
+        }
+        TroubleKind::Held => "chestnut held, then chestnut decide NUMBER CHOICE".to_owned(),
+        TroubleKind::CertificateEnds => {
+            "Tell whoever runs the server; when it has ended, nothing is read or written there.".to_owned()
+        }
+        TroubleKind::FeedQuiet => "Ask its publisher whether it is still kept up.".to_owned(),
+        TroubleKind::RouteStale | TroubleKind::RouteFails => {
+            format!("chestnut sync {about} says what is the matter.")
+        }
+        TroubleKind::EntriesRefused => format!("chestnut status -v names them; chestnut why {about} … explains one."),
+    }
+}
+
+/// A word for what is told.
+pub(crate) fn event_word(event: NoticeEvent) -> &'static str {
+    match event {
+        NoticeEvent::Begin => "begins",
+        NoticeEvent::Reminder => "goes on",
+        NoticeEvent::End => "is over",
+    }
+}
+
+/// How a program ended that was to be told.
+pub(crate) fn exit_words(status: ExitStatus) -> String {
+    status.to_string()
+}
+
+/// A program took too long.
+pub(crate) fn no_time_left(patience: Duration) -> String {
+    format!("not done after {} s, and stopped", patience.as_secs())
+}
+
+/// Somebody watches already.
+pub(crate) fn watched_already(watcher: Option<&Watcher>) -> Failure {
+    let who = watcher.map(|w| format!(" (process {}, since {})", w.process, w.since)).unwrap_or_default();
+    Failure::usage(format!("a watch runs on this state already{who}"))
+        .hint("One is enough: it reads the configuration again when that changes. `chestnut status` says how it goes.")
+}

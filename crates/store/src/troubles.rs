@@ -1,0 +1,332 @@
+//! What is wrong, since when, and who was told of it.
+
+use rusqlite::{OptionalExtension as _, Row, params};
+use serde::{Deserialize, Serialize};
+
+use crate::error::StoreError;
+use crate::store::Store;
+use crate::writer::Writer;
+
+/// What sort of thing is wrong.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum TroubleKind {
+    /// An account's server, or a feed's, does not answer, or answers with a failure of its own.
+    ServerDown,
+    /// A server refuses the user or the password.
+    SignInRefused,
+    /// A calendar may not be read, or not be written, any more.
+    RightsLost,
+    /// A calendar is not there, or is none.
+    CalendarUnreadable,
+    /// The configuration cannot be used; the one before goes on.
+    ConfigurationBroken,
+    /// A route waits for its first yes.
+    NeverRun,
+    /// Something waits for a person.
+    Held,
+    /// A server's certificate ends soon.
+    CertificateEnds,
+    /// Nothing has changed in a feed for long.
+    FeedQuiet,
+    /// No run of a route went well for too long.
+    RouteStale,
+    /// A run of a route as a whole fails.
+    RouteFails,
+    /// A far side does not take single entries as they are sent.
+    EntriesRefused,
+}
+
+impl TroubleKind {
+    /// All of them.
+    pub const ALL: [Self; 12] = [
+        Self::ServerDown,
+        Self::SignInRefused,
+        Self::RightsLost,
+        Self::CalendarUnreadable,
+        Self::ConfigurationBroken,
+        Self::NeverRun,
+        Self::Held,
+        Self::CertificateEnds,
+        Self::FeedQuiet,
+        Self::RouteStale,
+        Self::RouteFails,
+        Self::EntriesRefused,
+    ];
+
+    /// Returns its name, for programs and for the state.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::ServerDown => "server-down",
+            Self::SignInRefused => "sign-in-refused",
+            Self::RightsLost => "rights-lost",
+            Self::CalendarUnreadable => "calendar-unreadable",
+            Self::ConfigurationBroken => "configuration-broken",
+            Self::NeverRun => "never-run",
+            Self::Held => "held",
+            Self::CertificateEnds => "certificate-ends",
+            Self::FeedQuiet => "feed-quiet",
+            Self::RouteStale => "route-stale",
+            Self::RouteFails => "route-fails",
+            Self::EntriesRefused => "entries-refused",
+        }
+    }
+}
+
+/// A trouble, or the suspicion of one. Moments are in seconds since 1970.
+#[derive(Debug, Clone, PartialEq)]
+pub struct TroubleRow {
+    /// Its number; 0 where it is new.
+    pub id: i64,
+    /// What is wrong.
+    pub kind: TroubleKind,
+    /// The account, calendar or route that it is about.
+    pub about: String,
+    /// When it was first seen; where it is about to end, since when it has been right.
+    pub since: i64,
+    /// When it began; `None`: it is only suspected.
+    pub began: Option<i64>,
+    /// When it ended.
+    pub ended: Option<i64>,
+    /// How often it was seen.
+    pub bad: u32,
+    /// How often it was not seen since.
+    pub good: u32,
+    /// It had ended, and began again within half an hour.
+    pub came_back: bool,
+    /// When somebody was last told.
+    pub told: Option<i64>,
+    /// What is known of it, as whoever saw it serialises it.
+    pub facts: serde_json::Value,
+}
+
+/// What is told of a trouble.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum NoticeEvent {
+    /// It began.
+    Begin,
+    /// It goes on.
+    Reminder,
+    /// It is over.
+    End,
+}
+
+impl NoticeEvent {
+    /// Returns its name.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Begin => "begin",
+            Self::Reminder => "reminder",
+            Self::End => "end",
+        }
+    }
+}
+
+/// Something that is to be told, and was not yet.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Notice {
+    /// Its number.
+    pub id: i64,
+    /// The trouble's number.
+    pub trouble: i64,
+    /// What is told.
+    pub event: NoticeEvent,
+    /// Since when it is to be told, in seconds since 1970.
+    pub at: i64,
+    /// How often it was tried.
+    pub attempt: u32,
+    /// When it is to be tried next, in seconds since 1970.
+    pub next: i64,
+    /// It was tried for so long that it is tried no more.
+    pub is_given_up: bool,
+    /// What went wrong, in the system's words.
+    pub problem: String,
+    /// The trouble, as it was then.
+    pub facts: serde_json::Value,
+}
+
+const TROUBLE: &str = "id, kind, about, since, began, ended, bad, good, came_back, told, facts";
+
+type Result<T> = std::result::Result<T, StoreError>;
+
+impl Store {
+    /// Returns the troubles that last, those that are only suspected, and those that ended after a moment, in the order
+    /// in which they were seen first.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn open_troubles(&self, ended_after: i64) -> Result<Vec<TroubleRow>> {
+        let sql = format!("SELECT {TROUBLE} FROM trouble WHERE ended IS NULL OR ended > ? ORDER BY id");
+        let rows = self.rows(&sql, [ended_after], trouble)?;
+        // Of a kind that only another version knows nothing can be said.
+        Ok(rows.into_iter().flatten().collect())
+    }
+
+    /// Returns what is to be told and was not yet, or could not be, in its order.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn notices(&self) -> Result<Vec<Notice>> {
+        let sql = "SELECT id, trouble, event, at, attempt, next, outcome, problem, facts FROM notice
+             WHERE outcome <> 1 ORDER BY id";
+        self.rows(sql, [], |row| {
+            let facts: String = row.get(8)?;
+            Ok(Notice {
+                id: row.get(0)?,
+                trouble: row.get(1)?,
+                event: match row.get::<_, String>(2)?.as_str() {
+                    "begin" => NoticeEvent::Begin,
+                    "end" => NoticeEvent::End,
+                    _ => NoticeEvent::Reminder,
+                },
+                at: row.get(3)?,
+                attempt: row.get(4)?,
+                next: row.get(5)?,
+                is_given_up: row.get::<_, i64>(6)? == 2,
+                problem: row.get(7)?,
+                facts: serde_json::from_str(&facts).unwrap_or_default(),
+            })
+        })
+    }
+
+    /// Returns the accounts that rest, and until when, in seconds since 1970; `None`: until somebody lets them go on.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn paused_accounts(&self) -> Result<Vec<(String, Option<i64>)>> {
+        self.rows("SELECT account, until FROM account_pause ORDER BY account", [], |row| {
+            Ok((row.get(0)?, row.get(1)?))
+        })
+    }
+}
+
+impl Writer<'_> {
+    /// Writes a trouble, and returns its number.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn put_trouble(&self, row: &TroubleRow) -> Result<i64> {
+        let sql = "INSERT OR REPLACE INTO trouble VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id";
+        let values = params![
+            (row.id != 0).then_some(row.id),
+            row.kind.word(),
+            row.about,
+            row.since,
+            row.began,
+            row.ended,
+            row.bad,
+            row.good,
+            row.came_back,
+            row.told,
+            row.facts.to_string(),
+        ];
+        match row.id {
+            0 => Ok(self.connection.prepare_cached(sql)?.query_row(values, |row| row.get(0))?),
+            id => {
+                // Replacing a row would take what is to be told of it away.
+                let sql = "UPDATE trouble SET kind = ?2, about = ?3, since = ?4, began = ?5, ended = ?6, bad = ?7,
+                     good = ?8, came_back = ?9, told = ?10, facts = ?11 WHERE id = ?1";
+                self.connection.prepare_cached(sql)?.execute(values)?;
+                Ok(id)
+            }
+        }
+    }
+
+    /// Forgets a suspicion.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn forget_trouble(&self, id: i64) -> Result<()> {
+        self.connection.prepare_cached("DELETE FROM trouble WHERE id = ?")?.execute([id])?;
+        Ok(())
+    }
+
+    /// Notes that something is to be told.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn add_notice(&self, trouble: i64, event: NoticeEvent, at: i64, facts: &serde_json::Value) -> Result<()> {
+        let sql = "INSERT INTO notice (trouble, event, at, facts, next) VALUES (?1, ?2, ?3, ?4, ?3)";
+        let values = params![trouble, event.word(), at, facts.to_string()];
+        self.connection.prepare_cached(sql)?.execute(values)?;
+        Ok(())
+    }
+
+    /// Notes that a notice is about to be told: what is cut off now is told once more. Returns the number of the
+    /// attempt; `None` where another process has told it, or is about to, meanwhile.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn begin_notice(&self, notice: &Notice, next: i64) -> Result<Option<u32>> {
+        let sql = "UPDATE notice SET attempt = attempt + 1, next = ? WHERE id = ? AND outcome = 0 AND attempt = ?
+             RETURNING attempt";
+        let values = params![next, notice.id, notice.attempt];
+        Ok(self.connection.prepare_cached(sql)?.query_row(values, |row| row.get(0)).optional()?)
+    }
+
+    /// Notes what came of telling: `None` where it was told; else what went wrong, and when to try again, `None`
+    /// where it is given up.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn end_notice(&self, id: i64, failed: Option<(&str, Option<i64>)>) -> Result<()> {
+        let (outcome, problem, next) = match failed {
+            None => (1, "", None),
+            Some((problem, next @ Some(_))) => (0, problem, next),
+            Some((problem, None)) => (2, problem, None),
+        };
+        let sql = "UPDATE notice SET outcome = ?, problem = ?, next = coalesce(?, next) WHERE id = ?";
+        self.connection.prepare_cached(sql)?.execute(params![outcome, problem, next, id])?;
+        Ok(())
+    }
+
+    /// Forgets troubles that ended before a moment, and what was told of them.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn prune_troubles(&self, ended_before: i64) -> Result<()> {
+        self.connection.prepare_cached("DELETE FROM trouble WHERE ended < ?")?.execute([ended_before])?;
+        Ok(())
+    }
+
+    /// Lets an account rest until a moment, in seconds since 1970, or until it is let go on (`Some(None)`); `None` lets
+    /// it go on.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn pause_account(&self, account: &str, until: Option<Option<i64>>) -> Result<()> {
+        match until {
+            Some(until) => self
+                .connection
+                .prepare_cached("INSERT OR REPLACE INTO account_pause VALUES (?, ?)")?
+                .execute(params![account, until])?,
+            None => self
+                .connection
+                .prepare_cached("DELETE FROM account_pause WHERE account = ?")?
+                .execute([account])?,
+        };
+        Ok(())
+    }
+}
+
+fn trouble(row: &Row<'_>) -> rusqlite::Result<Option<TroubleRow>> {
+    let word: String = row.get(1)?;
+    let Some(kind) = TroubleKind::ALL.into_iter().find(|kind| kind.word() == word) else { return Ok(None) };
+    let facts: String = row.get(10)?;
+    Ok(Some(TroubleRow {
+        id: row.get(0)?,
+        kind,
+        about: row.get(2)?,
+        since: row.get(3)?,
+        began: row.get(4)?,
+        ended: row.get(5)?,
+        bad: row.get(6)?,
+        good: row.get(7)?,
+        came_back: row.get(8)?,
+        told: row.get(9)?,
+        facts: serde_json::from_str(&facts).unwrap_or_default(),
+    }))
+}
