@@ -7,7 +7,7 @@ use jiff::{Span, Timestamp};
 use crate::failure::Failure;
 use crate::render::midnight;
 use crate::settings::parse_duration;
-use crate::words::{not_a_day, not_ahead, not_a_since, not_days_of_a_week};
+use crate::words::{not_a_day, not_a_since, not_ahead, not_days_of_a_week};
 
 /// A date, or a word for a day: of the days of the week, the next one.
 pub(crate) fn day(option: &str, text: &str, today: Date) -> Result<Date, Failure> {

@@ -60,4 +60,3 @@ fn compared(settings: &Settings, store: &Store, now: Timestamp) -> Result<Vec<Co
     }
     Ok(all)
 }
-

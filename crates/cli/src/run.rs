@@ -7,9 +7,9 @@ use clap::{ColorChoice, Parser as _};
 
 use crate::args::{AccountCommand, CalendarCommand, Cli, ColorWord, Command, Common, RouteCommand};
 use crate::commands::{
-    account_add, account_forget, account_list, account_login, account_pause, account_test, agenda, calendar_add,
-    calendar_create, calendar_list, calendar_rename, compare, demo, free, held, history, init, init_ask,
-    preview, probe, report as report_command, route, snapshot, status, sync, undo, why,
+    account_add, account_forget, account_list, account_login, account_pause, account_test, agenda,
+    calendar_add, calendar_create, calendar_list, calendar_rename, compare, demo, free, held, history, init,
+    init_ask, preview, probe, report as report_command, route, snapshot, status, sync, undo, why,
 };
 use crate::environment::Environment;
 use crate::exit_code::ExitCode;

@@ -58,5 +58,5 @@ pub use round::{has_news, is_behind, look_at_calendars};
 pub use rule::{CalendarEnd, Makes, Rule};
 pub use run::{preview_route, run_route};
 pub use story::{PreviewReport, PreviewedChange, RunReport, Why};
-pub use trouble::{Judged, Sign, Signs, judge, pause_of, sendable};
+pub use trouble::{Judged, Sign, Signs, Then, Turn, deliver, judge, settle};
 pub use undo::{LeftAsIs, PutBack, ToUndo, UndoPlan, Undone, WhyLeft, plan_undo, undo};

@@ -110,8 +110,8 @@ pub(crate) async fn run_through(
         if kind == RunKind::Sync && result != RunResult::Failed {
             writer.went_well(id, options.now)?;
         }
-        if !options.is_asked && result == RunResult::Ok {
-            writer.forget_if_nothing(run, &rule.name, &summary)?;
+        if !options.is_asked && (result == RunResult::Ok || summary.error.is_some()) {
+            writer.forget_if_nothing(run, &rule.name, result, &summary)?;
         }
         match summary.clocks_apart {
             Some(_) => Ok(()),

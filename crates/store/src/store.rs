@@ -431,7 +431,8 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn route(&self, name: &str) -> Result<Option<Route>> {
-        let sql = "SELECT id, rule, ends, paused, ran_at, seen, well_at, paused_until FROM route WHERE name = ?";
+        let sql =
+            "SELECT id, rule, ends, paused, ran_at, seen, well_at, paused_until FROM route WHERE name = ?";
         self.one(sql, [name], |row| {
             let seen: String = row.get(5)?;
             Ok(Route {

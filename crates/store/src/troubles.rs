@@ -227,7 +227,8 @@ impl Writer<'_> {
             0 => Ok(self.connection.prepare_cached(sql)?.query_row(values, |row| row.get(0))?),
             id => {
                 // Replacing a row would take what is to be told of it away.
-                let sql = "UPDATE trouble SET kind = ?2, about = ?3, since = ?4, began = ?5, ended = ?6, bad = ?7,
+                let sql =
+                    "UPDATE trouble SET kind = ?2, about = ?3, since = ?4, began = ?5, ended = ?6, bad = ?7,
                      good = ?8, came_back = ?9, told = ?10, facts = ?11 WHERE id = ?1";
                 self.connection.prepare_cached(sql)?.execute(values)?;
                 Ok(id)
@@ -248,7 +249,13 @@ impl Writer<'_> {
     ///
     /// # Errors
     /// The state cannot be written.
-    pub fn add_notice(&self, trouble: i64, event: NoticeEvent, at: i64, facts: &serde_json::Value) -> Result<()> {
+    pub fn add_notice(
+        &self,
+        trouble: i64,
+        event: NoticeEvent,
+        at: i64,
+        facts: &serde_json::Value,
+    ) -> Result<()> {
         let sql = "INSERT INTO notice (trouble, event, at, facts, next) VALUES (?1, ?2, ?3, ?4, ?3)";
         let values = params![trouble, event.word(), at, facts.to_string()];
         self.connection.prepare_cached(sql)?.execute(values)?;
@@ -261,7 +268,8 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn begin_notice(&self, notice: &Notice, next: i64) -> Result<Option<u32>> {
-        let sql = "UPDATE notice SET attempt = attempt + 1, next = ? WHERE id = ? AND outcome = 0 AND attempt = ?
+        let sql =
+            "UPDATE notice SET attempt = attempt + 1, next = ? WHERE id = ? AND outcome = 0 AND attempt = ?
              RETURNING attempt";
         let values = params![next, notice.id, notice.attempt];
         Ok(self.connection.prepare_cached(sql)?.query_row(values, |row| row.get(0)).optional()?)

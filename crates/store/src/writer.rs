@@ -559,7 +559,7 @@ impl Writer<'_> {
     ///
     /// # Errors
     /// The state cannot be written.
-    pub fn forget_if_nothing(&self, run: RunId, route: &str, summary: &RouteSummary) -> Done {
+    pub fn forget_if_nothing(&self, run: RunId, route: &str, now: RunResult, summary: &RouteSummary) -> Done {
         let has_changes =
             self.connection.prepare_cached("SELECT 1 FROM change WHERE run = ? LIMIT 1")?.exists([run.0])?;
         let before = self
@@ -574,7 +574,9 @@ impl Writer<'_> {
             .optional()?;
         let Some((result, before)) = before.filter(|_| !has_changes) else { return Ok(()) };
         let before: RouteSummary = serde_json::from_str(&before).unwrap_or_default();
-        if result.as_deref() != Some(RunResult::Ok.word()) || before.left_out != summary.left_out {
+        // What was told once of a failure that lasts is told.
+        let is_same = result.as_deref() == Some(now.word()) && before.error == summary.error;
+        if !is_same || before.left_out != summary.left_out {
             return Ok(());
         }
         self.run("DELETE FROM run WHERE id = ?", [run.0])?;

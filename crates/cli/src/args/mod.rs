@@ -8,9 +8,9 @@ use std::path::PathBuf;
 
 use clap::{Args, ColorChoice, Parser, Subcommand};
 
+use crate::watch::LogFormat;
 pub(crate) use account::{AccountAdd, AccountCommand, OAuthArgs};
 pub(crate) use calendar::{CalendarAdd, CalendarCommand, KindWord};
-use crate::watch::LogFormat;
 pub(crate) use route::{RouteAdd, RouteCommand};
 
 /// Keeps calendars on different servers in step, and proves that it did.
@@ -216,7 +216,7 @@ pub(crate) enum Command {
         #[arg(long = "entry", value_name = "WORDS")]
         entries: Vec<String>,
     },
-    /// Keep routes running, each at its own pace: at home on a server, seen on a terminal
+    /// Keep routes running, each at its own pace, until it is stopped
     Watch {
         /// Write what happens into this file [default: a live table on a terminal, else standard error]
         #[arg(long, value_name = "FILE")]

@@ -17,7 +17,7 @@ use crate::render::human::sync::human as runs_text;
 use crate::report::compare::{Report, RouteComparison};
 use crate::report::sync::{Run, begun, not_begun};
 use crate::running::rest_of;
-use crate::settings::{Connections, Settings, RouteSettings, parse_duration, route_key};
+use crate::settings::{Connections, RouteSettings, Settings, parse_duration, route_key};
 use crate::words::{never_ran, not_a_duration, not_while_paused};
 
 /// What is asked for.

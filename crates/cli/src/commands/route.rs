@@ -12,8 +12,8 @@ use crate::io::{Io, show};
 use crate::open::{block_on, configuration_path, load, look_at_state, open_state};
 use crate::questions::Questions;
 use crate::render::human::preview::first_summary;
-use crate::render::moment_text;
 use crate::render::human::route::{copy_lines, described, human, staying_lines};
+use crate::render::moment_text;
 use crate::report::route::{Report, Retired, Shown, Whole, gone, line, settings as settings_of};
 use crate::settings::{ConfigurationText, Connections, RouteSettings, Settings, route_key};
 use crate::words::{
@@ -44,7 +44,10 @@ pub(crate) fn show_one(name: &str, common: &Common, io: &mut Io<'_>) -> Result<E
     let mut routes = Vec::new();
     let mut text = String::new();
     for (name, route) in chosen {
-        let whole = Whole { line: line(&store, name, Some(route), io.environment.now()?)?, settings: settings_of(route) };
+        let whole = Whole {
+            line: line(&store, name, Some(route), io.environment.now()?)?,
+            settings: settings_of(route),
+        };
         text += &described(&whole, common.verbose > 0);
         routes.push(whole);
     }

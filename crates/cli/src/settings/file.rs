@@ -10,17 +10,17 @@ use jiff::tz::TimeZone;
 
 use super::account::{AccountSettings, SignInSettings, account};
 use super::calendar::{CalendarSettings, FeedSource, Place, calendar};
-use super::order::circle;
 use super::included::{Tables, included};
 use super::left_running::{LeftRunning, left_running};
+use super::order::circle;
 use super::reader::{Section, Source, parsed};
 use super::route::{RouteSettings, route};
 use super::secrets::SecretSource;
 use crate::environment::Environment;
 use crate::failure::Failure;
 use crate::words::{
-    Problem, keys, no_accounts, no_configuration, no_configuration_to_read, no_routes,
-    nothing_called, relay_in_a_circle, unknown_system_zone,
+    Problem, keys, no_accounts, no_configuration, no_configuration_to_read, no_routes, nothing_called,
+    relay_in_a_circle, unknown_system_zone,
 };
 
 /// The whole configuration.
@@ -89,8 +89,11 @@ impl Settings {
         let mut sources = vec![Source { path, text }];
         sources.extend(included.iter().map(|(path, text)| Source { path, text }));
         let parsed: Vec<_> = sources.iter().map(parsed).collect::<Result<_, _>>()?;
-        let files: Vec<_> =
-            sources.iter().zip(&parsed).map(|(source, table)| Section::root(source, table.get_ref())).collect();
+        let files: Vec<_> = sources
+            .iter()
+            .zip(&parsed)
+            .map(|(source, table)| Section::root(source, table.get_ref()))
+            .collect();
         let (root, others) = files.split_first().expect("the main file");
         root.allow_described(keys::TOP)?;
         for other in others {
@@ -318,10 +321,7 @@ pub(crate) fn find(named: Option<&Path>, environment: &Environment) -> Result<Pa
 
 type Read<T> = fn(&Section<'_>) -> Result<T, Failure>;
 
-fn named<T>(
-    tables: &BTreeMap<String, Section<'_>>,
-    read: Read<T>,
-) -> Result<BTreeMap<String, T>, Failure> {
+fn named<T>(tables: &BTreeMap<String, Section<'_>>, read: Read<T>) -> Result<BTreeMap<String, T>, Failure> {
     tables.iter().map(|(name, section)| Ok((name.clone(), read(section)?))).collect()
 }
 

@@ -106,7 +106,9 @@ impl<'a> Tables<'a> {
     pub(super) fn elsewhere(&self, main: &Path) -> BTreeMap<(&'static str, String), PathBuf> {
         let of = |kind: &'static str, tables: &BTreeMap<String, Section<'a>>| {
             let others = tables.iter().filter(|(_, section)| section.source.path != main);
-            others.map(|(name, section)| ((kind, name.clone()), section.source.path.to_owned())).collect::<Vec<_>>()
+            others
+                .map(|(name, section)| ((kind, name.clone()), section.source.path.to_owned()))
+                .collect::<Vec<_>>()
         };
         let all = [of("account", &self.accounts), of("calendar", &self.calendars), of("route", &self.routes)];
         all.into_iter().flatten().collect()
@@ -144,7 +146,9 @@ fn like<'r, 'a>(
         let Some(section) = routes.get(&other) else {
             let near = super::file::nearest(&other, routes.keys());
             let known: Vec<_> = routes.keys().map(String::as_str).collect();
-            return Err(at.wrong("like", Problem::NamesNothing { kind: "route", value: &other, near, known: &known }));
+            return Err(
+                at.wrong("like", Problem::NamesNothing { kind: "route", value: &other, near, known: &known })
+            );
         };
         if other == name || found.iter().any(|(seen, _)| *seen == other) {
             return Err(first.wrong("like", Problem::LikeItself));

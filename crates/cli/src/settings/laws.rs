@@ -30,7 +30,7 @@ fn beside(heading: &str, key: &str) -> &'static str {
         ("[account.a]", _) => "url = \"dav.packhouse.example\"",
         ("[calendar.c]", "path" | "name") => "account = \"packhouse\"",
         ("[calendar.c]", "account") => "name = \"Press hall\"",
-        ("[calendar.c]", "quiet-after" | "timeout" | "max-download") => {
+        ("[calendar.c]", "quiet-after" | "timeout" | "max-download" | "soon" | "note") => {
             "feed = \"https://markets.example/days.ics\""
         }
         ("[route.r]", "between") => "",
@@ -162,10 +162,16 @@ fn table(keys: &[Key]) -> String {
 fn the_reference_says_what_the_program_reads() {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/reference/configuration.md");
     let mut text = std::fs::read_to_string(&path).expect("the reference");
-    let tables =
-        [("top", TOP), ("account", ACCOUNT), ("oauth", OAUTH), ("calendar", CALENDAR), ("route", ROUTE), ("watch", WATCH)]
-            .into_iter()
-            .chain(INNER.map(|(key, keys)| (key, keys)));
+    let tables = [
+        ("top", TOP),
+        ("account", ACCOUNT),
+        ("oauth", OAUTH),
+        ("calendar", CALENDAR),
+        ("route", ROUTE),
+        ("watch", WATCH),
+    ]
+    .into_iter()
+    .chain(INNER.map(|(key, keys)| (key, keys)));
     let mut wanted = text.clone();
     for (name, keys) in tables {
         let mark = format!("<!-- keys: {name} -->\n\n");

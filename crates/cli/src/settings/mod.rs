@@ -46,5 +46,7 @@ pub(crate) use uses::{routes_of, uncovered_calendars, used_by};
 /// # Errors
 /// What is wrong with it, as the program says it.
 pub fn check_configuration(text: &str) -> Result<(), String> {
-    Settings::parse(std::path::Path::new("chestnut.toml"), text, &[]).map(drop).map_err(|failure| failure.lines())
+    Settings::parse(std::path::Path::new("chestnut.toml"), text, &[])
+        .map(drop)
+        .map_err(|failure| failure.lines())
 }

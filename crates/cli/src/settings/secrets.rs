@@ -8,8 +8,8 @@ use super::reader::Section;
 use crate::environment::Environment;
 use crate::failure::Failure;
 use crate::words::{
-    CommandTrouble, Open, Problem, keyring_gives_none, lacking_secret, others_may_read,
-    no_credentials, secret_command_failed, secret_file_unreadable, secret_is_empty, variable_not_set,
+    CommandTrouble, Open, Problem, keyring_gives_none, lacking_secret, no_credentials, others_may_read,
+    secret_command_failed, secret_file_unreadable, secret_is_empty, variable_not_set,
 };
 
 /// Where a secret is kept.

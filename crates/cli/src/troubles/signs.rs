@@ -90,7 +90,9 @@ impl<'s> Observer<'s> {
                 route.ends.iter().for_each(|end| self.calendar_is_well(end));
                 self.signs.note(TroubleKind::RouteFails, name, None);
             }
-            Happened::Failed(error @ (RunError::Calendar { calendar, .. } | RunError::ReadOnly { calendar, .. })) => {
+            Happened::Failed(
+                error @ (RunError::Calendar { calendar, .. } | RunError::ReadOnly { calendar, .. }),
+            ) => {
                 self.calendar_fails(calendar, error);
             }
             // Another process is at it, a person wants it to stop, or nothing can be noted now.

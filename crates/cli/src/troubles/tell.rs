@@ -4,8 +4,8 @@ use std::path::Path;
 use std::process::Stdio;
 use std::time::Duration;
 
-use chestnut_engine::{pause_of, sendable};
-use chestnut_store::{Notice, NoticeEvent, Store, TroubleKind, TroubleRow};
+use chestnut_engine::{Then, deliver};
+use chestnut_store::{Notice, NoticeEvent, Store, StoreError, TroubleKind};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -16,33 +16,6 @@ use crate::words::{exit_words, no_time_left, trouble_advice, trouble_sentence};
 
 /// A program has so long.
 const PATIENCE: Duration = Duration::from_secs(30);
-/// Where a program was cut off, it is started again after so many seconds.
-const CUT_OFF: i64 = 60;
-
-/// A trouble as it was when something was to be told of it.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub(super) struct Then {
-    kind: TroubleKind,
-    about: String,
-    began: Option<i64>,
-    ended: Option<i64>,
-    again: bool,
-    facts: Value,
-}
-
-impl Then {
-    pub(super) fn of(row: &TroubleRow) -> Self {
-        Self {
-            kind: row.kind,
-            about: row.about.clone(),
-            began: row.began,
-            ended: row.ended,
-            again: row.came_back,
-            facts: row.facts.clone(),
-        }
-    }
-}
 
 /// What the program reads; no titles, no secrets.
 #[derive(Debug, Serialize)]
@@ -87,9 +60,7 @@ pub(crate) fn about_what(settings: &Settings, kind: TroubleKind, about: &str) ->
         | TroubleKind::RouteStale
         | TroubleKind::RouteFails
         | TroubleKind::EntriesRefused => "route",
-        TroubleKind::RightsLost
-        | TroubleKind::CalendarUnreadable
-        | TroubleKind::FeedQuiet => "calendar",
+        TroubleKind::RightsLost | TroubleKind::CalendarUnreadable | TroubleKind::FeedQuiet => "calendar",
         _ if settings.accounts.contains_key(about) => "account",
         _ => "calendar",
     }
@@ -102,43 +73,18 @@ pub(crate) struct Teller<'t> {
 }
 
 impl Teller<'_> {
-    /// Tells what is due, one after the other. Returns how many could not be told.
-    pub(crate) async fn tell(&self, now: impl Fn() -> Timestamp) -> Result<usize, chestnut_store::StoreError> {
-        let mut failed = 0;
-        let mut tried = Vec::new();
-        loop {
-            let second = now().as_second();
-            let open = self.store.notices()?;
-            let waiting: Vec<Notice> = open.into_iter().filter(|notice| !notice.is_given_up).collect();
-            let next = sendable(&waiting, second).into_iter().find(|notice| !tried.contains(&notice.id));
-            let Some(notice) = next else { return Ok(failed) };
-            tried.push(notice.id);
-            let Some(attempt) =
-                self.store.write(|writer| writer.begin_notice(notice, second + CUT_OFF))?
-            else {
-                continue;
-            };
-            let told = self.once(notice, attempt).await;
-            let again = Notice { attempt, ..notice.clone() };
-            let second = now().as_second();
-            self.store.write(|writer| match &told {
-                Ok(()) => writer.end_notice(notice.id, None),
-                Err(problem) => {
-                    let next = pause_of(&again, second).map(|pause| second + pause);
-                    writer.end_notice(notice.id, Some((problem, next)))
-                }
-            })?;
-            failed += usize::from(told.is_err());
-        }
+    /// Tells what is to be told. Returns how many could not be told now.
+    pub(crate) async fn tell(&self, now: impl Fn() -> Timestamp) -> Result<usize, StoreError> {
+        deliver(self.store, now, async |notice| self.once(notice).await).await
     }
 
-    async fn once(&self, notice: &Notice, attempt: u32) -> Result<(), String> {
+    async fn once(&self, notice: &Notice) -> Result<(), String> {
         // Of another version: nothing is known of what it meant.
         let Ok(then) = Then::deserialize(&notice.facts) else { return Ok(()) };
         let document = Document {
             id: notice.id,
             event: notice.event,
-            attempt,
+            attempt: notice.attempt,
             trouble: notice.trouble,
             kind: then.kind,
             sort: about_what(self.settings, then.kind, &then.about),
@@ -151,8 +97,9 @@ impl Teller<'_> {
             note: note_about(self.settings, &then.about),
             facts: &then.facts,
         };
-        let document = serde_json::to_string(&document).map_err(|e| e.to_string())?;
-        let Some((program, words)) = self.settings.left_running.on_trouble.as_ref().and_then(|w| w.split_first())
+        let document = serde_json::to_string(&document).expect("plain values turn into JSON");
+        let Some((program, words)) =
+            self.settings.left_running.on_trouble.as_ref().and_then(|w| w.split_first())
         else {
             return Ok(());
         };

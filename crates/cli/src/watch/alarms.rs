@@ -62,7 +62,11 @@ pub(super) async fn quiet_feeds(
         let Some(at) = moments.into_iter().flatten().max() else { continue };
         let age = SignedDuration::from_secs(now.as_second().saturating_sub(at));
         let days = age.as_hours() / 24;
-        signs.note(TroubleKind::FeedQuiet, name, (age > calendar.quiet_after).then(|| json!({ "days": days })));
+        signs.note(
+            TroubleKind::FeedQuiet,
+            name,
+            (age > calendar.quiet_after).then(|| json!({ "days": days })),
+        );
     }
     Ok(())
 }

@@ -103,7 +103,12 @@ impl Health {
         let open = facts.troubles.iter().map(|(word, n)| (*word, *n as u64)).collect();
         family("troubles", "gauge", "Troubles that last, by kind.", &by("kind", &open));
         family("runs_total", "counter", "Runs, by result.", &by("result", &facts.runs));
-        family("changes_total", "counter", "Entries written, by what was done.", &by("action", &facts.changes));
+        family(
+            "changes_total",
+            "counter",
+            "Entries written, by what was done.",
+            &by("action", &facts.changes),
+        );
         let help = "Requests sent by runs.";
         family("requests_total", "counter", help, &plain(facts.requests.to_string()));
         let name = "round_duration_seconds";

@@ -65,9 +65,10 @@ pub(super) fn begin(
 ) -> Result<Option<SocketAddr>, Failure> {
     let left = &settings.left_running;
     let Some(wanted) = left.listen else { return Ok(None) };
-    let token = left.listen_token.as_ref().map(|source| {
-        read_secret("listen", "token", source, settings.base(), environment)
-    });
+    let token = left
+        .listen_token
+        .as_ref()
+        .map(|source| read_secret("listen", "token", source, settings.base(), environment));
     let token = token.transpose()?;
     let bound = std::net::TcpListener::bind(wanted).and_then(|listener| {
         listener.set_nonblocking(true)?;
@@ -120,11 +121,13 @@ fn refusal(shared: &Shared, headers: &HeaderMap) -> Option<Response> {
         _ => host,
     };
     // A page of somewhere else, led here by its name, is answered nothing.
-    if !shared.hosts.iter().any(|known| known.eq_ignore_ascii_case(name) || known.eq_ignore_ascii_case(host)) {
+    if !shared.hosts.iter().any(|known| known.eq_ignore_ascii_case(name) || known.eq_ignore_ascii_case(host))
+    {
         return Some(StatusCode::MISDIRECTED_REQUEST.into_response());
     }
     let token = shared.token.as_ref()?;
-    let given = text(header::AUTHORIZATION).and_then(|value| value.strip_prefix("Bearer ")).unwrap_or_default();
+    let given =
+        text(header::AUTHORIZATION).and_then(|value| value.strip_prefix("Bearer ")).unwrap_or_default();
     // Digests take as long to compare, wherever they differ.
     let is_right = Sha256::digest(given) == Sha256::digest(token.expose_secret());
     let refused = (StatusCode::UNAUTHORIZED, [(header::WWW_AUTHENTICATE, "Bearer")]);
@@ -250,7 +253,11 @@ impl AsyncRead for Brief {
 }
 
 impl AsyncWrite for Brief {
-    fn poll_write(mut self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
+    fn poll_write(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        bytes: &[u8],
+    ) -> Poll<io::Result<usize>> {
         match self.is_over(context) {
             true => Poll::Ready(Err(io::ErrorKind::TimedOut.into())),
             false => Pin::new(&mut self.stream).poll_write(context, bytes),

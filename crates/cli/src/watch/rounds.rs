@@ -119,7 +119,8 @@ impl Rounds<'_> {
                 }
             }
         }
-        let eager = |end: &CalendarEnd| self.settings.calendars.get(&end.name).is_some_and(|known| known.soon);
+        let eager =
+            |end: &CalendarEnd| self.settings.calendars.get(&end.name).is_some_and(|known| known.soon);
         let ends: BTreeMap<&str, &CalendarEnd> =
             ready.iter().flat_map(|(.., rule)| &rule.ends).map(|end| (end.name.as_str(), end)).collect();
         let mut seqs = BTreeMap::new();
@@ -160,8 +161,7 @@ impl Rounds<'_> {
             }
             done.routes.push(route_done);
         }
-        let known: Vec<_> =
-            idle.iter().map(|name| self.store.route(name)).collect::<Result<_, _>>()?;
+        let known: Vec<_> = idle.iter().map(|name| self.store.route(name)).collect::<Result<_, _>>()?;
         if known.is_empty() {
             return Ok(());
         }

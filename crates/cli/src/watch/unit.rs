@@ -18,7 +18,7 @@ pub(crate) fn print(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failur
     let state = whole(&state_path(common, &settings))?;
     let program = std::env::current_exe()?;
     let mut writes = vec![folder(&configuration), folder(&state)];
-    writes.extend(local_folders(&settings).iter().map(|path| whole(path)).collect::<Result<Vec<_>, _>>()?);
+    writes.extend(local_folders(&settings, &folder(&configuration)));
     writes.sort();
     writes.dedup();
     let text = unit_text(&program, &configuration, &state, &writes);
@@ -31,11 +31,11 @@ fn folder(path: &Path) -> PathBuf {
 }
 
 /// Folders that routes write to.
-fn local_folders(settings: &Settings) -> Vec<PathBuf> {
+fn local_folders(settings: &Settings, base: &Path) -> Vec<PathBuf> {
     let written: Vec<&String> = settings.routes.values().flat_map(|route| route.writes()).collect();
     let place = |name: &&String| match &settings.calendars[name.as_str()].place {
-        Place::File(path) => Some(folder(&settings.base().join(path))),
-        Place::Folder(path) => Some(settings.base().join(path)),
+        Place::File(path) => Some(folder(&base.join(path))),
+        Place::Folder(path) => Some(base.join(path)),
         Place::Path(_) | Place::Name(_) | Place::Feed(_) | Place::FreeBusy(_) => None,
     };
     written.iter().filter_map(place).collect()

@@ -8,8 +8,8 @@ use std::rc::Rc;
 use std::sync::Arc;
 use std::time::Duration;
 
-use chestnut_engine::{Pace, Paced, RunError, Signs};
-use chestnut_store::{Store, StoreError, TroubleKind};
+use chestnut_engine::{Pace, Paced, RunError, Signs, Turn, is_behind};
+use chestnut_store::{NoticeEvent, Store, StoreError, TroubleKind};
 use futures_util::stream::{FuturesUnordered, StreamExt as _};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
@@ -22,7 +22,7 @@ use super::listen;
 use super::log::{self, LogFormat};
 use super::manager::Manager;
 use super::presence::{Presence, Watcher};
-use super::rounds::{GroupDone, LookDone, RouteDone, Rounds};
+use super::rounds::{GroupDone, LookDone, Rounds, RouteDone};
 use super::signals::{Signal, Signals};
 use super::view::View;
 use crate::args::Common;
@@ -33,10 +33,10 @@ use crate::io::Io;
 use crate::open::{block_on, load, state_path};
 use crate::report::status::{open_troubles, stale_after};
 use crate::settings::{Connections, RouteSettings, Settings, route_key, side_by_side};
-use crate::troubles::{Happened, Observer, Teller, Turn, settle};
+use crate::troubles::{Happened, Observer, Teller, settle};
 use crate::words::{
-    InWords as _, heartbeat_unheard, looks_in_its_time, needs_restart, read_again, route_error_words, run_words, signal_words,
-    state_not_usable, trouble_turn_words, troubles_words, watch_begins, watch_ends,
+    InWords as _, heartbeat_unheard, looks_in_its_time, needs_restart, read_again, route_error_words,
+    run_words, signal_words, state_not_usable, trouble_turn_words, troubles_words, watch_begins, watch_ends,
 };
 
 /// How often what can change beside this process is looked at: routes that got their first yes.
@@ -313,7 +313,8 @@ impl Watch<'_> {
                 waiting.insert(name.clone());
                 continue;
             };
-            let age = known.well_at.map(|at| now.duration_since(at));
+            let is_behind = is_behind(name, route.makes, self.store, now.as_second())?;
+            let age = known.well_at.filter(|_| !is_behind).map(|at| now.duration_since(at));
             // A moment that is still to come was noted under a wrong clock.
             let age = age.and_then(|age| Duration::try_from(age).ok());
             let sources = route.ends.iter().map(|end| Observer::source(settings, end).to_owned());
@@ -568,7 +569,8 @@ impl Watch<'_> {
         });
         let mut observer = Observer::new(settings);
         for (name, well_at) in newly {
-            let rests = self.store.route(&name).ok().flatten().is_some_and(|known| known.rests(now.as_second()));
+            let rests =
+                self.store.route(&name).ok().flatten().is_some_and(|known| known.rests(now.as_second()));
             if !rests {
                 observer.stale(&name, &settings.routes[&name], Some(well_at.map(|at| at.to_string())));
             }
@@ -659,7 +661,8 @@ fn is_stale(well_at: Option<Timestamp>, route: &RouteSettings, now: Timestamp) -
 }
 
 fn tell_of_turn(turn: &Turn) {
-    let words = trouble_turn_words(&turn.trouble, turn.event());
+    let event = if turn.began { NoticeEvent::Begin } else { NoticeEvent::End };
+    let words = trouble_turn_words(&turn.trouble, event);
     if turn.began {
         tracing::warn!(trouble = turn.trouble.id, kind = turn.trouble.kind.word(), "{words}");
     } else {

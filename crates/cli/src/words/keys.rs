@@ -223,7 +223,7 @@ pub(crate) const ROUTE: &[Key] = &[
     key("like", "another route that says what this one does not say, its calendars too").otherwise("none").example(r#""bookings""#).of_no_entry(),
     key("every", "how long it rests between two rounds of `watch` or `sync --only-due`").default(r#""15 minutes""#).example(r#""1 hour""#).of_no_entry(),
     key("note", "whatever people should know about it; shown by `status` and `held`").otherwise("none").example(r#""Ask the market office""#).of_no_entry(),
-    key("stale-after", "without a run that went well for so long, `status` calls the route behind, with exit status 3").otherwise("twice `every` and 10 minutes while `watch` runs, else 26 hours").example(r#""6 hours""#).of_no_entry(),
+    key("stale-after", "without a run that went well for so long, `status` calls the route behind, with exit status 3").otherwise("twice `every` and 10 minutes under `watch`, else 26 hours").example(r#""6 hours""#).of_no_entry(),
     key("full-look-every", "how often the whole listing is compared, against servers that forget to tell changes").default(r#""24 hours""#).example(r#""6 hours""#).of_no_entry(),
 ];
 

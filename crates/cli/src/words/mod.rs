@@ -73,23 +73,22 @@ pub(crate) use first_steps::{
 };
 pub(crate) use left_out::{left_out_why, left_out_words};
 pub(crate) use oddities::{interval, oddity_words};
-pub(crate) use overview::{UNTITLED, 
-    needs, not_our_page, page_written, report_where, state_words, uncovered_words, verdict,
+pub(crate) use overview::{
+    UNTITLED, needs, not_our_page, page_written, report_where, state_words, uncovered_words, verdict,
 };
 pub(crate) use preview::why_words;
 pub(crate) use probes::{
     PROBE_TITLE, cannot_probe_words, fault_advice, fault_words, probe_while_paused, skip_words, step_word,
 };
 pub(crate) use problems::{
-    Problem, UnknownKey, declared_twice, lacking_key, lacking_secret, not_toml, relay_in_a_circle, unknown_key,
-    where_a_calendar_is, wrong_key,
+    Problem, UnknownKey, declared_twice, lacking_key, lacking_secret, not_toml, relay_in_a_circle,
+    unknown_key, where_a_calendar_is, wrong_key,
 };
 pub(crate) use routes::{
-    account_paused_or_not, not_ahead,
-    DELETE_COPIES, SHOWS, WAYS, WHAT_SHOWS, WHICH_WAY, WRITE_NOW, copies_remain, interrupted_sync,
-    made_no_copies, needs_calendars, not_configured_any_more, not_retired, passed_over, paused_or_not,
-    retired, retiring_asks_first, route_written, shows_words, too_few_calendars, was_not_begun,
-    which_calendars,
+    DELETE_COPIES, SHOWS, WAYS, WHAT_SHOWS, WHICH_WAY, WRITE_NOW, account_paused_or_not, copies_remain,
+    interrupted_sync, made_no_copies, needs_calendars, not_ahead, not_configured_any_more, not_retired,
+    passed_over, paused_or_not, retired, retiring_asks_first, route_written, shows_words, too_few_calendars,
+    was_not_begun, which_calendars,
 };
 pub(crate) use runs::{
     gone_words, held_lines, invitation_warning, never_ran, not_a_duration, not_understood, not_while_paused,
@@ -98,10 +97,9 @@ pub(crate) use runs::{
 #[cfg(not(feature = "keyring"))]
 pub(crate) use secrets::NO_KEYRING;
 pub(crate) use secrets::{
-    no_credentials,
     CommandTrouble, Open, certificate_unreadable, holds_no_key, in_keyring, in_one_line, key_not_written,
-    key_unreadable, keyring_gives_none, no_key, not_pem, not_signed_in_yet, not_tokens, others_may_read,
-    secret_command_failed, secret_file_unreadable, secret_is_empty, variable_not_set,
+    key_unreadable, keyring_gives_none, no_credentials, no_key, not_pem, not_signed_in_yet, not_tokens,
+    others_may_read, secret_command_failed, secret_file_unreadable, secret_is_empty, variable_not_set,
 };
 pub(crate) use sign_in::sign_in_words;
 pub(crate) use start::first_configuration;
@@ -169,19 +167,17 @@ pub(crate) use looking::{
     as_of_words, clock_change_words, fewer_days, free_busy_written, grid_legend, hidden_words,
     not_days_of_a_week, not_hours, not_long_enough, time_not_understood,
 };
-pub(crate) use troubles::{
-    exit_words, no_time_left, trouble_advice, trouble_sentence, watched_already,
-};
+pub(crate) use troubles::{exit_words, no_time_left, trouble_advice, trouble_sentence, watched_already};
 pub(crate) use undo::{
     PUT_BACK, TAKE_BACK, failed_to_put_back, follow_at_next_run, into_which, no_calendar_of_run,
     no_change_of_entry, no_run_like_that, no_text_kept, not_a_run, not_a_since, not_a_snapshot, not_put_back,
     not_taken_back, nothing_kept_before, nothing_to_take_back, old_texts_not_written, old_texts_written,
     paused_after_undo, restore_asks_first, restored_as, snapshot_written, undo_asks_first, undone_as,
     why_left_words,
-};pub(crate) use watching::{
-    LIVE_KEYS, cannot_listen, due_words, hangs_words, heartbeat_unheard, listening_words, looks_in_its_time,
-    needs_restart, note_words, paused_until_words, troubles_words, untold_words, watched_since, never_began_words, outcome_words, read_again, route_error_words, run_words, signal_words,
-    stale_words, state_not_usable, state_words_for_health, trouble_turn_words, unit_text, watch_begins,
-    watch_ends,
 };
-
+pub(crate) use watching::{
+    LIVE_KEYS, cannot_listen, due_words, hangs_words, heartbeat_unheard, listening_words, looks_in_its_time,
+    needs_restart, never_began_words, note_words, outcome_words, paused_until_words, read_again,
+    route_error_words, run_words, signal_words, stale_words, state_not_usable, state_words_for_health,
+    trouble_turn_words, troubles_words, unit_text, untold_words, watch_begins, watch_ends, watched_since,
+};

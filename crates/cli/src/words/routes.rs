@@ -54,9 +54,9 @@ pub(crate) fn paused_or_not(name: &str, is_paused: bool, until: Option<&str>) ->
     let name = clean(name);
     match (is_paused, until) {
         (true, Some(at)) => {
-            format!("{name} is paused until {at}, and goes on by itself; earlier: chestnut route resume {name}\n")
+            format!("{name} is paused until {at}, and goes on by itself\n  earlier: chestnut route resume {name}\n")
         }
-        (true, None) => format!("{name} is paused; `sync` passes it over until `chestnut route resume {name}`\n"),
+        (true, None) => format!("{name} is paused\n  let it go on: chestnut route resume {name}\n"),
         (false, _) => format!("{name} goes on with the next sync\n"),
     }
 }
@@ -66,14 +66,18 @@ pub(crate) fn account_paused_or_not(name: &str, routes: &[String], until: Option
     let name = clean(name);
     let routes = match routes {
         [] => "no route uses it".to_owned(),
-        routes => format!("with it: {}", routes.iter().map(|route| clean(route)).collect::<Vec<_>>().join(", ")),
+        routes => {
+            format!("with it: {}", routes.iter().map(|route| clean(route)).collect::<Vec<_>>().join(", "))
+        }
     };
     match until {
         Some(Some(at)) => {
-            format!("{name} is paused until {at}, and goes on by itself; {routes}\n  earlier: chestnut account resume {name}\n")
+            format!(
+                "{name} is paused until {at}, and goes on by itself\n  {routes}\n  earlier: chestnut account resume {name}\n"
+            )
         }
-        Some(None) => format!("{name} is paused; {routes}\n  let it go on: chestnut account resume {name}\n"),
-        None => format!("{name} goes on with the next sync; {routes}\n"),
+        Some(None) => format!("{name} is paused\n  {routes}\n  let it go on: chestnut account resume {name}\n"),
+        None => format!("{name} goes on with the next sync\n  {routes}\n"),
     }
 }
 
@@ -88,7 +92,9 @@ pub(crate) fn passed_over(name: &str, account: Option<&str>) -> String {
     let name = clean(name);
     if let Some(account) = account {
         let account = clean(account);
-        return format!("{name} was passed over: account {account} is paused: chestnut account resume {account}\n");
+        return format!(
+            "{name} was passed over: account {account} is paused: chestnut account resume {account}\n"
+        );
     }
     format!("{name} is paused, and was passed over: chestnut route resume {name}\n")
 }

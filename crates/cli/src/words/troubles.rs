@@ -35,7 +35,9 @@ pub(crate) fn trouble_sentence(kind: TroubleKind, about: &str, facts: &Value) ->
         TroubleKind::CertificateEnds => {
             format!("{about}: the server's certificate ends {}", in_days(days))
         }
-        TroubleKind::FeedQuiet => format!("{about}: nothing has changed for {}", count(days.unsigned_abs() as usize, "day", "days")),
+        TroubleKind::FeedQuiet => {
+            format!("{about}: nothing has changed for {}", count(days.unsigned_abs() as usize, "day", "days"))
+        }
         TroubleKind::RouteStale => match facts.get("last-good-run").and_then(Value::as_str) {
             Some(at) => format!("{about}: no run went well since {at}"),
             None => format!("{about}: no run went well yet"),
@@ -63,11 +65,15 @@ pub(crate) fn trouble_advice(kind: TroubleKind, about: &str) -> String {
         TroubleKind::SignInRefused => {
             format!("Put the right password in its place; step by step: chestnut account test {about}")
         }
-        TroubleKind::RightsLost => "Ask the calendar's owner for the right; `chestnut calendar list` shows it.".to_owned(),
+        TroubleKind::RightsLost => {
+            "Ask the calendar's owner for the right; `chestnut calendar list` shows it.".to_owned()
+        }
         TroubleKind::CalendarUnreadable => {
             "See whether it is still there: `chestnut calendar list`. Nothing was deleted.".to_owned()
         }
-        TroubleKind::ConfigurationBroken => "Mend the file; it is read again as soon as it changes.".to_owned(),
+        TroubleKind::ConfigurationBroken => {
+            "Mend the file; it is read again as soon as it changes.".to_owned()
+        }
         TroubleKind::NeverRun => {
             format!("chestnut preview {about}, then once: chestnut sync --yes {about}")
         }
@@ -79,7 +85,9 @@ pub(crate) fn trouble_advice(kind: TroubleKind, about: &str) -> String {
         TroubleKind::RouteStale | TroubleKind::RouteFails => {
             format!("chestnut sync {about} says what is the matter.")
         }
-        TroubleKind::EntriesRefused => format!("chestnut status -v names them; chestnut why {about} … explains one."),
+        TroubleKind::EntriesRefused => {
+            format!("chestnut status -v names them; chestnut why {about} … explains one.")
+        }
     }
 }
 

@@ -51,7 +51,8 @@ pub(crate) fn route_error_words(words: &str) -> String {
 
 /// What a run came to.
 pub(crate) fn run_words(created: usize, updated: usize, deleted: usize, summary: &RouteSummary) -> String {
-    let mut words = format!("{created} created, {updated} updated, {deleted} deleted; {} in step", summary.in_step);
+    let mut words =
+        format!("{created} created, {updated} updated, {deleted} deleted; {} in step", summary.in_step);
     if summary.failed > 0 {
         words += &format!("; {} failed", summary.failed);
     }
@@ -71,8 +72,9 @@ pub(crate) fn heartbeat_unheard() -> &'static str {
 }
 
 pub(crate) fn cannot_listen(address: SocketAddr, system: &std::io::Error) -> Failure {
-    Failure::usage(format!("`listen`: {address} cannot be listened on: {system}"))
-        .hint("Something else listens there, or the address is not this machine's. Write another into `listen`.")
+    Failure::usage(format!("`listen`: {address} cannot be listened on: {system}")).hint(
+        "Something else listens there, or the address is not this machine's. Write another into `listen`.",
+    )
 }
 
 pub(crate) fn listening_words(address: SocketAddr) -> String {
@@ -130,7 +132,8 @@ pub(crate) fn unit_text(
     state: &Path,
     writes: &[std::path::PathBuf],
 ) -> String {
-    let quoted = |path: &Path| format!("\"{}\"", path.display().to_string().replace('%', "%%").replace('"', "\\\""));
+    let quoted =
+        |path: &Path| format!("\"{}\"", path.display().to_string().replace('%', "%%").replace('"', "\\\""));
     let writes: Vec<_> = writes.iter().map(|path| quoted(path)).collect();
     format!(
         "# /etc/systemd/system/chestnut.service; then: systemctl enable --now chestnut\n\
@@ -210,7 +213,13 @@ pub(crate) fn paused_until_words(route: &str, at: &str) -> String {
 }
 
 /// A program could not be told of a trouble.
-pub(crate) fn untold_words(trouble: i64, event: NoticeEvent, attempts: u32, problem: &str, next: Option<&str>) -> String {
+pub(crate) fn untold_words(
+    trouble: i64,
+    event: NoticeEvent,
+    attempts: u32,
+    problem: &str,
+    next: Option<&str>,
+) -> String {
     let then = match next {
         Some(at) => format!("again at {at}"),
         None => "given up after a day".to_owned(),

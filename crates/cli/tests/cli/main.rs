@@ -12,6 +12,7 @@ mod desk;
 mod encryption;
 mod feeds;
 mod job;
+mod left_running;
 mod on_the_wire;
 mod origins;
 mod proving;

@@ -10,6 +10,7 @@ mod free_busy;
 mod habits;
 mod histories;
 mod hostile;
+mod left_running;
 mod local_calendars;
 mod matching;
 mod meetings;

@@ -1,0 +1,489 @@
+//! Left running: `watch` in a process of its own, on real time; who is told of troubles; what timers use.
+
+use std::io::{Read as _, Write as _};
+use std::net::TcpStream;
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use chestnut_standin::{Fault, FaultKind, Server, Site, orchard_entries, serve_on_thread};
+use chestnut_testkit::hermetic;
+use jiff::{Span, Timestamp, Zoned};
+use tempfile::TempDir;
+
+use crate::set_up::{BOARD, PRESSES, PROGRAM, SetUp, Told};
+
+/// Two servers whose clocks are right, and a folder with a configuration.
+struct Place {
+    folder: TempDir,
+    sites: Vec<Site>,
+}
+
+/// A process that is ended with the test.
+struct Watch(Child);
+
+impl Drop for Watch {
+    fn drop(&mut self) {
+        drop(self.0.kill());
+        drop(self.0.wait());
+    }
+}
+
+impl Place {
+    fn new(entries: usize) -> Self {
+        let now = || Timestamp::now().as_millisecond();
+        let mut source = Server::new(&["office"], now() - 86_400_000);
+        let path = source.add_calendar("office", "presses", "Press hall", "#b5651d");
+        for entry in orchard_entries(entries, Zoned::now().date()) {
+            source.store(&path, &entry.name, &entry.text);
+        }
+        let mut target = Server::new(&["board"], now() - 86_400_000);
+        target.add_calendar("board", "board", "Notice board", "#3366aa");
+        let sites = serve_on_thread(vec![source, target], Arc::new(now)).expect("servers");
+        let place = Self { folder: TempDir::new().expect("a folder"), sites };
+        for (user, name) in [("office", "office.password"), ("board", "board.password")] {
+            place.private(name, &format!("{user}-pw\n"));
+        }
+        place.write("tell", "#!/bin/sh\n[ ! -e deaf ] || exit 7\ncat >> told\n");
+        place
+    }
+
+    fn write(&self, name: &str, text: &str) {
+        let path = self.folder.path().join(name);
+        std::fs::create_dir_all(path.parent().expect("a folder")).expect("made");
+        std::fs::write(&path, text).expect("written");
+        #[cfg(unix)]
+        if text.starts_with("#!") {
+            use std::os::unix::fs::PermissionsExt as _;
+            std::fs::set_permissions(path, std::fs::Permissions::from_mode(0o755)).expect("rights");
+        }
+    }
+
+    fn private(&self, name: &str, text: &str) {
+        self.write(name, text);
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::PermissionsExt as _;
+            let path = self.folder.path().join(name);
+            std::fs::set_permissions(path, std::fs::Permissions::from_mode(0o600)).expect("rights");
+        }
+    }
+
+    /// Accounts and calendars, and one route that comes every second.
+    fn configure(&self, top: &str, more: &str) {
+        let text = format!(
+            "timezone = \"Europe/Ljubljana\"\non-trouble = [\"./tell\"]\n{top}\n[watch]\neager = true\n\
+             [account.packhouse]\nurl = \"{}\"\nuser = \"office\"\npassword = {{ file = \"office.password\" }}\npatience = \"1s\"\n\
+             [account.cloud]\nurl = \"{}\"\nuser = \"board\"\npassword = {{ file = \"board.password\" }}\npatience = \"1s\"\n\
+             [calendar.presses]\naccount = \"packhouse\"\npath = \"{PRESSES}\"\n\
+             [calendar.board]\naccount = \"cloud\"\nname = \"Notice board\"\n\
+             [route.bookings]\nfrom = \"presses\"\nto = \"board\"\nevery = \"1s\"\nnote = \"Ask the press hall\"\n{more}",
+            self.sites[0].url, self.sites[1].url
+        );
+        self.write("chestnut.toml", &text);
+    }
+
+    fn command(&self, arguments: &[&str]) -> Command {
+        let mut command = hermetic(Path::new(PROGRAM), self.folder.path());
+        command.env_remove("CHESTNUT_NOW").env("PATH", "/usr/bin:/bin").args(arguments);
+        command
+    }
+
+    fn run(&self, arguments: &[&str]) -> Told {
+        Told::of(self.command(arguments).output().expect("the program runs"))
+    }
+
+    fn ok(&self, arguments: &[&str]) -> Told {
+        let told = self.run(arguments);
+        assert_eq!(told.code, 0, "{arguments:?}: {told:?}");
+        told
+    }
+
+    fn watch(&self) -> Watch {
+        let mut command = self.command(&["watch", "--log", "log"]);
+        command.stdout(Stdio::null()).stderr(Stdio::inherit());
+        Watch(command.spawn().expect("the program runs"))
+    }
+
+    fn read(&self, name: &str) -> String {
+        std::fs::read_to_string(self.folder.path().join(name)).unwrap_or_default()
+    }
+
+    fn board(&self) -> String {
+        self.sites[1]
+            .with(|server| server.texts(BOARD))
+            .into_values()
+            .collect::<String>()
+            .replace("\r\n ", "")
+    }
+
+    fn edit(&self, name: &str, title: &str) {
+        self.sites[0].with(|server| {
+            let text = server.texts(PRESSES).remove(name).expect("the entry is there");
+            let line = text.lines().find(|line| line.starts_with("SUMMARY")).expect("a title").to_owned();
+            server.store(PRESSES, name, &text.replace(&line, &format!("SUMMARY:{title}")));
+        });
+    }
+
+    /// What the program was told, in its order: events and kinds.
+    fn told(&self) -> Vec<serde_json::Value> {
+        self.read("told").lines().map(|line| serde_json::from_str(line).expect("JSON")).collect()
+    }
+
+    fn was_told(&self, event: &str, kind: &str) -> bool {
+        self.told().iter().any(|told| told["event"] == event && told["kind"] == kind)
+    }
+}
+
+/// Waits for something that comes soon.
+fn wait_for(what: &str, seconds: u64, place: &Place, is: impl Fn() -> bool) {
+    let began = Instant::now();
+    while !is() {
+        assert!(
+            began.elapsed() < Duration::from_secs(seconds),
+            "{what} does not come: {}{:?}",
+            place.read("log"),
+            place.told()
+        );
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}
+
+#[cfg(unix)]
+fn signal(watch: &Watch, name: &str) {
+    let sent = Command::new("kill").args([format!("-{name}"), watch.0.id().to_string()]).status();
+    assert!(sent.expect("kill runs").success());
+}
+
+/// Asks as a browser does, and returns the whole answer.
+fn ask(port: u16, path: &str, headers: &str) -> String {
+    let mut stream = TcpStream::connect(("127.0.0.1", port)).expect("it listens");
+    let host = if headers.contains("Host:") { String::new() } else { format!("Host: 127.0.0.1:{port}\r\n") };
+    let request = format!("GET {path} HTTP/1.1\r\n{host}{headers}Connection: close\r\n\r\n");
+    stream.write_all(request.as_bytes()).expect("sent");
+    let mut answer = Vec::new();
+    stream.read_to_end(&mut answer).expect("an answer");
+    String::from_utf8_lossy(&answer).into_owned()
+}
+
+fn free_port() -> u16 {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").expect("a port");
+    listener.local_addr().expect("an address").port()
+}
+
+#[cfg(unix)]
+#[test]
+fn a_watch_brings_changes_tells_of_troubles_and_ends_politely() {
+    let place = Place::new(4);
+    let port = free_port();
+    let top = format!("listen = \"127.0.0.1:{port}\"");
+    let kiosk = "[calendar.days]\nfile = \"days.ics\"\n[route.days]\nfrom = \"days\"\nto = \"board\"\nevery = \"1 hour\"\n";
+    place.configure(&top, kiosk);
+    let days = |title: &str| {
+        format!(
+            "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VEVENT\r\nUID:day\r\n\
+             DTSTAMP:20261001T060000Z\r\nDTSTART;VALUE=DATE:20301101\r\nSUMMARY:{title}\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
+        )
+    };
+    place.write("days.ics", &days("Market day"));
+    // Nothing is begun that nobody has said yes to.
+    let mut watch = place.watch();
+    wait_for("its first trouble", 10, &place, || place.was_told("begin", "never-run"));
+    assert_eq!(place.board(), "");
+    signal(&watch, "TERM");
+    assert!(watch.0.wait().expect("it ends").success());
+    place.ok(&["sync", "--yes"]);
+    wait_for("the end of it", 5, &place, || place.was_told("end", "never-run"));
+
+    let mut watch = place.watch();
+    wait_for("the watch", 10, &place, || place.run(&["status", "--json"]).json()["watch"].is_object());
+    let second = place.run(&["watch"]);
+    assert_eq!(second.code, 2);
+    assert!(second.err.contains("a watch runs on this state already (process "), "{second:?}");
+    let changed = Instant::now();
+    place.edit("orchard-0002.ics", "Crate repair");
+    wait_for("the change", 10, &place, || place.board().contains("SUMMARY:Crate repair"));
+    assert!(changed.elapsed() < Duration::from_secs(5));
+    // A file is looked at when it changes, whatever its route's pace.
+    place.write("days.ics", &days("Market day moved"));
+    wait_for("the file's change", 10, &place, || place.board().contains("SUMMARY:Market day moved"));
+    // A password that changes is read again: the wrong one is a trouble, the right one its end.
+    place.private("office.password", "no\n");
+    wait_for("a refused sign-in", 10, &place, || place.was_told("begin", "sign-in-refused"));
+    let status = place.run(&["status"]);
+    assert!(status.out.contains("packhouse: the server refuses the sign-in"), "{status:?}");
+    assert!(status.out.contains("bookings: note: Ask the press hall"), "{status:?}");
+    place.private("office.password", "office-pw\n");
+    wait_for("its end", 20, &place, || place.was_told("end", "sign-in-refused"));
+    // So is the configuration; while it is broken, the one before goes on.
+    let good = place.read("chestnut.toml");
+    place.write("chestnut.toml", &good.replace("every = \"1 hour\"", "evry = \"1 hour\""));
+    wait_for("a broken configuration", 10, &place, || place.was_told("begin", "configuration-broken"));
+    let told = place.told();
+    let broken = told.iter().find(|told| told["kind"] == "configuration-broken").expect("it was told");
+    assert!(broken["what"].as_str().is_some_and(|what| what.contains("unknown key `evry`")), "{broken}");
+    place.edit("orchard-0003.ics", "Hail nets");
+    wait_for("a change meanwhile", 10, &place, || place.board().contains("SUMMARY:Hail nets"));
+    place.write("chestnut.toml", &good);
+    wait_for("its end", 10, &place, || place.was_told("end", "configuration-broken"));
+
+    // Whoever asks is answered, and nobody else.
+    assert!(ask(port, "/healthz", "").starts_with("HTTP/1.1 200"));
+    assert!(ask(port, "/healthz", "Host: elsewhere.example\r\n").starts_with("HTTP/1.1 421"));
+    assert!(ask(port, "/", "").starts_with("HTTP/1.1 404"));
+    let metrics = ask(port, "/metrics", "");
+    check_prometheus(metrics.split_once("\r\n\r\n").expect("a body").1);
+    let page = ask(port, "/status", "");
+    assert!(page.contains("frame-ancestors 'none'") && page.contains("Calendars in step"), "{page}");
+    assert!(!page.contains("Hail nets") && !page.contains("Crate repair"), "titles are nobody's business");
+    // Slow clients keep nobody from anything.
+    let slow: Vec<_> = (0..60).filter_map(|_| TcpStream::connect(("127.0.0.1", port)).ok()).collect();
+    place.edit("orchard-0001.ics", "Press cleaning");
+    wait_for("a change beside slow clients", 10, &place, || place.board().contains("SUMMARY:Press cleaning"));
+    drop(slow);
+
+    // `sync` beside it takes turns.
+    place.ok(&["sync"]);
+    signal(&watch, "TERM");
+    let asked = Instant::now();
+    assert!(watch.0.wait().expect("it ends").success());
+    assert!(asked.elapsed() < Duration::from_secs(10));
+    assert!(place.read("log").contains("ended; what was in flight was finished"));
+    assert!(place.run(&["status", "--json"]).json()["watch"].is_null());
+    assert!(!place.read("log").contains("Press cleaning"), "titles stay out of the log");
+}
+
+/// Families with HELP and TYPE before their samples, each once; names, labels and numbers as the format has them.
+fn check_prometheus(text: &str) {
+    let mut types = std::collections::BTreeMap::new();
+    let mut seen = std::collections::BTreeSet::new();
+    for line in text.lines() {
+        if let Some(rest) = line.strip_prefix("# TYPE ") {
+            let (name, kind) = rest.split_once(' ').expect("a kind");
+            assert!(["gauge", "counter", "histogram"].contains(&kind), "{line}");
+            assert!(types.insert(name.to_owned(), kind.to_owned()).is_none(), "{line} twice");
+            assert!(kind != "counter" || name.ends_with("_total"), "{line}");
+            continue;
+        }
+        if line.starts_with("# HELP ") {
+            continue;
+        }
+        let (series, value) = line.rsplit_once(' ').expect("a value");
+        assert!(value.parse::<f64>().is_ok(), "{line}");
+        let (name, labels) = series.split_once('{').unwrap_or((series, ""));
+        assert!(labels.is_empty() || labels.ends_with("\"}") && labels.contains("=\""), "{line}");
+        let family =
+            ["_bucket", "_sum", "_count"].iter().find_map(|end| name.strip_suffix(end)).unwrap_or(name);
+        assert!(types.contains_key(family) || types.contains_key(name), "{line} is of no family");
+        assert!(seen.insert(series.to_owned()), "{line} twice");
+        assert!(!(labels.contains("route=") && types.get(family).is_some_and(|kind| kind == "histogram")));
+    }
+    assert!(types.len() >= 8, "{text}");
+}
+
+/// The program that is to be told fails, and is told later; what it is told of is what `sync` saw, too.
+#[cfg(unix)]
+#[test]
+fn what_could_not_be_told_is_told_later() {
+    let place = Place::new(3);
+    place.configure("", "");
+    place.ok(&["sync", "--yes"]);
+    assert_eq!(place.told(), Vec::<serde_json::Value>::new());
+    place.write("deaf", "");
+    place.private("office.password", "no\n");
+    assert_eq!(place.run(&["sync"]).code, 1);
+    let status = place.run(&["status", "--json"]).json();
+    assert_eq!(status["troubles"][0]["kind"], "sign-in-refused", "{status}");
+    assert_eq!(status["untold"][0]["attempts"], 1, "{status}");
+    assert!(place.run(&["status"]).out.contains("on-trouble was not told that trouble"));
+    std::fs::remove_file(place.folder.path().join("deaf")).expect("removed");
+    place.private("office.password", "office-pw\n");
+    // Its end waits for its beginning.
+    place.ok(&["sync"]);
+    assert_eq!(place.told(), Vec::<serde_json::Value>::new());
+    let hour = Timestamp::now().checked_add(Span::new().minutes(5)).expect("a moment").to_string();
+    let later = place.command(&["sync"]).env("CHESTNUT_NOW", hour).output().expect("the program runs");
+    assert!(later.status.success(), "{later:?}");
+    let told: Vec<_> =
+        place.told().iter().map(|told| (told["event"].clone(), told["attempt"].clone())).collect();
+    assert_eq!(told, [("begin".into(), 2.into()), ("end".into(), 1.into())]);
+    let first = place.told().remove(0);
+    assert!(first["do"].as_str().is_some_and(|words| words.contains("chestnut account test packhouse")));
+    assert!(!first.to_string().contains("office-pw") && !first.to_string().contains("orchard-000"));
+    assert_eq!(place.ok(&["status", "--json"]).json()["untold"], serde_json::json!([]));
+}
+
+#[test]
+fn a_timer_syncs_what_is_due_and_pauses_end_by_themselves() {
+    let set_up = SetUp::new(3);
+    set_up.configure(&set_up.standard().replace("to = \"board\"", "to = \"board\"\nevery = \"1 hour\""));
+    set_up.ok(&["sync"]);
+    let at = |now: &str, arguments: &[&str]| {
+        let mut command = hermetic(Path::new(PROGRAM), set_up.folder.path());
+        Told::of(command.env("CHESTNUT_NOW", now).args(arguments).output().expect("the program runs"))
+    };
+    let runs = |told: Told| told.json()["runs"].as_array().expect("a list").len();
+    assert_eq!(runs(at("2026-10-05T08:30:00Z", &["sync", "--only-due", "--json"])), 0);
+    assert_eq!(runs(at("2026-10-05T09:00:00Z", &["sync", "--only-due", "--json"])), 1);
+    let told = at("2026-10-05T09:00:00Z", &["route", "pause", "presses-to-board", "--until", "2026-10-07"]);
+    insta::assert_snapshot!("route_paused_until", told.out);
+    insta::assert_snapshot!("status_of_a_pause", at("2026-10-06T09:00:00Z", &["status"]).out);
+    assert_eq!(runs(at("2026-10-06T20:00:00Z", &["sync", "--json"])), 0);
+    // In the zone of the configuration the day has begun.
+    assert_eq!(runs(at("2026-10-06T22:30:00Z", &["sync", "--json"])), 1);
+    assert_eq!(
+        at("2026-10-07T09:00:00Z", &["route", "pause", "presses-to-board", "--until", "today"]).code,
+        2
+    );
+    insta::assert_snapshot!(
+        "account_paused",
+        at("2026-10-07T09:00:00Z", &["account", "pause", "cloud", "--until", "2 hours"]).out
+    );
+    let told = at("2026-10-07T10:00:00Z", &["sync"]);
+    assert!(told.out.contains("passed over: account cloud is paused"), "{told:?}");
+    assert_eq!(runs(at("2026-10-07T11:30:00Z", &["sync", "--json"])), 1);
+    assert_eq!(at("2026-10-07T11:30:00Z", &["account", "pause", "cloud"]).code, 0);
+    assert_eq!(
+        at("2026-11-07T11:30:00Z", &["compare", "--then-sync", "--json"]).json()["runs"],
+        serde_json::json!([])
+    );
+    assert_eq!(at("2026-11-07T11:30:00Z", &["probe"]).code, 1);
+    at("2026-11-07T11:30:00Z", &["account", "resume", "cloud"]);
+    assert_eq!(runs(at("2026-11-07T11:30:00Z", &["sync", "--json"])), 1);
+}
+
+#[test]
+fn routes_lean_on_others_and_stand_in_other_files() {
+    let set_up = SetUp::new(3);
+    let standard = set_up.standard();
+    let (before, _) = standard.split_once("[route.").expect("a route");
+    let write = |name: &str, text: &str| {
+        let path = set_up.path(name);
+        std::fs::create_dir_all(path.parent().expect("a folder")).expect("made");
+        std::fs::write(path, text).expect("written");
+    };
+    let main = format!(
+        "include = [\"routes/*.toml\"]\n{before}\n[calendar.wall]\nfile = \"wall.ics\"\n\
+         [defaults.route]\nevery = \"30 minutes\"\ndeletions = \"keep\"\n"
+    );
+    set_up.configure(&main);
+    write(
+        "routes/board.toml",
+        "[route.bookings]\nfrom = \"presses\"\nto = \"board\"\ncarry = \"busy\"\nnote = \"x\"\n",
+    );
+    write("routes/wall.toml", "[route.wall]\nlike = \"bookings\"\nto = \"wall\"\nevery = \"5 minutes\"\n");
+    insta::assert_snapshot!("route_that_is_like_another", set_up.shown(&["route", "show", "wall"]));
+    set_up.ok(&["sync"]);
+    let wall = std::fs::read_to_string(set_up.path("wall.ics")).expect("it was written");
+    assert!(wall.contains("SUMMARY:Busy"));
+    // Each mistake names its file.
+    let said = |name: &str, text: &str| {
+        let before = std::fs::read_to_string(set_up.path(name)).unwrap_or_default();
+        write(name, text);
+        let told = set_up.run(&["route", "list"]);
+        assert_eq!(told.code, 2, "{told:?}");
+        write(name, &before);
+        told.err.replace(&set_up.folder.path().display().to_string(), "")
+    };
+    let twice = said("routes/wall.toml", "[route.bookings]\nfrom = \"presses\"\nto = \"wall\"\n");
+    assert!(
+        twice.contains("routes/wall.toml, line 1: [route.bookings] is also in routes/board.toml, line 1"),
+        "{twice}"
+    );
+    let circle = said("routes/wall.toml", "[route.wall]\nlike = \"wall\"\n");
+    assert!(
+        circle.contains("routes/wall.toml, line 2: `like` in [route.wall] leads back to this route"),
+        "{circle}"
+    );
+    let often =
+        said("routes/wall.toml", "[route.wall]\nlike = \"bookings\"\nto = \"wall\"\nevery = \"20s\"\n");
+    assert!(often.contains("shorter than a minute: other people's servers"), "{often}");
+    let other = said("routes/wall.toml", "[route.wall]\nlike = \"bokings\"\n");
+    assert!(other.contains("Did you mean `bookings`?"), "{other}");
+    let open = said("chestnut.toml", &format!("listen = \"0.0.0.0:8086\"\n{main}"));
+    assert!(open.contains("can be reached from other machines, and no `listen-token` is said"), "{open}");
+    // What another leans on is not taken away under it; what stands alone is taken out of its own file.
+    assert_eq!(set_up.run(&["route", "retire", "bookings"]).code, 2);
+    set_up.ok(&["route", "retire", "wall"]);
+    assert_eq!(std::fs::read_to_string(set_up.path("routes/wall.toml")).expect("it is there").trim(), "");
+    set_up.ok(&["route", "retire", "bookings", "--remove-copies", "--yes"]);
+}
+
+/// Faults come and go for a while of real time, with the process killed and asked to end in between; then everything
+/// is in step. `CHESTNUT_LEFT_RUNNING` says for how many seconds.
+#[cfg(unix)]
+#[test]
+fn faults_signals_and_kills_end_in_step() {
+    let seconds =
+        std::env::var("CHESTNUT_LEFT_RUNNING").ok().and_then(|text| text.parse().ok()).unwrap_or(10);
+    let place = Place::new(12);
+    let mut more = String::new();
+    for number in 0..40 {
+        more += &format!(
+            "[calendar.crew-{number}]\nfile = \"crew-{number}.ics\"\n[route.crew-{number}]\nfrom = \"crew-{number}\"\n\
+             to = \"board\"\nevery = \"{}s\"\n",
+            2 + number % 5
+        );
+        let text = crew(number, 0);
+        place.write(&format!("crew-{number}.ics"), &text);
+    }
+    place.configure("", &more);
+    place.ok(&["sync", "--yes"]);
+    let began = Instant::now();
+    let mut round = 0;
+    let mut watch = place.watch();
+    while began.elapsed() < Duration::from_secs(seconds) {
+        round += 1;
+        place.edit("orchard-0001.ics", &format!("Pressing {round}"));
+        place.write(&format!("crew-{}.ics", round % 40), &crew(round % 40, round));
+        let kind = match round % 4 {
+            0 => FaultKind::Status { code: 503, retry_after: None },
+            1 => FaultKind::LoseAnswer,
+            2 => FaultKind::HalfBody,
+            _ => FaultKind::Delay(300),
+        };
+        place.sites[1]
+            .with(|server| server.faults = vec![Fault { after: 2, times: 3, ..Fault::always("PUT", kind) }]);
+        std::thread::sleep(Duration::from_millis(150 * (1 + round as u64 % 5)));
+        if round % 5 == 0 {
+            signal(&watch, ["TERM", "KILL", "INT"][round / 5 % 3]);
+            drop(watch.0.wait());
+            watch = place.watch();
+        }
+        if round % 7 == 0 {
+            signal(&watch, "HUP");
+            signal(&watch, "USR1");
+        }
+    }
+    place.sites[1].with(|server| server.faults.clear());
+    let wanted = |number: usize| {
+        let text = place.read(&format!("crew-{number}.ics"));
+        text.lines().find(|line| line.starts_with("SUMMARY")).expect("a title").to_owned()
+    };
+    signal(&watch, "USR1");
+    wait_for("everything", 60, &place, || {
+        let board = place.board();
+        board.contains(&format!("Pressing {round}")) && (0..40).all(|number| board.contains(&wanted(number)))
+    });
+    signal(&watch, "TERM");
+    assert!(watch.0.wait().expect("it ends").success());
+    let told = place.ok(&["compare", "--json"]).json();
+    for comparison in told["comparisons"].as_array().expect("a list") {
+        let wrong = ["differs", "missing", "extra"].map(|key| comparison[key].as_u64());
+        assert_eq!(wrong, [Some(0); 3], "{comparison}");
+    }
+    assert_eq!(
+        place.sites[1].with(|server| server.texts(BOARD)).len(),
+        place.sites[0].with(|server| {
+            server.texts(PRESSES).into_values().filter(|text| text.contains("BEGIN:VEVENT")).count()
+        }) + 40
+    );
+}
+
+fn crew(number: usize, round: usize) -> String {
+    format!(
+        "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VEVENT\r\nUID:crew-{number}\r\n\
+         DTSTAMP:20261001T060000Z\r\nDTSTART:20301101T080000Z\r\nSUMMARY:Crew {number} row {round}.\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
+    )
+}
