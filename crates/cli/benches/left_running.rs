@@ -48,7 +48,7 @@ fn configure(folder: &Path, sites: &[Site]) {
     std::fs::write(&password, "office-pw\n").expect("written");
     std::fs::set_permissions(&password, std::fs::Permissions::from_mode(0o600)).expect("private");
     let mut text = "timezone = \"Europe/Ljubljana\"\nlisten = \"127.0.0.1:18086\"\n[defaults.account]\n\
-        user = \"office\"\npassword = { file = \"password\" }\n[defaults.route]\nevery = \"1 hour\"\n"
+        user = \"office\"\npassword = { file = \"password\" }\n[defaults.route]\nevery = \"1 day\"\n"
         .to_owned();
     for (account, site) in sites.iter().enumerate() {
         writeln!(text, "[account.a{account}]\nurl = \"{}\"", site.url).expect("a string");
@@ -169,8 +169,7 @@ fn main() {
             server.faults = ["REPORT", "PROPFIND"].map(|method| Fault::always(method, slow.clone())).into();
         });
     }
-    let mut watch =
-        program(folder.path(), &["watch", "--log", "log"]).spawn().expect("the program");
+    let mut watch = program(folder.path(), &["watch", "--log", "log"]).spawn().expect("the program");
     std::thread::sleep(Duration::from_secs(3));
     quiet(&sites);
     for round in 1..=3 {

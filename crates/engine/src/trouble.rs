@@ -1,6 +1,8 @@
 //! What is wrong has a beginning and an end. Signs come from rounds; what they come to is decided here, without a
 //! clock and without the state.
 
+use std::collections::BTreeSet;
+
 use chestnut_store::{Notice, NoticeEvent, Store, StoreError, TroubleKind, TroubleRow};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -86,12 +88,11 @@ pub fn judge(known: &[TroubleRow], signs: &Signs, is_told: bool, now: i64) -> Ju
     let mut lasting: Vec<(TroubleKind, String)> =
         known.iter().filter(|row| row.ended.is_none()).map(|row| (row.kind, row.about.clone())).collect();
     lasting.extend(signs.bad.iter().map(|sign| (sign.kind, sign.about.clone())));
-    let mut done: Vec<(TroubleKind, &str)> = Vec::new();
+    let mut done: BTreeSet<(TroubleKind, &str)> = BTreeSet::new();
     for sign in &signs.bad {
-        if done.contains(&(sign.kind, &sign.about)) {
+        if !done.insert((sign.kind, &sign.about)) {
             continue;
         }
-        done.push((sign.kind, &sign.about));
         let is_covered = sign.covered_by.iter().any(|key| lasting.contains(key));
         let before = newest(known, sign.kind, &sign.about, now);
         if is_covered && before.is_none_or(|row| row.ended.is_some() || row.began.is_none()) {
@@ -102,10 +103,9 @@ pub fn judge(known: &[TroubleRow], signs: &Signs, is_told: bool, now: i64) -> Ju
         judged.notices.push(event);
     }
     for (kind, about) in &signs.good {
-        if done.contains(&(*kind, about)) {
+        if !done.insert((*kind, about)) {
             continue;
         }
-        done.push((*kind, about));
         let Some(row) = newest(known, *kind, about, now).filter(|row| row.ended.is_none()) else { continue };
         if row.began.is_none() {
             judged.forgotten.push(row.id);

@@ -42,6 +42,11 @@ impl View {
         Self { term, color, outcomes: BTreeMap::new(), drawn: String::new() }
     }
 
+    /// Whether a person looks on.
+    pub(super) fn is_live(&self) -> bool {
+        self.term.is_some()
+    }
+
     /// Notes what a round came to.
     pub(super) fn note(&mut self, route: &str, done: &RouteDone) {
         if self.term.is_some() && !done.rested {

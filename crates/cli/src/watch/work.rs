@@ -1,6 +1,6 @@
 //! The process that keeps routes running: waits until something is due, or happens, and does it.
 
-use std::cell::Cell;
+use std::cell::{Cell, RefCell};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::pin::Pin;
@@ -49,6 +49,8 @@ const GENERATION: Duration = Duration::from_secs(86_400);
 const FIRST_ALARM: Duration = Duration::from_secs(30);
 /// How long running work may take after the end was asked for, beside the longest time-out.
 const GRACE: Duration = Duration::from_secs(5);
+/// Rounds without anything to tell, after which one more is not asked about.
+const CALM: u32 = 3;
 /// A monitor hears no more often.
 const BEAT: Duration = Duration::from_secs(60);
 
@@ -82,6 +84,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         stop: Rc::default(),
         manager: Manager::of_process(),
         began: Cell::new(None),
+        calm: RefCell::default(),
     };
     let mut view = View::new(is_live, io.screen, io.color);
     let ended = block_on(watch.run(settings, &mut view))?;
@@ -99,6 +102,8 @@ struct Watch<'w> {
     stop: Rc<Cell<bool>>,
     manager: Manager,
     began: Cell<Option<Instant>>,
+    /// For how many rounds nothing was the matter with a route, and nothing to do.
+    calm: RefCell<BTreeMap<String, u32>>,
 }
 
 /// Work that goes on beside the loop.
@@ -274,6 +279,8 @@ impl Watch<'_> {
                 },
                 () = tokio::time::sleep_until(wake) => {}
                 signal = signals.next() => {
+                    // A terminal that is closed takes its table with it.
+                    let signal = if signal == Signal::Reload && view.is_live() { Signal::Stop } else { signal };
                     tracing::info!("{}", signal_words(signal == Signal::Stop, signal == Signal::All));
                     match (signal, &leaving) {
                         (Signal::Stop, Some(Leaving::Stop { .. })) => {
@@ -416,12 +423,24 @@ impl Watch<'_> {
                 (None, None) if route.rested => Happened::NotTried,
                 (None, None) => Happened::Well,
             };
-            // Without a state nothing can be said.
-            let noted = observer.route(self.store, (&route.name, known), &happened, now, true);
-            if let Err(failure) = noted {
-                tracing::warn!("{}", failure.message);
+            // Nothing was decided, and nothing was the matter for some rounds: it is as it was.
+            let is_idle = matches!(happened, Happened::Well) && route.report.is_none();
+            let calm = self.calm.borrow().get(&route.name).copied().unwrap_or(0);
+            if !is_idle || calm < CALM {
+                let before = observer.signs.bad.len();
+                match observer.route(self.store, (&route.name, known), &happened, now, true) {
+                    Ok(()) if observer.signs.bad.len() == before && is_idle => {
+                        self.calm.borrow_mut().insert(route.name.clone(), calm + 1);
+                    }
+                    Ok(()) => drop(self.calm.borrow_mut().remove(&route.name)),
+                    // Without a state nothing can be said.
+                    Err(failure) => tracing::warn!("{}", failure.message),
+                }
             }
-            let well_at = self.store.route(&route.name).ok().flatten().and_then(|known| known.well_at);
+            let well_at = match is_idle {
+                true => Some(now),
+                false => self.store.route(&route.name).ok().flatten().and_then(|known| known.well_at),
+            };
             self.health.change(|facts| {
                 let health = facts.routes.entry(route.name.clone()).or_default();
                 health.well_at = well_at;
@@ -478,7 +497,11 @@ impl Watch<'_> {
             }
             None => {
                 let words = run_words(created, updated, deleted, &report.summary);
-                tracing::info!(route = %done.name, run, "{words}");
+                let tells = created + updated + deleted + report.summary.failed + report.summary.held > 0;
+                match tells {
+                    true => tracing::info!(route = %done.name, run, "{words}"),
+                    false => tracing::debug!(route = %done.name, run, "{words}"),
+                }
             }
         }
         for change in &report.changes {

@@ -54,7 +54,9 @@ pub(crate) fn paused_or_not(name: &str, is_paused: bool, until: Option<&str>) ->
     let name = clean(name);
     match (is_paused, until) {
         (true, Some(at)) => {
-            format!("{name} is paused until {at}, and goes on by itself\n  earlier: chestnut route resume {name}\n")
+            format!(
+                "{name} is paused until {at}, and goes on by itself\n  earlier: chestnut route resume {name}\n"
+            )
         }
         (true, None) => format!("{name} is paused\n  let it go on: chestnut route resume {name}\n"),
         (false, _) => format!("{name} goes on with the next sync\n"),
@@ -76,7 +78,9 @@ pub(crate) fn account_paused_or_not(name: &str, routes: &[String], until: Option
                 "{name} is paused until {at}, and goes on by itself\n  {routes}\n  earlier: chestnut account resume {name}\n"
             )
         }
-        Some(None) => format!("{name} is paused\n  {routes}\n  let it go on: chestnut account resume {name}\n"),
+        Some(None) => {
+            format!("{name} is paused\n  {routes}\n  let it go on: chestnut account resume {name}\n")
+        }
         None => format!("{name} goes on with the next sync\n  {routes}\n"),
     }
 }

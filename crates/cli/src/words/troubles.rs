@@ -16,14 +16,19 @@ use crate::watch::Watcher;
 /// Says what is wrong. `facts` are what was kept of it.
 pub(crate) fn trouble_sentence(kind: TroubleKind, about: &str, facts: &Value) -> String {
     let error = facts.get("error").and_then(|error| RunError::deserialize(error).ok());
-    let why = error.map(|error| format!(": {}", error.in_words())).unwrap_or_default();
+    // Whose it is, is said already.
+    let error = error.map(|error| match error {
+        RunError::Calendar { error, .. } => error.in_words(),
+        error => error.in_words(),
+    });
+    let or = |words: &str| format!("{about}: {}", error.clone().unwrap_or_else(|| words.to_owned()));
     let number = facts.get("entries").and_then(Value::as_u64).unwrap_or_default() as usize;
     let days = facts.get("days").and_then(Value::as_i64).unwrap_or_default();
     match kind {
-        TroubleKind::ServerDown => format!("{about}: the server does not answer as it should{why}"),
-        TroubleKind::SignInRefused => format!("{about}: the server refuses the sign-in{why}"),
-        TroubleKind::RightsLost => format!("{about}: the calendar may not be read or written{why}"),
-        TroubleKind::CalendarUnreadable => format!("{about}: the calendar cannot be read{why}"),
+        TroubleKind::ServerDown => or("the server does not answer as it should"),
+        TroubleKind::SignInRefused => or("the server refuses the sign-in"),
+        TroubleKind::RightsLost => or("the calendar may not be read or written"),
+        TroubleKind::CalendarUnreadable => or("the calendar cannot be read"),
         TroubleKind::ConfigurationBroken => {
             let words = facts.get("message").and_then(Value::as_str).unwrap_or_default();
             format!("the configuration cannot be used; the one before goes on: {words}")
@@ -42,7 +47,7 @@ pub(crate) fn trouble_sentence(kind: TroubleKind, about: &str, facts: &Value) ->
             Some(at) => format!("{about}: no run went well since {at}"),
             None => format!("{about}: no run went well yet"),
         },
-        TroubleKind::RouteFails => format!("{about}: the route's runs fail{why}"),
+        TroubleKind::RouteFails => or("the route's runs fail"),
         TroubleKind::EntriesRefused => {
             format!("{about}: {} not on the far side as sent", count(number, "entry is", "entries are"))
         }
@@ -63,7 +68,7 @@ pub(crate) fn trouble_advice(kind: TroubleKind, about: &str) -> String {
     match kind {
         TroubleKind::ServerDown => "Nothing is lost; it is tried again and goes on by itself.".to_owned(),
         TroubleKind::SignInRefused => {
-            format!("Put the right password in its place; step by step: chestnut account test {about}")
+            format!("chestnut account test {about} says more; then put the right password in its place.")
         }
         TroubleKind::RightsLost => {
             "Ask the calendar's owner for the right; `chestnut calendar list` shows it.".to_owned()

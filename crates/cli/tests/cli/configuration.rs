@@ -43,7 +43,11 @@ fn every_mistake_is_told_with_its_line() {
             "to = \"board\"\nfull-look-every = \"soon\"",
             "is no duration; write it as \"30s\"",
         ),
-        ("to = \"board\"", "to = \"board\"\nevery = \"10s\"", "is shorter than a minute: other people's servers"),
+        (
+            "to = \"board\"",
+            "to = \"board\"\nevery = \"10s\"",
+            "is shorter than a minute: other people's servers",
+        ),
         (
             "to = \"board\"",
             "to = \"board\"\nwindow = \"90 days\"",

@@ -212,7 +212,7 @@ fn a_watch_brings_changes_tells_of_troubles_and_ends_politely() {
     place.private("office.password", "no\n");
     wait_for("a refused sign-in", 10, &place, || place.was_told("begin", "sign-in-refused"));
     let status = place.run(&["status"]);
-    assert!(status.out.contains("packhouse: the server refuses the sign-in"), "{status:?}");
+    assert!(status.out.contains("packhouse: the server refuses the user name"), "{status:?}");
     assert!(status.out.contains("bookings: note: Ask the press hall"), "{status:?}");
     place.private("office.password", "office-pw\n");
     wait_for("its end", 20, &place, || place.was_told("end", "sign-in-refused"));

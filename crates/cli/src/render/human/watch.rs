@@ -57,7 +57,7 @@ pub(crate) fn table(live: &Live<'_>, width: usize, height: usize) -> String {
     let troubles = live.troubles.iter().map(|trouble| {
         let since = age_text(trouble.age);
         let what = shorten(&trouble.what, width.saturating_sub(4));
-        let advice = format!("since {since}; {}", trouble.advice);
+        let advice = format!("{since}. {}", trouble.advice);
         vec![
             style::paint(style::BAD, format!("  ! {what}")),
             style::paint(style::FAINT, format!("    {}", shorten(&advice, width.saturating_sub(4)))),
@@ -84,8 +84,8 @@ pub(crate) fn table(live: &Live<'_>, width: usize, height: usize) -> String {
     let running = live.running.iter().map(|(name, way)| line(name, way, "●", "running"));
     section("RUNNING", running.collect(), room);
     let due = live.due.iter().map(|(name, way, left)| {
-        let outcome = live.outcomes.get(name).map(|(words, _)| format!("{words}   ")).unwrap_or_default();
-        line(name, way, " ", &format!("{outcome}{}", due_words(*left)))
+        let outcome = live.outcomes.get(name).map(|(words, _)| words.as_str()).unwrap_or_default();
+        line(name, way, " ", &format!("{outcome:>12}{:>13}", due_words(*left)))
     });
     section("NEXT", due.collect(), room);
     while lines.last().is_some_and(String::is_empty) {
