@@ -5,11 +5,13 @@ use std::io::{IsTerminal as _, Write};
 use anstream::adapter::StripBytes;
 use clap::{ColorChoice, Parser as _};
 
-use crate::args::{AccountCommand, CalendarCommand, Cli, ColorWord, Command, Common, RouteCommand};
+use crate::args::{
+    AccountCommand, CalendarCommand, Cli, ColorWord, Command, Common, RouteCommand, StateCommand,
+};
 use crate::commands::{
     account_add, account_forget, account_list, account_login, account_pause, account_test, agenda,
     calendar_add, calendar_create, calendar_list, calendar_rename, compare, demo, free, held, history, init,
-    init_ask, preview, probe, report as report_command, route, snapshot, status, sync, undo, why,
+    init_ask, preview, probe, report as report_command, route, snapshot, state, status, sync, undo, why,
 };
 use crate::environment::Environment;
 use crate::exit_code::ExitCode;
@@ -161,6 +163,8 @@ fn command(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
                 report_command::Asked { file: file.as_deref(), since, compare: *compare, text: *text };
             report_command::run(&asked, common, io)
         }
+        Command::State(StateCommand::Check) => state::check(common, io),
+        Command::State(StateCommand::Backup { file }) => state::backup(file, common, io),
         Command::Status { stale_after } => status::run(stale_after.as_deref(), common, io),
     }
 }

@@ -22,6 +22,14 @@ pub(crate) fn migrate(connection: &Connection, path: &Path) -> Result<(), StoreE
     if steps_taken(connection, path)? == STEPS.len() {
         return Ok(());
     }
+    let before = steps_taken(connection, path)?;
+    if before > 0 && connection.path().is_some_and(|path| !path.is_empty()) {
+        // What a step does cannot be undone.
+        let kept = path.with_added_extension(format!("format-{before}"));
+        if !kept.exists() {
+            copy(connection, &kept)?;
+        }
+    }
     // Another process may be about to do the same: whoever comes second finds it done.
     let transaction = Transaction::new_unchecked(connection, TransactionBehavior::Immediate)?;
     for (number, step) in (1..).zip(STEPS).skip(steps_taken(&transaction, path)?) {
@@ -30,6 +38,27 @@ pub(crate) fn migrate(connection: &Connection, path: &Path) -> Result<(), StoreE
         transaction.pragma_update(None, "application_id", APPLICATION_ID)?;
     }
     Ok(transaction.commit()?)
+}
+
+/// Copies a whole state, as it is at this moment, into a file that only its owner may read.
+pub(crate) fn copy(connection: &Connection, to: &Path) -> Result<(), StoreError> {
+    let open_error =
+        |system: std::io::Error| StoreError::Open { path: to.to_owned(), problem: system.to_string() };
+    let mut options = std::fs::OpenOptions::new();
+    options.write(true).create_new(true);
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::OpenOptionsExt as _;
+        options.mode(0o600);
+    }
+    options.open(to).map_err(open_error)?;
+    // An empty file is taken for none.
+    let copied = connection.execute("VACUUM INTO ?", [to.to_string_lossy()]);
+    if copied.is_err() {
+        drop(std::fs::remove_file(to));
+    }
+    copied?;
+    std::fs::File::open(to).and_then(|file| file.sync_all()).map_err(open_error)
 }
 
 /// How many of the steps a file has behind it: none, where there is nothing in it yet.

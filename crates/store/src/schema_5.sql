@@ -35,3 +35,6 @@ CREATE INDEX notice_open ON notice (id) WHERE outcome <> 1;
 ALTER TABLE route ADD COLUMN paused_until INTEGER;
 -- Accounts that rest.
 CREATE TABLE account_pause (account TEXT PRIMARY KEY, until INTEGER) WITHOUT ROWID;
+
+-- What is known of the state as a whole.
+CREATE TABLE meta (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;

@@ -11,7 +11,7 @@ use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OptionalExtension as _, Row, TransactionBehavior, params};
 
 use crate::error::{Damage, StoreError};
-use crate::migrate::migrate;
+use crate::migrate::{copy, migrate};
 use crate::presence::Presence;
 use crate::records::{
     BodyId, CalendarFacts, CalendarId, Intent, LinkId, LinkRow, LinkState, Object, ObjectId, ObjectState,
@@ -137,6 +137,48 @@ impl Store {
         migrate(&connection, path)?;
         let path = path.to_owned();
         Ok(Self { connection, presence: Presence::begin(), path, gate: RefCell::new(None) })
+    }
+
+    /// Copies the state into a new file, as it is at this moment: also while others work with it.
+    ///
+    /// # Errors
+    /// There is such a file already, or it cannot be written.
+    pub fn backup(&self, to: &Path) -> Result<()> {
+        copy(&self.connection, to)
+    }
+
+    /// Reads the whole state, and returns what is wrong with it, in SQLite's words; nothing, where it is sound.
+    ///
+    /// # Errors
+    /// The state cannot be read at all.
+    pub fn check(&self) -> Result<Vec<String>> {
+        let mut wrong: Vec<String> = self.rows("PRAGMA integrity_check", [], |row| row.get(0))?;
+        wrong.retain(|line| line != "ok");
+        let keys: Vec<String> = self.rows("PRAGMA foreign_key_check", [], |row| row.get(0))?;
+        wrong.extend(keys);
+        Ok(wrong)
+    }
+
+    /// Returns how many calendars, entries, routes and runs it holds.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn sizes(&self) -> Result<[usize; 4]> {
+        let number = |sql: &str| -> Result<usize> { Ok(self.one(sql, [], |row| row.get(0))?.unwrap_or(0)) };
+        Ok([
+            number("SELECT count(*) FROM calendar")?,
+            number("SELECT count(*) FROM object WHERE state <> 4")?,
+            number("SELECT count(*) FROM route")?,
+            number("SELECT count(*) FROM run")?,
+        ])
+    }
+
+    /// Returns what is known of the state as a whole, by name.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn meta(&self, name: &str) -> Result<Option<String>> {
+        self.one("SELECT value FROM meta WHERE name = ?", [name], |row| row.get(0))
     }
 
     /// Returns where the state is kept.

@@ -583,6 +583,14 @@ impl Writer<'_> {
         self.run("UPDATE sqlite_sequence SET seq = seq - 1 WHERE name = 'run' AND seq = ?", [run.0])
     }
 
+    /// Remembers something of the state as a whole.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn set_meta(&self, name: &str, value: &str) -> Done {
+        self.run("INSERT OR REPLACE INTO meta VALUES (?, ?)", params![name, value])
+    }
+
     /// Adds a line to a run's story.
     ///
     /// # Errors

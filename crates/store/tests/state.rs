@@ -213,7 +213,7 @@ fn foreign_and_newer_files_are_refused_and_left_as_they_are() {
     let connection = rusqlite::Connection::open(&newer).expect("it opens");
     connection.pragma_update(None, "user_version", 99).expect("set");
     drop(connection);
-    assert!(matches!(Store::open(&newer), Err(StoreError::Newer { found: 99, known: 4, .. })));
+    assert!(matches!(Store::open(&newer), Err(StoreError::Newer { found: 99, known: 5, .. })));
     let other = folder.path().join("other");
     let connection = rusqlite::Connection::open(&other).expect("it opens");
     connection.execute_batch("CREATE TABLE apples (kind TEXT)").expect("made");
@@ -324,4 +324,24 @@ fn a_damaged_state_is_read_or_refused_as_damaged() {
         }
     }
     assert!(refused > 20, "{refused}");
+}
+
+/// An older state is kept as it was before it is brought to the present format.
+#[test]
+fn a_state_of_an_older_format_is_kept_before_a_step() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let path = folder.path().join("chestnut.state");
+    drop(Store::open(&path).expect("it opens"));
+    let connection = rusqlite::Connection::open(&path).expect("it opens");
+    let old = "DROP TABLE notice; DROP TABLE trouble; DROP TABLE account_pause; DROP TABLE meta;
+         ALTER TABLE route DROP COLUMN paused_until; PRAGMA user_version = 4;
+         INSERT INTO route (name) VALUES ('bookings');";
+    connection.execute_batch(old).expect("an older state");
+    drop(connection);
+    let store = Store::open(&path).expect("it opens");
+    assert_eq!(store.route_names().expect("read"), ["bookings"]);
+    assert_eq!(store.open_troubles(0).expect("read"), []);
+    let kept = rusqlite::Connection::open(folder.path().join("chestnut.state.format-4")).expect("it opens");
+    let version: i64 = kept.query_row("PRAGMA user_version", [], |row| row.get(0)).expect("a number");
+    assert_eq!(version, 4);
 }

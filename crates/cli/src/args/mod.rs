@@ -3,6 +3,7 @@
 mod account;
 mod calendar;
 mod route;
+mod state;
 
 use std::path::PathBuf;
 
@@ -12,6 +13,7 @@ use crate::watch::LogFormat;
 pub(crate) use account::{AccountAdd, AccountCommand, OAuthArgs};
 pub(crate) use calendar::{CalendarAdd, CalendarCommand, KindWord};
 pub(crate) use route::{RouteAdd, RouteCommand};
+pub(crate) use state::StateCommand;
 
 /// Keeps calendars on different servers in step, and proves that it did.
 #[derive(Debug, Parser)]
@@ -318,6 +320,9 @@ pub(crate) enum Command {
         #[arg(long)]
         text: bool,
     },
+    /// What is remembered between runs: check it, copy it
+    #[command(subcommand)]
+    State(StateCommand),
     /// Say how every route is doing; the exit status is made for monitoring
     Status {
         /// Call a route behind where no run went well for so long, such as 2h; else its `stale-after` counts

@@ -1,5 +1,7 @@
 //! `chestnut account test`: the way to the calendars, step by step.
 
+use chestnut_store::Store;
+
 use crate::args::Common;
 use crate::check_account::Checked;
 use crate::check_calendars::CalendarCheck;
@@ -7,7 +9,7 @@ use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show};
 use crate::new_account::{also_at, also_at_value, try_account};
-use crate::open::{block_on, load};
+use crate::open::{block_on, load, look_at_state};
 use crate::render::human::account_test::human;
 use crate::report::account_test::{Report, account_report as report};
 use crate::settings::{ConfigurationText, Connections, Settings, route_key};
@@ -21,6 +23,8 @@ pub(crate) fn run(
     io: &mut Io<'_>,
 ) -> Result<ExitCode, Failure> {
     let mut settings = load(common, io)?;
+    // A state that cannot be used says nothing of an account.
+    let store = if write.is_empty() { Store::in_memory()? } else { look_at_state(common, &settings)? };
     let also = also_at(also)?;
     let written = accounts_of(&settings, write)?;
     let names = if names.is_empty() { &written[..] } else { names };
@@ -46,7 +50,7 @@ pub(crate) fn run(
             let write = write.iter().filter(|calendar| {
                 settings.calendars[calendar.as_str()].account.as_deref() == Some(name.as_str())
             });
-            look_at_calendars(&settings, name, checked, &write.collect::<Vec<_>>(), io)
+            look_at_calendars(&settings, name, checked, &write.collect::<Vec<_>>(), &store, io)
         });
         accounts.push(report(Some(&settings), name, &account, checked));
     }
@@ -79,6 +83,7 @@ fn look_at_calendars(
     account: &str,
     mut checked: Checked,
     write: &[&String],
+    store: &Store,
     io: &Io<'_>,
 ) -> Result<Checked, Failure> {
     let Ok(found) = &mut checked.outcome else { return Ok(checked) };
@@ -86,7 +91,7 @@ fn look_at_calendars(
     let check =
         CalendarCheck { connections: &connections, account, measures: !io.environment.clock_is_fixed() };
     let now = io.environment.now()?;
-    let key = if write.is_empty() { Vec::new() } else { route_key(settings, true)? };
+    let key = if write.is_empty() { Vec::new() } else { route_key(settings, store, true)? };
     let (steps, failure) = block_on(async {
         let mut steps: Vec<_> = check.look(found).await?.into_iter().collect();
         let mut failure = None;

@@ -37,7 +37,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         true => open_state(common, &settings)?,
         false => look_at_state(common, &settings)?,
     };
-    let key = route_key(&settings, asked.then_sync)?;
+    let key = route_key(&settings, &store, asked.then_sync)?;
     let options = RunOptions { names_all: true, ..RunOptions::at(io.environment.now()?) };
     let connections = Connections::new(&settings, &io.environment);
     let bars = Bars::new(io.progress && !common.quiet);

@@ -14,7 +14,10 @@ use crate::words::{no_answer, nothing_waits};
 pub(crate) fn run(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
     let store = look_at_state(common, &settings)?;
-    let held = store.held(None)?.into_iter().map(held).collect::<Result<Vec<_>, _>>()?;
+    let mut held = store.held(None)?.into_iter().map(held).collect::<Result<Vec<_>, _>>()?;
+    for item in &mut held {
+        item.note = settings.routes.get(&item.route).and_then(|route| route.note.clone());
+    }
     let report = Report { held };
     let all = common.verbose > 0;
     show(common, io, &report, || human(&report, &settings.zone, all))?;

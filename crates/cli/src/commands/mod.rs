@@ -23,6 +23,7 @@ pub(crate) mod probe;
 pub(crate) mod report;
 pub(crate) mod route;
 pub(crate) mod snapshot;
+pub(crate) mod state;
 pub(crate) mod status;
 pub(crate) mod sync;
 pub(crate) mod undo;

@@ -42,7 +42,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
             }
         }
     }
-    let key = route_key(&settings, true)?;
+    let key = route_key(&settings, &store, true)?;
     let connections = Connections::new(&settings, &io.environment);
     let options =
         RunOptions { measure: !io.environment.clock_is_fixed(), ..RunOptions::at(io.environment.now()?) };

@@ -66,7 +66,7 @@ fn compare(
     io: &Io<'_>,
 ) -> Result<Vec<String>, Failure> {
     let connections = Connections::new(settings, &io.environment).keeping(store, now);
-    let key = route_key(settings, false)?;
+    let key = route_key(settings, store, false)?;
     let options = RunOptions::at(now);
     block_on(bars.meanwhile(|| connections.waits_for(), async {
         let comparer = Comparer {

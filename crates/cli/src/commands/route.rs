@@ -159,7 +159,7 @@ fn remove(
     if chosen.iter().any(|(_, route)| route.is_two_way) {
         return Err(made_no_copies(name));
     }
-    let key = route_key(settings, false)?;
+    let key = route_key(settings, store, false)?;
     let connections = Connections::new(settings, &io.environment);
     let options = RunOptions::at(io.environment.now()?);
     let found = block_on(async {
@@ -238,7 +238,7 @@ pub(crate) fn add(args: &RouteAdd, common: &Common, io: &mut Io<'_>) -> Result<E
     let settings = text.settings()?;
     // A look before it is written down: what cannot be read is no route.
     let store = look_at_state(common, &settings)?;
-    let key = route_key(&settings, false)?;
+    let key = route_key(&settings, &store, false)?;
     let connections = Connections::new(&settings, &io.environment);
     let options = RunOptions::at(io.environment.now()?);
     let mut summary = String::new();

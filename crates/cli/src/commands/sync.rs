@@ -67,7 +67,7 @@ pub(crate) fn run(
         paused = style::paint(style::WARN, paused);
     }
     let gone: String = gone(&store, &settings)?.iter().map(|name| gone_words(name)).collect();
-    let key = route_key(&settings, true)?;
+    let key = route_key(&settings, &store, true)?;
     let options = RunOptions {
         allow_deletions: how.allow_deletions,
         afresh: how.afresh,

@@ -94,7 +94,7 @@ async fn rule(
     connections: &Connections<'_>,
 ) -> Result<Rule, Failure> {
     let name = &runs[0].route;
-    let key = route_key(settings, false)?;
+    let key = route_key(settings, store, false)?;
     if !what.is_retired {
         let chosen = settings.chosen_routes(std::slice::from_ref(name))?;
         return connections.route(name, chosen[0].1, &key).await;

@@ -28,7 +28,7 @@ pub(crate) fn run(words: &[String], common: &Common, io: &mut Io<'_>) -> Result<
     let (routes, words) = asked(words, &settings)?;
     let wanted = wanted(&words.join(" "), &settings.zone);
     let store = look_at_state(common, &settings)?;
-    let key = route_key(&settings, false)?;
+    let key = route_key(&settings, &store, false)?;
     let options = RunOptions::at(io.environment.now()?);
     let connections = Connections::new(&settings, &io.environment);
     let mut found: Vec<(&str, &RouteSettings, Story)> = Vec::new();

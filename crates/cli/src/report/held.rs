@@ -33,6 +33,8 @@ pub(crate) struct Held {
     pub(crate) fields: Vec<Field>,
     /// What could send mail: where what would be done.
     pub(crate) mail: Vec<Mail>,
+    /// What the configuration says that people should know of the route.
+    pub(crate) note: Option<String>,
     /// The whole texts, for whom they fit.
     #[serde(skip)]
     pub(crate) texts: Vec<Value>,
@@ -125,6 +127,7 @@ pub(crate) fn held(item: HeldItem) -> Result<Held, Failure> {
         start: item.start,
         choices,
         decision: item.decision,
+        note: None,
         entries: details.entries,
     })
 }

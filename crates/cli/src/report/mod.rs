@@ -24,6 +24,7 @@ pub(crate) mod route;
 #[cfg(test)]
 mod schema;
 pub(crate) mod snapshot;
+pub(crate) mod state;
 pub(crate) mod status;
 pub(crate) mod sync;
 pub(crate) mod undo;

@@ -74,6 +74,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("report", schema_for!(super::overview::Report)),
         ("restore", schema_for!(super::snapshot::Restored)),
         ("snapshot", schema_for!(super::snapshot::Report)),
+        ("state", schema_for!(super::state::Report)),
         ("status", schema_for!(super::status::Report)),
         ("sync", schema_for!(super::sync::Report)),
         ("undo", schema_for!(super::undo::Report)),

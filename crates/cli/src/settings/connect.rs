@@ -14,6 +14,7 @@ use chestnut_engine::{
 use chestnut_store::Store;
 use jiff::Timestamp;
 use secrecy::ExposeSecret as _;
+use sha2::{Digest as _, Sha256};
 use url::Url;
 
 use super::account::AccountSettings;
@@ -26,8 +27,9 @@ use super::start::{ResolvedStart, default_resolver};
 use crate::environment::Environment;
 use crate::failure::Failure;
 use crate::words::{
-    account_failure, cannot_be_reached, feed_elsewhere, holds_no_key, key_not_written, key_unreadable, keys,
-    no_key, none_of_that_name, not_a_feed_address, not_on_a_server, several_of_that_name,
+    account_failure, cannot_be_reached, feed_elsewhere, holds_no_key, key_missing, key_not_written,
+    key_of_another, key_unreadable, keys, no_key, none_of_that_name, not_a_feed_address, not_on_a_server,
+    several_of_that_name,
 };
 
 /// What was found by its name is sought again after so many seconds.
@@ -373,9 +375,29 @@ pub(crate) fn has_route_key(settings: &Settings) -> bool {
     settings.path.with_extension("key").exists()
 }
 
+/// What the state remembers of the key: enough to know another one.
+const KEY_CHECK: &str = "key-check";
+
 /// Reads the installation's key, making it where there is none: a small file of its own beside the
-/// configuration, so that copies are found again when the state is lost.
-pub(crate) fn route_key(settings: &Settings, may_make: bool) -> Result<Vec<u8>, Failure> {
+/// configuration, so that copies are found again when the state is lost. A state that knows another key, or a missing
+/// one, is not worked on with a new one: its copies would not be recognised.
+pub(crate) fn route_key(settings: &Settings, store: &Store, may_make: bool) -> Result<Vec<u8>, Failure> {
+    let path = settings.path.with_extension("key");
+    let known = store.meta(KEY_CHECK)?;
+    if known.is_some() && !path.exists() {
+        return Err(key_missing(&path, store.path()));
+    }
+    let key = read_or_make_key(settings, may_make)?;
+    let check = chestnut_core::hex(&Sha256::digest([b"chestnut key check ", &key[..]].concat())[..8]);
+    match known {
+        Some(known) if known != check => return Err(key_of_another(&path, store.path())),
+        None if may_make => store.write(|writer| writer.set_meta(KEY_CHECK, &check))?,
+        Some(_) | None => {}
+    }
+    Ok(key)
+}
+
+fn read_or_make_key(settings: &Settings, may_make: bool) -> Result<Vec<u8>, Failure> {
     let path = settings.path.with_extension("key");
     match std::fs::read_to_string(&path) {
         Ok(text) if text.trim().len() >= 32 => return Ok(text.trim().as_bytes().to_vec()),
@@ -392,7 +414,9 @@ pub(crate) fn route_key(settings: &Settings, may_make: bool) -> Result<Vec<u8>, 
         match write_private(&path, &format!("{text}\n")) {
             Ok(()) => {}
             // Another process was quicker: its key it is.
-            Err(e) if e.kind() == std::io::ErrorKind::AlreadyExists => return route_key(settings, false),
+            Err(e) if e.kind() == std::io::ErrorKind::AlreadyExists => {
+                return read_or_make_key(settings, false);
+            }
             Err(e) => {
                 return Err(key_not_written(&path, &e));
             }

@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 
 use crate::words::{hangs_words, never_began_words, stale_words, state_words_for_health};
 
@@ -18,7 +18,17 @@ const BOUNDS: [f64; 8] = [0.1, 0.5, 1.0, 5.0, 15.0, 60.0, 300.0, 1800.0];
 #[derive(Debug, Clone, Default)]
 pub(super) struct RouteHealth {
     pub(super) well_at: Option<Timestamp>,
+    /// The same by a clock that nobody sets: one that jumps makes nothing stale.
+    pub(super) well: Option<Instant>,
     pub(super) is_stale: bool,
+}
+
+impl RouteHealth {
+    /// Judges whether it is stale, by how long it may go without a run that went well.
+    pub(super) fn is_older_than(&self, after: SignedDuration) -> bool {
+        let age = self.well.map(|at| SignedDuration::try_from(at.elapsed()).unwrap_or(SignedDuration::MAX));
+        age.is_some_and(|age| age > after)
+    }
 }
 
 #[derive(Debug, Default)]

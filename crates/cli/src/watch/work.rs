@@ -11,13 +11,13 @@ use std::time::Duration;
 use chestnut_engine::{Pace, Paced, RunError, Signs, Turn, is_behind};
 use chestnut_store::{NoticeEvent, Store, StoreError, TroubleKind};
 use futures_util::stream::{FuturesUnordered, StreamExt as _};
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use serde_json::json;
 use tokio::time::Instant;
 
 use super::alarms::{certificates, quiet_feeds};
 use super::files::{Changed, Files};
-use super::health::Health;
+use super::health::{Health, RouteHealth};
 use super::listen;
 use super::log::{self, LogFormat};
 use super::manager::Manager;
@@ -67,7 +67,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let store = Store::open(&state)?;
     let now = io.environment.now()?;
     let presence = Presence::take(&state, now)?;
-    let key = route_key(&settings, true)?;
+    let key = route_key(&settings, &store, true)?;
     let is_live = io.screen.is_some() && asked.log.is_none() && !common.quiet && common.verbose == 0;
     if !is_live {
         log::begin(asked.log, asked.format, common.verbose)?;
@@ -151,11 +151,22 @@ impl Watch<'_> {
         let mut kept = Kept { next_alarms: Some(Instant::now() + FIRST_ALARM), ..Kept::default() };
         self.manager.ready();
         tracing::info!("{}", watch_begins(settings.routes.len(), &settings.path));
+        let mut has_begun = false;
         loop {
-            match self.generation(&settings, &mut kept, &mut signals, &mut files, view).await? {
-                Leaving::Stop { .. } => break,
-                Leaving::Anew(new) => settings = *new,
+            match self.generation(&settings, &mut kept, &mut signals, &mut files, view).await {
+                Ok(Leaving::Stop { .. }) => break,
+                Ok(Leaving::Anew(new)) => settings = *new,
+                // A state that cannot be used at the beginning is for a person; later it may come back.
+                Err(failure) if !has_begun => return Err(failure),
+                Err(failure) => {
+                    tracing::error!("{}", failure.message);
+                    tokio::select! {
+                        () = tokio::time::sleep(TURN / 2) => {}
+                        signal = signals.next() => if signal == Signal::Stop { break },
+                    }
+                }
             }
+            has_begun = true;
         }
         self.manager.stopping();
         tracing::info!("{}", watch_ends());
@@ -200,9 +211,16 @@ impl Watch<'_> {
             if now >= turn {
                 turn = now + TURN;
                 if leaving.is_none() {
-                    let changed = self.got_a_yes(&mut waiting)?;
-                    if changed || began.elapsed() >= GENERATION {
-                        leaving = Some(self.anew(settings)?);
+                    match self.got_a_yes(&waiting) {
+                        Ok(true) => waiting = self.set_pace(settings, &mut kept.pace)?,
+                        Ok(false) => {}
+                        Err(error) => self.note_state(Some(error)),
+                    }
+                    // A file that cannot be used now is a trouble of its own: the one before goes on.
+                    if began.elapsed() >= GENERATION
+                        && let Ok(new) = Settings::load(Some(&settings.path), self.environment)
+                    {
+                        leaving = Some(Leaving::Anew(Box::new(new)));
                     }
                 }
                 self.note_stale(settings, view);
@@ -339,16 +357,12 @@ impl Watch<'_> {
     }
 
     /// Whether a route that waited has run meanwhile, in another process.
-    fn got_a_yes(&self, waiting: &mut BTreeSet<String>) -> Result<bool, Failure> {
+    fn got_a_yes(&self, waiting: &BTreeSet<String>) -> Result<bool, StoreError> {
         let mut has_one = false;
-        for name in waiting.iter() {
+        for name in waiting {
             has_one |= self.store.route(name)?.is_some_and(|route| route.ran_at.is_some());
         }
         Ok(has_one)
-    }
-
-    fn anew(&self, settings: &Settings) -> Result<Leaving, Failure> {
-        Ok(Leaving::Anew(Box::new(Settings::load(Some(&settings.path), self.environment)?)))
     }
 
     /// Reads the configuration again. `None` where it cannot be used: the one before goes on.
@@ -443,8 +457,11 @@ impl Watch<'_> {
             };
             self.health.change(|facts| {
                 let health = facts.routes.entry(route.name.clone()).or_default();
+                if health.well_at != well_at {
+                    health.well = Some(std::time::Instant::now());
+                }
                 health.well_at = well_at;
-                health.is_stale = is_stale(well_at, known, now);
+                health.is_stale = health.is_older_than(stale_after(known, true));
             });
         }
         if has_state {
@@ -568,12 +585,21 @@ impl Watch<'_> {
     fn watch_health(&self, settings: &Settings) {
         let now = self.now();
         let mut routes = BTreeMap::new();
-        for (name, route) in &settings.routes {
+        for name in settings.routes.keys() {
             let well_at = self.store.route(name).ok().flatten().and_then(|known| known.well_at);
-            let is_stale = is_stale(well_at, route, now);
-            routes.insert(name.clone(), super::health::RouteHealth { well_at, is_stale });
+            let age = well_at.and_then(|at| Duration::try_from(now.duration_since(at)).ok());
+            let well = age.and_then(|age| std::time::Instant::now().checked_sub(age));
+            routes.insert(name.clone(), RouteHealth { well_at, well, is_stale: false });
         }
-        self.health.change(|facts| facts.routes = routes);
+        self.health.change(|facts| {
+            for (name, health) in &mut routes {
+                if let Some(known) = facts.routes.remove(name).filter(|known| known.well_at == health.well_at)
+                {
+                    *health = known;
+                }
+            }
+            facts.routes = routes;
+        });
     }
 
     /// Notes routes that went too long without a run that went well, while nothing else happens.
@@ -583,7 +609,7 @@ impl Watch<'_> {
         self.health.change(|facts| {
             for (name, health) in &mut facts.routes {
                 let Some(route) = settings.routes.get(name) else { continue };
-                let stale = is_stale(health.well_at, route, now);
+                let stale = health.is_older_than(stale_after(route, true));
                 if stale && !health.is_stale {
                     newly.push((name.clone(), health.well_at));
                 }
@@ -676,11 +702,6 @@ impl Watch<'_> {
         due.sort_by_key(|(_, _, next)| *next);
         super::view::Frame { troubles, running, due, now, zone: settings.zone.clone() }
     }
-}
-
-fn is_stale(well_at: Option<Timestamp>, route: &RouteSettings, now: Timestamp) -> bool {
-    let age: Option<SignedDuration> = well_at.map(|at| now.duration_since(at));
-    age.is_some_and(|age| age > stale_after(route, true))
 }
 
 fn tell_of_turn(turn: &Turn) {

@@ -9,10 +9,27 @@ use chestnut_caldav::connection_check::ServiceRecord;
 use super::errors::InWords as _;
 use super::problems::perhaps;
 use crate::failure::Failure;
+use crate::render::count;
 
 /// What the system or a library says of a file.
 pub(crate) fn of_file(path: &Path, words: &dyn Display) -> Failure {
     Failure::usage(format!("{}: {words}", path.display()))
+}
+
+/// The state was made with a key that is not there any more.
+pub(crate) fn key_missing(path: &Path, state: &Path) -> Failure {
+    Failure::usage(format!("the key {} is missing, and the state {} was made with it", path.display(), state.display()))
+        .hint("Put it back from where you keep it: with another key no copy is recognised. If it is lost, move the state away, too: the next sync then finds copies by what they say, writes nothing twice, and deletes none.")
+}
+
+/// The state was made with another key.
+pub(crate) fn key_of_another(path: &Path, state: &Path) -> Failure {
+    Failure::usage(format!(
+        "the key {} is another than the one that the state {} was made with",
+        path.display(),
+        state.display()
+    ))
+    .hint("Put the right one back, or name the state that belongs to it with --state.")
 }
 
 pub(crate) fn no_configuration(platform: Option<&Path>) -> Failure {
@@ -118,4 +135,31 @@ pub(crate) fn feed_elsewhere(owner: &str, account: &str) -> Failure {
     Failure::usage(format!("{owner}: the feed is not on the server of account {account}")).hint(
         "A password is never sent to another server than its own. Take `account` out, or add an account for the feed's server.",
     )
+}
+
+/// A copy of the state was written.
+pub(crate) fn state_backed_up(path: &Path) -> String {
+    format!(
+        "written to {}\n  it is only of use with the key beside the configuration: keep both, and the configuration\n",
+        path.display()
+    )
+}
+
+/// Nothing is wrong with the state.
+pub(crate) fn state_is_sound(path: &Path, [calendars, entries, routes, runs]: [usize; 4]) -> String {
+    format!(
+        "{} is sound: {}, {}, {}, {}\n",
+        path.display(),
+        count(calendars, "calendar", "calendars"),
+        count(entries, "entry", "entries"),
+        count(routes, "route", "routes"),
+        count(runs, "run", "runs")
+    )
+}
+
+/// Something is wrong with the state.
+pub(crate) fn state_is_damaged(path: &Path, wrong: &[String]) -> Failure {
+    let first = wrong.iter().take(3).map(String::as_str).collect::<Vec<_>>().join("; ");
+    Failure::failed(format!("{} is damaged: {first}", path.display()))
+        .hint("Put a backup back, or move it away (its history goes with it): the next sync finds all copies again by their UIDs and writes nothing twice.")
 }

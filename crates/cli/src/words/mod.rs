@@ -58,9 +58,10 @@ pub(crate) use checking::{
 };
 pub(crate) use configuration::{
     another_domain, cannot_be_reached, changed_meanwhile, configuration_not_written, feed_elsewhere,
-    no_accounts, no_configuration, no_configuration_to_change, no_configuration_to_read, no_name, no_routes,
-    no_table, none_of_that_name, not_a_feed_address, not_a_resolver, not_on_a_server, nothing_called,
-    of_file, several_of_that_name, there_already, unknown_system_zone,
+    key_missing, key_of_another, no_accounts, no_configuration, no_configuration_to_change,
+    no_configuration_to_read, no_name, no_routes, no_table, none_of_that_name, not_a_feed_address,
+    not_a_resolver, not_on_a_server, nothing_called, of_file, several_of_that_name, state_backed_up,
+    state_is_damaged, state_is_sound, there_already, unknown_system_zone,
 };
 pub(crate) use errors::{InWords, kept_failure_words};
 pub(crate) use failures::{account_failure, calendar_hint, dav_hint};

@@ -31,6 +31,16 @@ pub(crate) fn needs(report: &Report) -> Vec<Need> {
             command: format!("chestnut probe {} --sweep", clean(&left.route)),
         });
     }
+    // What is told of a route stands with it.
+    for trouble in report.health.troubles.iter().filter(|trouble| trouble.sort != "route") {
+        let note = trouble.note.as_ref().map(|note| format!(" ({})", clean(note))).unwrap_or_default();
+        needs.push(Need {
+            is_grave: true,
+            of: clean(&trouble.about),
+            what: format!("{}, since {}{note}", shorten(&trouble.what, 200), age_text(trouble.age)),
+            command: trouble.advice.clone(),
+        });
+    }
     for name in &report.gone {
         needs.push(Need {
             is_grave: false,

@@ -487,3 +487,35 @@ fn crew(number: usize, round: usize) -> String {
          DTSTAMP:20261001T060000Z\r\nDTSTART:20301101T080000Z\r\nSUMMARY:Crew {number} row {round}.\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
     )
 }
+
+#[test]
+fn a_state_knows_its_key_and_is_copied_whole() {
+    let set_up = SetUp::new(3);
+    set_up.ok(&["sync"]);
+    assert!(
+        set_up
+            .ok(&["state", "check"])
+            .out
+            .contains("chestnut.state is sound: 2 calendars, 6 entries, 1 route, 1 run")
+    );
+    set_up.ok(&["state", "backup", "copy.state"]);
+    // A copy is not written over.
+    assert_eq!(set_up.run(&["state", "backup", "copy.state"]).code, 1);
+    let key = std::fs::read_to_string(set_up.path("chestnut.key")).expect("the key");
+    std::fs::remove_file(set_up.path("chestnut.key")).expect("removed");
+    for arguments in [&["sync"][..], &["preview"], &["compare"], &["state", "check"], &["watch"]] {
+        let told = set_up.run(arguments);
+        assert_eq!(told.code, 2, "{arguments:?}: {told:?}");
+        assert!(told.err.contains("chestnut.key is missing, and the state"), "{told:?}");
+    }
+    assert!(!set_up.path("chestnut.key").exists(), "none is made beside a state that had one");
+    set_up.private("chestnut.key", &"3c".repeat(32));
+    let told = set_up.run(&["sync"]);
+    assert!(told.code == 2 && told.err.contains("is another than the one that the state"), "{told:?}");
+    set_up.private("chestnut.key", &key);
+    std::fs::rename(set_up.path("copy.state"), set_up.path("chestnut.state")).expect("moved");
+    for beside in ["chestnut.state-wal", "chestnut.state-shm"] {
+        drop(std::fs::remove_file(set_up.path(beside)));
+    }
+    assert_eq!(set_up.ok(&["sync", "--json"]).json()["runs"][0]["writes"], 0);
+}

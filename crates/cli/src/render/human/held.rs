@@ -32,6 +32,9 @@ pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
                 out += &field_lines(item);
             }
         }
+        if let Some(note) = &item.note {
+            out += &format!("   note: {}\n", clean(note));
+        }
         match &item.decision {
             Some(_) => out += &format!("   decided: {}; the next sync does it\n", effect(item)),
             None => {
