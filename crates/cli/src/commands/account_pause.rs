@@ -24,12 +24,8 @@ pub(crate) fn pause(
     let store = open_state(common, &settings)?;
     store.write(|writer| writer.pause_account(name, Some(ends.map(|at| at.as_second()))))?;
     let (_, routes) = used_by(&settings, name);
-    let report = Report {
-        account: name.to_owned(),
-        paused: true,
-        until: ends.map(|at| at.to_string()),
-        routes: routes,
-    };
+    let report =
+        Report { account: name.to_owned(), paused: true, until: ends.map(|at| at.to_string()), routes };
     let at = ends.map(|at| moment_text(at, &zone));
     show(common, io, &report, || account_paused_or_not(name, &report.routes, Some(at.as_deref())))?;
     Ok(ExitCode::Ok)
@@ -41,7 +37,6 @@ pub(crate) fn resume(name: &str, common: &Common, io: &mut Io<'_>) -> Result<Exi
     let store = open_state(common, &settings)?;
     store.write(|writer| writer.pause_account(name, None))?;
     let (_, routes) = used_by(&settings, name);
-    let routes = routes;
     let report = Report { account: name.to_owned(), paused: false, until: None, routes };
     show(common, io, &report, || account_paused_or_not(name, &report.routes, None))?;
     Ok(ExitCode::Ok)

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 
 use chestnut_standin::{Fault, FaultKind, Server, Site, orchard_entries, serve_on_thread};
 use chestnut_testkit::hermetic;
-use jiff::{Span, Timestamp, Zoned};
+use jiff::{Span, Timestamp};
 use tempfile::TempDir;
 
 use crate::set_up::{BOARD, PRESSES, PROGRAM, SetUp, Told};
@@ -32,10 +32,10 @@ impl Drop for Watch {
 
 impl Place {
     fn new(entries: usize) -> Self {
-        let now = || Timestamp::now().as_millisecond();
+        let now = || clock().as_millisecond();
         let mut source = Server::new(&["office"], now() - 86_400_000);
         let path = source.add_calendar("office", "presses", "Press hall", "#b5651d");
-        for entry in orchard_entries(entries, Zoned::now().date()) {
+        for entry in orchard_entries(entries, clock().to_zoned(jiff::tz::TimeZone::UTC).date()) {
             source.store(&path, &entry.name, &entry.text);
         }
         let mut target = Server::new(&["board"], now() - 86_400_000);
@@ -134,6 +134,16 @@ impl Place {
     fn was_told(&self, event: &str, kind: &str) -> bool {
         self.told().iter().any(|told| told["event"] == event && told["kind"] == kind)
     }
+}
+
+/// A process that is left running lives in real time.
+#[expect(clippy::disallowed_methods, reason = "servers and program have the clock of this machine")]
+fn clock() -> Timestamp {
+    Timestamp::now()
+}
+
+fn seconds_asked_for() -> Option<u64> {
+    std::env::var_os("CHESTNUT_LEFT_RUNNING")?.into_string().ok()?.parse().ok()
 }
 
 /// Waits for something that comes soon.
@@ -302,7 +312,7 @@ fn what_could_not_be_told_is_told_later() {
     // Its end waits for its beginning.
     place.ok(&["sync"]);
     assert_eq!(place.told(), Vec::<serde_json::Value>::new());
-    let hour = Timestamp::now().checked_add(Span::new().minutes(5)).expect("a moment").to_string();
+    let hour = clock().checked_add(Span::new().minutes(5)).expect("a moment").to_string();
     let later = place.command(&["sync"]).env("CHESTNUT_NOW", hour).output().expect("the program runs");
     assert!(later.status.success(), "{later:?}");
     let told: Vec<_> =
@@ -415,8 +425,7 @@ fn routes_lean_on_others_and_stand_in_other_files() {
 #[cfg(unix)]
 #[test]
 fn faults_signals_and_kills_end_in_step() {
-    let seconds =
-        std::env::var("CHESTNUT_LEFT_RUNNING").ok().and_then(|text| text.parse().ok()).unwrap_or(10);
+    let seconds = seconds_asked_for().unwrap_or(10);
     let place = Place::new(12);
     let mut more = String::new();
     for number in 0..40 {

@@ -401,9 +401,11 @@ fn a_day_of_rounds_ends_in_step() {
     assert_eq!((began, ended), (2, 2));
     // Once each at the beginning and on the second day, in thirteen rounds of failures, and where something changed.
     assert!(runs < 20 * (2 + 13) + 100, "{runs} runs");
-    let mut wanted: Vec<_> = sources.iter().flat_map(|source| world.entries(source)).map(title).collect();
-    let mut copies: Vec<_> = world.entries(&world.board).into_iter().map(title).collect();
-    (wanted.sort(), copies.sort());
+    let mut wanted: Vec<_> =
+        sources.iter().flat_map(|source| world.entries(source)).map(|entry| title(&entry)).collect();
+    let mut copies: Vec<_> = world.entries(&world.board).iter().map(title).collect();
+    wanted.sort();
+    copies.sort();
     assert!(wanted.len() > 5);
     assert_eq!(copies, wanted);
     // What failed again and again is one line of the history.
@@ -411,6 +413,6 @@ fn a_day_of_rounds_ends_in_step() {
     assert!(failed.len() < 10, "{} runs of one route are remembered", failed.len());
 }
 
-fn title(entry: chestnut_core::Entry) -> String {
+fn title(entry: &chestnut_core::Entry) -> String {
     entry.title()
 }
