@@ -64,7 +64,6 @@ picture sync "chestnut sync -v"
 picture probe "chestnut probe crew taken"
 picture agenda "chestnut agenda presses market market-days board --week 2026-10-14"
 picture agenda-month "chestnut agenda --month"
-picture agenda-beside "chestnut agenda presses board --from 2026-10-12 --days 3 --beside"
 # Somebody has been at work on the notice board.
 cloud=$(sed -n 's/^url *= *"\(.*\)"/\1/p' "$work/orchard/chestnut.toml" | sed -n 2p)
 board=$(sed -n '/^\[calendar.board\]/,/^$/s/^path *= *"\(.*\)"/\1/p' "$work/orchard/chestnut.toml")
@@ -88,6 +87,13 @@ picture undo "chestnut undo $run --yes; echo; chestnut status"
 for i in $(seq -w 20 59); do
   curl -s -o /dev/null -u office:office-pw -X DELETE "${url}office/calendars/presses/orchard-00$i.ics"
 done
+# A process that keeps all of it running, while the notice board's password is a wrong one.
+cp "$work/orchard/cloud.password" "$work/right"
+echo wrong >"$work/orchard/cloud.password"
+(sleep 1; pkill -USR1 -f "chestnut watch") &
+picture watch "chestnut watch"
+pkill -f "chestnut watch" || true
+cp "$work/right" "$work/orchard/cloud.password"
 # Somebody renames a stall at the packhouse, and somebody else on the phone.
 rename() { # USER SERVER PATH WORDS: one booking
   curl -sf -u "$1" -X PROPFIND -H 'Depth: 1' "${2%/}$3" | grep -o '/[^<> ]*\.ics' | while read -r href; do

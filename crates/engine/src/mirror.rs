@@ -18,7 +18,6 @@ use jiff::{SignedDuration, Timestamp};
 
 use crate::case::rough_span;
 use crate::error::RunError;
-use crate::options::RunOptions;
 use crate::rule::CalendarEnd;
 
 /// A token or ctag this young may hide another change in the same second.
@@ -65,12 +64,6 @@ pub(crate) struct Look {
 }
 
 impl Look {
-    /// The look of a run, at all that stands there.
-    pub(crate) fn of(options: &RunOptions, full_look_every: SignedDuration) -> Self {
-        let (now, afresh, round) = (options.now, options.afresh, options.round.clone());
-        Self { now, afresh, full_look_every, needed_from: None, round }
-    }
-
     /// A look outside of any route.
     pub(crate) fn once(now: Timestamp, needed_from: Option<i64>) -> Self {
         let full_look_every = SignedDuration::from_hours(24);

@@ -4,10 +4,10 @@ use std::cell::Cell;
 use std::rc::Rc;
 
 use chestnut_store::LinkId;
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 
 use crate::gather::{Found, Touched};
-use crate::mirror::Round;
+use crate::mirror::{Look, Round};
 
 /// Entries that are written together, unless somebody says otherwise.
 const BATCH: usize = 50;
@@ -75,6 +75,12 @@ impl Selection {
 }
 
 impl RunOptions {
+    /// The look of such a run at a calendar, at all that stands there.
+    pub(crate) fn look(&self, full_look_every: SignedDuration) -> Look {
+        let (now, afresh, round) = (self.now, self.afresh, self.round.clone());
+        Look { now, afresh, full_look_every, needed_from: None, round }
+    }
+
     /// A plain run at a moment.
     #[must_use]
     pub fn at(now: Timestamp) -> Self {

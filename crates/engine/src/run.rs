@@ -773,7 +773,7 @@ pub(crate) async fn begin<'r>(
     let window = rule.window.at(options.now, &rule.zone).range;
     let look = |end: &CalendarEnd| Look {
         needed_from: (!end.takes).then_some(window.start),
-        ..Look::of(options, rule.full_look_every)
+        ..options.look(rule.full_look_every)
     };
     let mut mirrors: Vec<Mirror<'r>> =
         rule.ends.iter().map(|end| Mirror::of(store, end)).collect::<Result<_, _>>()?;

@@ -3,20 +3,18 @@
 use std::collections::BTreeMap;
 
 use chestnut_engine::{Makes, is_behind, last_comparison};
-use chestnut_store::{
-    LinkState, Notice, NoticeEvent, ProbeRow, RunRecord, RunResult, Store, TroubleKind, TroubleRow,
-};
+use chestnut_store::{LinkState, ProbeRow, RunRecord, RunResult, Store};
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
 use super::held::number_held;
+use super::trouble::{OpenTrouble, Untold, open_troubles, untold};
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::running::rest_of;
 use crate::settings::{RouteSettings, Settings, has_route_key, uncovered_calendars};
-use crate::troubles::{about_what, note_about};
 use crate::watch::Watcher;
-use crate::words::{kept_failure_words, trouble_advice, trouble_sentence, trouble_words};
+use crate::words::{kept_failure_words, trouble_words};
 
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
@@ -34,36 +32,6 @@ pub(crate) struct Report {
     pub(crate) untold: Vec<Untold>,
     /// Who keeps the routes running.
     pub(crate) watch: Option<Watching>,
-}
-
-#[derive(Debug, Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-pub(crate) struct OpenTrouble {
-    pub(crate) number: i64,
-    #[cfg_attr(test, schemars(with = "String"))]
-    pub(crate) kind: TroubleKind,
-    /// What sort of thing it is about: an account, a calendar, a route or a file.
-    pub(crate) sort: &'static str,
-    pub(crate) about: String,
-    pub(crate) began: String,
-    /// In seconds.
-    pub(crate) age: i64,
-    pub(crate) what: String,
-    pub(crate) advice: String,
-    /// What the configuration says that people should know.
-    pub(crate) note: Option<String>,
-}
-
-#[derive(Debug, Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-pub(crate) struct Untold {
-    pub(crate) trouble: i64,
-    #[cfg_attr(test, schemars(with = "String"))]
-    pub(crate) event: NoticeEvent,
-    pub(crate) attempts: u32,
-    /// The next attempt; none is made where it was given up.
-    pub(crate) next: Option<String>,
-    pub(crate) problem: String,
 }
 
 #[derive(Debug, Serialize)]
@@ -112,44 +80,6 @@ impl ProbeLeft {
         let (calendar, path) = (row.calendar, row.href.to_string());
         Self { route: row.route, calendar, path, since: row.since.to_string() }
     }
-}
-
-/// What is wrong, and has not ended.
-pub(crate) fn open_troubles(
-    settings: &Settings,
-    store: &Store,
-    now: Timestamp,
-) -> Result<Vec<OpenTrouble>, Failure> {
-    let open = store.open_troubles(i64::MAX)?.into_iter().filter(|row| row.ended.is_none());
-    let trouble = |row: TroubleRow| {
-        let began = Timestamp::from_second(row.began?).ok()?;
-        Some(OpenTrouble {
-            number: row.id,
-            kind: row.kind,
-            sort: about_what(settings, row.kind, &row.about),
-            began: began.to_string(),
-            age: now.duration_since(began).as_secs().max(0),
-            what: trouble_sentence(row.kind, &row.about, &row.facts),
-            advice: trouble_advice(row.kind, &row.about),
-            note: note_about(settings, &row.about).map(str::to_owned),
-            about: row.about,
-        })
-    };
-    Ok(open.filter_map(trouble).collect())
-}
-
-fn untold(store: &Store) -> Result<Vec<Untold>, Failure> {
-    let tried = store.notices()?.into_iter().filter(|notice| !notice.problem.is_empty());
-    let untold = |notice: Notice| Untold {
-        trouble: notice.trouble,
-        event: notice.event,
-        attempts: notice.attempt,
-        next: (!notice.is_given_up)
-            .then(|| Timestamp::from_second(notice.next).ok().map(|at| at.to_string()))
-            .flatten(),
-        problem: notice.problem,
-    };
-    Ok(tried.map(untold).collect())
 }
 
 /// The one word for a route: the first that is true.

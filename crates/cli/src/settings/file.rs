@@ -12,6 +12,7 @@ use super::account::{AccountSettings, SignInSettings, account};
 use super::calendar::{CalendarSettings, FeedSource, Place, calendar};
 use super::included::{Tables, included};
 use super::left_running::{LeftRunning, left_running};
+use super::nearest::nearest;
 use super::order::circle;
 use super::reader::{Section, Source, parsed};
 use super::route::{RouteSettings, route};
@@ -284,13 +285,6 @@ fn choose<'s, T>(
         })
     };
     names.iter().map(find).collect()
-}
-
-pub(crate) fn nearest<'k>(name: &str, keys: impl Iterator<Item = &'k String>) -> Option<&'k String> {
-    keys.map(|k| (strsim::jaro_winkler(k, name), k))
-        .filter(|(score, _)| *score > 0.8)
-        .max_by(|a, b| a.0.total_cmp(&b.0))
-        .map(|(_, k)| k)
 }
 
 fn unknown<'k>(

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
+use super::nearest::nearest;
 use super::reader::{Behind, Section, Source, Whence, parsed};
 use crate::failure::Failure;
 use crate::words::keys::{self, Ways};
@@ -144,7 +145,7 @@ fn like<'r, 'a>(
     let mut at = first;
     while let Some(other) = at.text("like")? {
         let Some(section) = routes.get(&other) else {
-            let near = super::file::nearest(&other, routes.keys());
+            let near = nearest(&other, routes.keys());
             let known: Vec<_> = routes.keys().map(String::as_str).collect();
             return Err(
                 at.wrong("like", Problem::NamesNothing { kind: "route", value: &other, near, known: &known })

@@ -13,6 +13,7 @@ mod keyring;
 #[cfg(test)]
 mod laws;
 mod left_running;
+mod nearest;
 mod order;
 mod reach;
 mod reader;

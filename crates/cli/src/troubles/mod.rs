@@ -9,7 +9,7 @@ use chestnut_store::{Store, StoreError};
 use jiff::Timestamp;
 
 pub(crate) use signs::{Happened, Observer};
-pub(crate) use tell::{Teller, about_what, heartbeat, note_about};
+pub(crate) use tell::Teller;
 
 use crate::settings::Settings;
 

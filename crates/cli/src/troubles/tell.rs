@@ -1,4 +1,4 @@
-//! Tells a program of troubles: at least once each, in their order; and a monitor that all is well.
+//! Tells a program of troubles: at least once each, in their order.
 
 use std::path::Path;
 use std::process::Stdio;
@@ -11,6 +11,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use tokio::io::AsyncWriteExt as _;
 
+use crate::report::trouble::{about_what, note_about};
 use crate::settings::Settings;
 use crate::words::{exit_words, no_time_left, trouble_advice, trouble_sentence};
 
@@ -43,27 +44,6 @@ struct Document<'d> {
 
 fn moment(second: Option<i64>) -> Option<String> {
     second.and_then(|at| Timestamp::from_second(at).ok()).map(|at| at.to_string())
-}
-
-/// What a person wrote down about something.
-pub(crate) fn note_about<'s>(settings: &'s Settings, about: &str) -> Option<&'s str> {
-    let of_route = settings.routes.get(about).and_then(|route| route.note.as_deref());
-    of_route.or_else(|| settings.calendars.get(about).and_then(|calendar| calendar.note.as_deref()))
-}
-
-/// What sort of thing it is about.
-pub(crate) fn about_what(settings: &Settings, kind: TroubleKind, about: &str) -> &'static str {
-    match kind {
-        TroubleKind::ConfigurationBroken => "file",
-        TroubleKind::NeverRun
-        | TroubleKind::Held
-        | TroubleKind::RouteStale
-        | TroubleKind::RouteFails
-        | TroubleKind::EntriesRefused => "route",
-        TroubleKind::RightsLost | TroubleKind::CalendarUnreadable | TroubleKind::FeedQuiet => "calendar",
-        _ if settings.accounts.contains_key(about) => "account",
-        _ => "calendar",
-    }
 }
 
 /// Tells a program.
@@ -121,9 +101,4 @@ impl Teller<'_> {
             Err(_) => Err(no_time_left(PATIENCE)),
         }
     }
-}
-
-/// Tells a monitor that all is well. What it answers does not matter.
-pub(crate) async fn heartbeat(client: &chestnut_caldav::Client, url: &url::Url) -> bool {
-    client.knock(url).await
 }

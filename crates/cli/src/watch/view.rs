@@ -10,8 +10,8 @@ use jiff::tz::TimeZone;
 
 use super::rounds::RouteDone;
 use crate::render::human::watch::{Live, table};
-use crate::report::status::OpenTrouble;
-use crate::words::outcome_words;
+use crate::report::trouble::OpenTrouble;
+use crate::words::{RESTS, outcome_words};
 
 /// What is shown.
 pub(super) struct Frame {
@@ -49,8 +49,11 @@ impl View {
 
     /// Notes what a round came to.
     pub(super) fn note(&mut self, route: &str, done: &RouteDone) {
-        if self.term.is_some() && !done.rested {
-            let words = outcome_words(done.report.as_ref(), done.failure.as_ref());
+        if self.term.is_some() {
+            let words = match done.rested {
+                true => RESTS.to_owned(),
+                false => outcome_words(done.report.as_ref(), done.failure.as_ref()),
+            };
             #[expect(clippy::disallowed_methods, reason = "what is shown to a person happens now")]
             let now = Timestamp::now();
             self.outcomes.insert(route.to_owned(), (words, now));

@@ -31,7 +31,8 @@ use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
 use crate::open::{block_on, load, state_path};
-use crate::report::status::{open_troubles, stale_after};
+use crate::report::status::stale_after;
+use crate::report::trouble::open_troubles;
 use crate::settings::{Connections, RouteSettings, Settings, route_key, side_by_side};
 use crate::troubles::{Happened, Observer, Teller, settle};
 use crate::words::{
@@ -673,7 +674,8 @@ impl Watch<'_> {
             if let Some(source) = &settings.left_running.heartbeat {
                 match connections.heartbeat(source) {
                     Ok((client, url)) => {
-                        if !crate::troubles::heartbeat(&client, &url).await {
+                        // What it answers does not matter.
+                        if !client.knock(&url).await {
                             tracing::warn!("{}", heartbeat_unheard());
                         }
                     }

@@ -123,6 +123,9 @@ pub(crate) fn due_words(left: Duration) -> String {
     }
 }
 
+/// A route that rests.
+pub(crate) const RESTS: &str = "paused";
+
 pub(crate) const LIVE_KEYS: &str = "Ctrl-C ends; chestnut status, held and history say more";
 
 /// A unit for systemd: what the process may write is named, all else is out of its reach.

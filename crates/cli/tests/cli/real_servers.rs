@@ -505,3 +505,62 @@ fn real_servers_are_found_from_every_address_and_let_calendars_be_made() {
         );
     }
 }
+
+/// A watch over a real server: what another client changes there arrives, and it is asked once a round.
+#[cfg(unix)]
+#[test]
+fn a_watch_over_radicale_brings_what_others_change() {
+    let Some(python) = python("a_watch_over_radicale_brings_what_others_change") else { return };
+    let _alone = ONE_AT_A_TIME.lock().unwrap_or_else(PoisonError::into_inner);
+    let server = start(python, "radicale");
+    let folder = TempDir::new().expect("a folder");
+    let entries = orchard_entries(12, jiff::civil::date(2026, 12, 1));
+    write_files(&folder.path().join("first"), &entries[..8]);
+    lab(python, &["fill", &server.calendar, &folder.path().join("first").display().to_string()]);
+    let path = &server.calendar[server.base.len() - 1..];
+    let mut text = format!(
+        "[watch]\neager = true\n[account.a]\nurl = \"{}\"\nuser = \"office\"\npassword = {{ env = \"PASSWORD\" }}\n\
+         [calendar.presses]\naccount = \"a\"\npath = \"{path}\"\n[defaults.route]\nevery = \"2s\"\n\
+         only = {{ kinds = [\"events\", \"tasks\"] }}\n",
+        server.base
+    );
+    for number in 0..6 {
+        text += &format!(
+            "[calendar.yard-{number}]\nfolder = \"yard-{number}\"\n[route.yard-{number}]\nfrom = \"presses\"\nto = \"yard-{number}\"\n"
+        );
+    }
+    std::fs::write(folder.path().join("chestnut.toml"), text).expect("written");
+    let command = |arguments: &[&str]| {
+        let mut command = hermetic(Path::new(PROGRAM), folder.path());
+        command.env_remove("CHESTNUT_NOW").env("PASSWORD", "office-pw").args(arguments);
+        command
+    };
+    let synced = Told::of(command(&["sync", "--yes", "--json"]).output().expect("it runs"));
+    assert_eq!(synced.code, 0, "{synced:?}");
+    let mut watch = command(&["watch", "--log", "log"]).spawn().expect("it runs");
+    write_files(&folder.path().join("more"), &entries[8..]);
+    lab(python, &["fill", &server.calendar, &folder.path().join("more").display().to_string()]);
+    lab(python, &["delete", &format!("{}{}", server.calendar, entries[0].name)]);
+    let began = std::time::Instant::now();
+    let stands = |number: usize| {
+        let files = std::fs::read_dir(folder.path().join(format!("yard-{number}"))).expect("a folder");
+        files
+            .filter(|file| {
+                file.as_ref().is_ok_and(|file| file.file_name().to_string_lossy().ends_with(".ics"))
+            })
+            .count()
+    };
+    while (0..6).any(|number| stands(number) != stands(0)) || stands(0) < 10 {
+        let log = std::fs::read_to_string(folder.path().join("log")).unwrap_or_default();
+        assert!(began.elapsed() < Duration::from_secs(40), "{log}");
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    std::thread::sleep(Duration::from_secs(3));
+    let asked = Command::new("kill").args(["-TERM", &watch.id().to_string()]).status();
+    assert!(asked.is_ok_and(|status| status.success()) && watch.wait().is_ok_and(|status| status.success()));
+    let told = Told::of(command(&["compare", "--json"]).output().expect("it runs"));
+    assert_eq!(told.code, 0, "{told:?}");
+    assert!(
+        told.json()["comparisons"].as_array().is_some_and(|all| all.iter().all(|one| one["missing"] == 0))
+    );
+}

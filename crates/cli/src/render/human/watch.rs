@@ -8,8 +8,11 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 use crate::render::{age_text, clean, count, moment_text, shorten, style};
-use crate::report::status::OpenTrouble;
+use crate::report::trouble::OpenTrouble;
 use crate::words::{LIVE_KEYS, due_words};
+
+/// No line is longer.
+const WIDEST: usize = 100;
 
 /// What is shown.
 pub(crate) struct Live<'l> {
@@ -23,7 +26,8 @@ pub(crate) struct Live<'l> {
 
 /// Lines that fit: `width` columns, `height` lines.
 pub(crate) fn table(live: &Live<'_>, width: usize, height: usize) -> String {
-    let width = width.max(20);
+    // What belongs together stays together.
+    let width = width.clamp(20, WIDEST);
     let mut lines: Vec<String> = Vec::new();
     let routes = count(live.running.len() + live.due.len(), "route", "routes");
     let head = format!("chestnut watch   {routes}   {}", moment_text(live.now, live.zone));
@@ -57,7 +61,7 @@ pub(crate) fn table(live: &Live<'_>, width: usize, height: usize) -> String {
     let troubles = live.troubles.iter().map(|trouble| {
         let since = age_text(trouble.age);
         let what = shorten(&trouble.what, width.saturating_sub(4));
-        let advice = format!("{since}. {}", trouble.advice);
+        let advice = format!("{} ({since})", trouble.advice);
         vec![
             style::paint(style::BAD, format!("  ! {what}")),
             style::paint(style::FAINT, format!("    {}", shorten(&advice, width.saturating_sub(4)))),
