@@ -46,6 +46,8 @@ pub struct Went {
     pub down: BTreeMap<String, Option<Duration>>,
     /// Calendars in which something had changed.
     pub moved: BTreeSet<String>,
+    /// Nobody was asked: nothing is known of whoever was down.
+    pub rested: bool,
 }
 
 #[derive(Debug)]
@@ -55,6 +57,8 @@ struct RoutePace {
     phase: Duration,
     next: Duration,
     is_running: bool,
+    /// Its last round met with something that was down, or was left out because of it.
+    waits: bool,
 }
 
 #[derive(Debug, Default)]
@@ -103,7 +107,8 @@ impl Pace {
                 None => {
                     let left = paced.age.map_or(Duration::ZERO, |age| paced.every.saturating_sub(age));
                     let next = slot_after(now, phase, paced.every).min(now + left);
-                    let route = RoutePace { paced: paced.clone(), phase, next, is_running: false };
+                    let route =
+                        RoutePace { paced: paced.clone(), phase, next, is_running: false, waits: false };
                     self.routes.insert(name.clone(), route);
                 }
             }
@@ -112,7 +117,14 @@ impl Pace {
         self.eager = eager;
     }
 
-    /// Makes all routes due, and forgets who was down: somebody asks for it, or has mended something.
+    /// Forgets who was down, and makes due what waits because of it: somebody may have mended something.
+    pub fn mended(&mut self, now: Duration) {
+        self.sources.clear();
+        let waiting = self.routes.values_mut().filter(|route| route.waits);
+        waiting.for_each(|route| route.next = route.next.min(now));
+    }
+
+    /// Makes all routes due, and forgets who was down: somebody asks for it.
     pub fn all_now(&mut self, now: Duration) {
         self.sources.clear();
         self.routes.values_mut().for_each(|route| route.next = now);
@@ -180,6 +192,7 @@ impl Pace {
                 })
             });
             if waits {
+                route.waits = true;
                 route.next = slot_after(now, route.phase, route.paced.every);
                 continue;
             }
@@ -213,6 +226,13 @@ impl Pace {
         known.is_running = false;
         known.next = slot_after(now, known.phase, known.paced.every);
         let (every, paced) = (known.paced.every, known.paced.clone());
+        if went.rested {
+            for source in &paced.sources {
+                self.sources.entry(source.clone()).and_modify(|source| source.is_tried = false);
+            }
+            return;
+        }
+        known.waits = !went.down.is_empty();
         for source in &paced.sources {
             match went.down.get(source) {
                 None => drop(self.sources.remove(source)),

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::rc::Rc;
 
 use chestnut_core::People;
-use chestnut_engine::{Only, Rule, RunOptions, Silent, preview_route, select_entries};
+use chestnut_engine::{Only, Rule, RunOptions, Signs, Silent, preview_route, select_entries};
 use chestnut_store::Store;
 use jiff::Timestamp;
 
@@ -23,7 +23,7 @@ use crate::report::route::gone;
 use crate::report::sync::{Outcome, Report, Run, begun, not_begun};
 use crate::running::{Runner, rest_of};
 use crate::settings::{Connections, RouteSettings, Settings, route_key, side_by_side};
-use crate::troubles::{Happened, Observer, Teller, settle};
+use crate::troubles::{self, Happened, Observer, Teller, daily_look, settle};
 use crate::wanted::all_wanted;
 use crate::watch::Presence;
 use crate::words::{
@@ -139,7 +139,11 @@ pub(crate) fn run(
     let report = Report { runs };
     let watcher = Presence::look(&state_path(common, &settings));
     if wanted.is_empty() {
-        tell_of_troubles(&settings, &store, &report.runs, now, watcher.is_some())?;
+        let daily = match troubles::is_due(&store, now)? {
+            true => block_on(daily_look(&settings, &store, &connections, &io.environment, now))??,
+            false => Signs::default(),
+        };
+        tell_of_troubles(&settings, &store, (&report.runs, daily), now, watcher.is_some())?;
     }
     let zone = settings.zone.clone();
     show(common, io, &report, || human(&report.runs, &zone, common.verbose > 0) + &paused + &gone)?;
@@ -164,11 +168,12 @@ fn is_due(store: &Store, name: &str, route: &RouteSettings, now: Timestamp) -> R
 fn tell_of_troubles(
     settings: &Settings,
     store: &Store,
-    runs: &[Run],
+    (runs, daily): (&[Run], Signs),
     now: Timestamp,
     is_watched: bool,
 ) -> Result<(), Failure> {
     let mut observer = Observer::new(settings);
+    observer.signs = daily;
     for run in runs {
         let Some(route) = settings.routes.get(&run.route) else { continue };
         let happened = match (&run.cause, &run.failure) {

@@ -107,6 +107,8 @@ pub(crate) struct RouteStatus {
     pub(crate) running: bool,
     pub(crate) paused: bool,
     pub(crate) paused_until: Option<String>,
+    /// The account that is paused, where it is not the route alone.
+    pub(crate) paused_account: Option<String>,
     /// What the configuration says that people should know.
     pub(crate) note: Option<String>,
     pub(crate) never_run: bool,
@@ -220,6 +222,7 @@ fn status(
     let is_due = is_behind(name, route.makes, store, now.as_second())?;
     let rest = rest_of(settings, store, (name, route), now)?;
     let paused = rest.is_some();
+    let paused_account = rest.as_ref().and_then(|rest| rest.account.clone());
     let paused_until = rest.and_then(|rest| rest.until).and_then(|at| Timestamp::from_second(at).ok());
     let never_run = record.is_none() && success.is_none();
     let behind = stale || is_due;
@@ -251,6 +254,7 @@ fn status(
         running,
         paused,
         paused_until: paused_until.map(|at| at.to_string()),
+        paused_account,
         note: route.note.clone(),
         never_run,
         failed,

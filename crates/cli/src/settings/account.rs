@@ -23,6 +23,8 @@ pub(crate) struct AccountSettings {
     pub(crate) proxy: Option<ProxySettings>,
     pub(crate) timeout: SignedDuration,
     pub(crate) patience: SignedDuration,
+    /// How long before its end a certificate of the server is told of.
+    pub(crate) warn_before: SignedDuration,
     /// The largest answer, in megabytes.
     pub(crate) max_download: usize,
     pub(crate) at_once: usize,
@@ -44,6 +46,7 @@ impl AccountSettings {
             proxy: None,
             timeout: SignedDuration::from_secs(30),
             patience: SignedDuration::from_secs(60),
+            warn_before: SignedDuration::from_hours(14 * 24),
             max_download: MAX_DOWNLOAD,
             at_once: 4,
             plain_http: false,
@@ -148,6 +151,7 @@ pub(super) fn account(section: &Section<'_>) -> Result<AccountSettings, Failure>
     }
     account.max_download = max_download(section)?.unwrap_or(MAX_DOWNLOAD);
     account.patience = section.duration("patience")?.unwrap_or(account.patience);
+    account.warn_before = section.duration("warn-before")?.unwrap_or(account.warn_before);
     account.timeout = section.duration("timeout")?.unwrap_or(account.timeout);
     Ok(AccountSettings {
         ca: file("ca")?,

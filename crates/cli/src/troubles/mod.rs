@@ -1,6 +1,7 @@
 //! Troubles: what rounds and syncs see, what it comes to, and who is told. What begins and ends is decided in the
 //! engine; here is where the signs come from.
 
+mod alarms;
 mod signs;
 mod tell;
 
@@ -8,6 +9,7 @@ use chestnut_engine::{Signs, Turn};
 use chestnut_store::{Store, StoreError};
 use jiff::Timestamp;
 
+pub(crate) use alarms::{daily_look, is_due};
 pub(crate) use signs::{Happened, Observer};
 pub(crate) use tell::Teller;
 

@@ -83,6 +83,9 @@ impl<'s> Observer<'s> {
         let status = RouteStatus::of(self.settings, store, (name, route), now, None, is_watched)?;
         if status.paused {
             OF_ROUTES.into_iter().for_each(|kind| self.signs.note(kind, name, None));
+            if let Some(account) = &status.paused_account {
+                OF_SOURCES.into_iter().for_each(|kind| self.signs.note(kind, account, None));
+            }
             return Ok(());
         }
         match happened {

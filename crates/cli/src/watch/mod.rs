@@ -1,7 +1,6 @@
 //! `chestnut watch`: keeps routes running. Read first: [`run`], then `rounds`, which is what happens when something
 //! is due; when that is, is decided in the engine (`Pace`).
 
-mod alarms;
 mod files;
 mod health;
 mod listen;

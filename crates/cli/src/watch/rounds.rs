@@ -36,8 +36,6 @@ pub(super) struct RouteDone {
     pub(super) report: Option<RunReport>,
     /// It could not be begun.
     pub(super) failure: Option<Failure>,
-    /// Nothing was tried.
-    pub(super) rested: bool,
     pub(super) went: Went,
 }
 
@@ -94,7 +92,7 @@ impl Rounds<'_> {
         // What was not reached is due again in its own time.
         for (name, _) in group {
             if !done.routes.iter().any(|route| route.name == *name) {
-                done.routes.push(RouteDone { rested: true, ..plain(name) });
+                done.routes.push(rested(name));
             }
         }
         done
@@ -105,7 +103,7 @@ impl Rounds<'_> {
         let mut ready: Vec<(&str, &RouteSettings, Rule)> = Vec::new();
         for (name, route) in group {
             if self.rests(name, route)? {
-                done.routes.push(RouteDone { rested: true, ..plain(name) });
+                done.routes.push(rested(name));
                 continue;
             }
             match self.runner(name, route).rule().await {
@@ -259,7 +257,12 @@ impl Rounds<'_> {
 }
 
 fn plain(name: &str) -> RouteDone {
-    RouteDone { name: name.to_owned(), report: None, failure: None, rested: false, went: Went::default() }
+    RouteDone { name: name.to_owned(), report: None, failure: None, went: Went::default() }
+}
+
+/// Nothing was tried.
+fn rested(name: &str) -> RouteDone {
+    RouteDone { went: Went { rested: true, ..Went::default() }, ..plain(name) }
 }
 
 fn state_error(error: RunError) -> StoreError {

@@ -50,7 +50,7 @@ impl View {
     /// Notes what a round came to.
     pub(super) fn note(&mut self, route: &str, done: &RouteDone) {
         if self.term.is_some() {
-            let words = match done.rested {
+            let words = match done.went.rested {
                 true => RESTS.to_owned(),
                 false => outcome_words(done.report.as_ref(), done.failure.as_ref()),
             };

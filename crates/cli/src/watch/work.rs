@@ -15,7 +15,6 @@ use jiff::Timestamp;
 use serde_json::json;
 use tokio::time::Instant;
 
-use super::alarms::{certificates, quiet_feeds};
 use super::files::{Changed, Files};
 use super::health::{Health, RouteHealth};
 use super::listen;
@@ -34,7 +33,7 @@ use crate::open::{block_on, load, state_path};
 use crate::report::status::stale_after;
 use crate::report::trouble::open_troubles;
 use crate::settings::{Connections, RouteSettings, Settings, route_key, side_by_side};
-use crate::troubles::{Happened, Observer, Teller, settle};
+use crate::troubles::{Happened, Observer, Teller, daily_look, is_due, settle};
 use crate::words::{
     InWords as _, heartbeat_unheard, looks_in_its_time, needs_restart, read_again, route_error_words,
     run_words, signal_words, state_not_usable, trouble_turn_words, troubles_words, watch_begins, watch_ends,
@@ -46,8 +45,10 @@ const TURN: Duration = Duration::from_secs(60);
 const SETTLES: Duration = Duration::from_secs(1);
 /// Connections, and what was found with them, are made anew after so long.
 const GENERATION: Duration = Duration::from_secs(86_400);
-/// The first look at certificates comes so long after the beginning, and then once a day.
+/// Whether a day has passed since what is looked at once a day was looked at, is asked so long after the beginning, and
+/// then so often.
 const FIRST_ALARM: Duration = Duration::from_secs(30);
+const ALARMS: Duration = Duration::from_secs(3600);
 /// How long running work may take after the end was asked for, beside the longest time-out.
 const GRACE: Duration = Duration::from_secs(5);
 /// Rounds without anything to tell, after which one more is not asked about.
@@ -86,6 +87,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         manager: Manager::of_process(),
         began: Cell::new(None),
         calm: RefCell::default(),
+        troubled: RefCell::default(),
     };
     let mut view = View::new(is_live, io.screen, io.color);
     let ended = block_on(watch.run(settings, &mut view))?;
@@ -105,6 +107,8 @@ struct Watch<'w> {
     began: Cell<Option<Instant>>,
     /// For how many rounds nothing was the matter with a route, and nothing to do.
     calm: RefCell<BTreeMap<String, u32>>,
+    /// What some trouble, or the suspicion of one, is about.
+    troubled: RefCell<BTreeSet<String>>,
 }
 
 /// Work that goes on beside the loop.
@@ -213,7 +217,10 @@ impl Watch<'_> {
                 turn = now + TURN;
                 if leaving.is_none() {
                     match self.got_a_yes(&waiting) {
-                        Ok(true) => waiting = self.set_pace(settings, &mut kept.pace)?,
+                        Ok(true) => match self.set_pace(settings, &mut kept.pace) {
+                            Ok(left) => waiting = left,
+                            Err(failure) => tracing::error!("{}", failure.message),
+                        },
                         Ok(false) => {}
                         Err(error) => self.note_state(Some(error)),
                     }
@@ -229,7 +236,7 @@ impl Watch<'_> {
             if kept.read_again_at.is_some_and(|at| at <= now) && leaving.is_none() {
                 kept.read_again_at = None;
                 if let Some(new) = self.read_again(settings, view) {
-                    kept.pace.all_now(self.passed());
+                    kept.pace.mended(self.passed());
                     leaving = Some(Leaving::Anew(Box::new(new)));
                 }
             }
@@ -241,9 +248,15 @@ impl Watch<'_> {
                         running.push(self.telling(settings));
                     }
                     if !is_alarmed && kept.next_alarms.is_some_and(|at| at <= now) {
-                        is_alarmed = true;
-                        kept.next_alarms = Some(now + Duration::from_secs(86_400));
-                        running.push(self.alarms(settings, &connections));
+                        kept.next_alarms = Some(now + ALARMS);
+                        match is_due(self.store, self.now()) {
+                            Ok(true) => {
+                                is_alarmed = true;
+                                running.push(self.alarms(settings, &connections));
+                            }
+                            Ok(false) => {}
+                            Err(error) => self.note_state(Some(error)),
+                        }
                     }
                 }
                 Some(Leaving::Stop { until }) if running.is_empty() || *until <= now => {
@@ -313,9 +326,8 @@ impl Watch<'_> {
                             let until = Instant::now() + longest.unwrap_or(Duration::from_secs(30)) + GRACE;
                             leaving = Some(Leaving::Stop { until });
                         }
-                        (Signal::Reload, None) => kept.read_again_at = Some(Instant::now()),
+                        (Signal::Reload, _) => kept.read_again_at = Some(Instant::now()),
                         (Signal::All, _) => kept.pace.all_now(self.passed()),
-                        (Signal::Reload, Some(_)) => {}
                     }
                 }
                 changed = files.next() => for what in changed {
@@ -435,13 +447,13 @@ impl Watch<'_> {
             let happened = match (&route.failure, error) {
                 (Some(failure), _) => Happened::NotBegun(failure),
                 (None, Some(error)) => Happened::Failed(error),
-                (None, None) if route.rested => Happened::NotTried,
+                (None, None) if route.went.rested => Happened::NotTried,
                 (None, None) => Happened::Well,
             };
             // Nothing was decided, and nothing was the matter for some rounds: it is as it was.
             let is_idle = matches!(happened, Happened::Well) && route.report.is_none();
             let calm = self.calm.borrow().get(&route.name).copied().unwrap_or(0);
-            if !is_idle || calm < CALM {
+            if !is_idle || calm < CALM || self.troubled.borrow().contains(&route.name) {
                 let before = observer.signs.bad.len();
                 match observer.route(self.store, (&route.name, known), &happened, now, true) {
                     Ok(()) if observer.signs.bad.len() == before && is_idle => {
@@ -547,6 +559,8 @@ impl Watch<'_> {
 
     fn count_troubles(&self) {
         let Ok(open) = self.store.open_troubles(i64::MAX) else { return };
+        let lasting = open.iter().filter(|row| row.ended.is_none());
+        *self.troubled.borrow_mut() = lasting.map(|row| row.about.clone()).collect();
         let mut counts = BTreeMap::new();
         for row in open.iter().filter(|row| row.began.is_some() && row.ended.is_none()) {
             *counts.entry(row.kind.word()).or_default() += 1;
@@ -650,11 +664,7 @@ impl Watch<'_> {
 
     fn alarms<'t>(&'t self, settings: &'t Settings, connections: &'t Connections<'t>) -> Work<'t> {
         Box::pin(async move {
-            let mut signs = Signs::default();
-            let now = self.now();
-            certificates(settings, connections, self.environment, now, &mut signs).await;
-            let quiet = quiet_feeds(settings, self.store, connections, now, &mut signs).await;
-            Done::Alarms(quiet.map(|()| signs))
+            Done::Alarms(daily_look(settings, self.store, connections, self.environment, self.now()).await)
         })
     }
 

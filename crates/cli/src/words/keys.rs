@@ -161,6 +161,7 @@ pub(crate) const ACCOUNT: &[Key] = &[
     key("proxy", r#"the proxy on the way: an address, `"none"`, or `{ url = "…", user = "…", password = { … } }`"#).otherwise("the variables `HTTPS_PROXY`, `HTTP_PROXY`, `ALL_PROXY`, `NO_PROXY`").example(r#""http://proxy.packhouse.example:3128""#),
     key("timeout", "how long the server may be silent: before an answer, and within one").default(r#""30s""#).example(r#""2 minutes""#),
     key("patience", "how long it may give no answer at all, or fail (500 and above), before a run gives it up").default(r#""60s""#).example(r#""5 minutes""#),
+    key("warn-before", "how long before its end a certificate of the server is told of as a [trouble](../guide/left-running.md#troubles); one with a short life, when a third of it is left").default(r#""14 days""#).example(r#""30 days""#),
     key("max-download", "the largest answer that is taken, in megabytes, decompressed; a larger one is refused while it arrives").default("64").example("200"),
     key("at-once", "most requests in flight; below it the best number is found by itself").default("4").example("1"),
     key("sign-in-also-at", "other servers of the same service that get the sign-in, too: a server may send on to them. `https://*.cloud.example` stands for one label, whichever; `account test` asks when one is needed").otherwise("none").example(r#"["https://p42.cloud.example"]"#),

@@ -83,7 +83,11 @@ fn needs_of_route(status: &RouteStatus, report: &Report) -> Vec<Need> {
         need(false, format!("{held} for a person to decide"), "chestnut held".to_owned());
     }
     if status.paused {
-        need(false, "paused: nothing is brought".to_owned(), format!("chestnut route resume {route}"));
+        let resume = match &status.paused_account {
+            Some(account) => format!("chestnut account resume {}", clean(account)),
+            None => format!("chestnut route resume {route}"),
+        };
+        need(false, "paused: nothing is brought".to_owned(), resume);
     }
     let compared = report.compared.iter().find(|one| one.comparison.route == status.route);
     let differing = compared.map_or(0, |one| one.comparison.unexplained().len());

@@ -215,6 +215,12 @@ pub(crate) fn paused_until_words(route: &str, at: &str) -> String {
     format!("{}: paused until {at}; it goes on by itself\n", clean(route))
 }
 
+/// A route that rests with an account.
+pub(crate) fn paused_with_words(route: &str, account: &str) -> String {
+    let (route, account) = (clean(route), clean(account));
+    format!("{route}: paused with account {account}; let it go on: chestnut account resume {account}\n")
+}
+
 /// A program could not be told of a trouble.
 pub(crate) fn untold_words(
     trouble: i64,

@@ -133,3 +133,35 @@ fn a_server_that_asks_for_a_certificate_gets_one() {
     let told = desk.run(&["account", "test"]);
     assert!(told.said().contains("others may read the key in"), "{}", told.err);
 }
+
+/// A certificate that ends soon is told of long before it does, also by a timer's `sync`.
+#[test]
+fn a_certificate_that_ends_is_a_trouble_before_it_ends() {
+    let authority = Authority::new("Orchard authority");
+    let site = authority.serve("localhost", (2020, 2027), None);
+    let desk = Desk::new();
+    desk.write("ca.pem", &authority.pem);
+    desk.private("password", "office-pw\n");
+    let configure = |warn: &str| {
+        desk.write(
+            "chestnut.toml",
+            format!(
+                "[account.a]\nurl = \"{}\"\nuser = \"office\"\npassword = {{ file = \"password\" }}\nca = \"ca.pem\"\n\
+                 {warn}\n[calendar.presses]\naccount = \"a\"\npath = \"/office/calendars/presses/\"\n\
+                 [calendar.kiosk]\nfile = \"kiosk.ics\"\n[route.r]\nfrom = \"presses\"\nto = \"kiosk\"\n",
+                site.url.replace("127.0.0.1", "localhost")
+            ),
+        );
+    };
+    configure("");
+    desk.ok(&["sync"]);
+    assert_eq!(desk.run(&["status", "--json"]).json()["troubles"], serde_json::json!([]));
+    // What is looked at once a day was not looked at by another state.
+    configure("warn-before = \"100 days\"");
+    desk.ok(&["sync"]);
+    assert_eq!(desk.run(&["status", "--json"]).json()["troubles"], serde_json::json!([]));
+    std::fs::remove_file(desk.path("chestnut.state")).expect("removed");
+    desk.ok(&["sync"]);
+    let told = desk.run(&["status"]);
+    assert!(told.out.contains("a: the server's certificate ends in 87 days"), "{told:?}");
+}

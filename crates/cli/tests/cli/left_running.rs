@@ -350,6 +350,8 @@ fn a_timer_syncs_what_is_due_and_pauses_end_by_themselves() {
         "account_paused",
         at("2026-10-07T09:00:00Z", &["account", "pause", "cloud", "--until", "2 hours"]).out
     );
+    let told = at("2026-10-07T10:00:00Z", &["status"]);
+    assert!(told.out.contains("presses-to-board: paused with account cloud"), "{told:?}");
     let told = at("2026-10-07T10:00:00Z", &["sync"]);
     assert!(told.out.contains("passed over: account cloud is paused"), "{told:?}");
     assert_eq!(runs(at("2026-10-07T11:30:00Z", &["sync", "--json"])), 1);

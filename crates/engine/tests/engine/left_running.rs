@@ -301,6 +301,38 @@ fn routes_keep_their_pace_through_a_day_of_failures() {
     assert_eq!(quiet.map(|(_, n)| *n).sum::<usize>(), 0, "it asked for half an hour, and {alone} came");
 }
 
+/// What rests says nothing of a server that is down; what is mended makes due what waited for it, and nothing else.
+#[test]
+fn what_waits_for_a_server_goes_on_when_it_is_mended() {
+    let at = |seconds: u64| Duration::from_secs(seconds);
+    let mut pace = Pace::default();
+    let routes = [
+        ("bookings".to_owned(), paced(900, &["presses", "board"], &["packhouse"])),
+        ("crew".to_owned(), paced(900, &["market", "phones"], &["packhouse"])),
+        ("days".to_owned(), paced(900, &["days", "kiosk"], &["markets"])),
+    ];
+    pace.set(&routes.into(), BTreeSet::new(), Duration::ZERO);
+    let down = Went { down: [("packhouse".to_owned(), None)].into(), ..Went::default() };
+    let rested = Went { rested: true, ..Went::default() };
+    let mut now = 0;
+    let mut asked = 0;
+    while now < 6 * HOUR {
+        for name in pace.due(at(now)).routes {
+            let went = match name.as_str() {
+                "bookings" => &down,
+                "crew" => &rested,
+                _ => &Went::default(),
+            };
+            asked += u32::from(name == "bookings");
+            pace.done(&name, went, at(now));
+        }
+        now = pace.next().expect("something is due").as_secs().max(now + 1);
+    }
+    assert!((3..14).contains(&asked), "{asked} in six hours, though the other route rested beside it");
+    pace.mended(at(now));
+    assert!(pace.due(at(now)).routes.contains(&"bookings".to_owned()));
+}
+
 #[test]
 fn a_calendar_that_changes_is_looked_at_soon_and_then_less() {
     let mut pace = Pace::default();

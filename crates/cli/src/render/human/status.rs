@@ -6,8 +6,8 @@ use jiff::tz::TimeZone;
 use crate::render::{Align, age_text, clean, count, moment_text, shorten, style, table};
 use crate::report::status::{Report, RouteStatus, State};
 use crate::words::{
-    held_lines, left_out_words, note_words, paused_until_words, state_words, uncovered_words, untold_words,
-    watched_since,
+    held_lines, left_out_words, note_words, paused_until_words, paused_with_words, state_words,
+    uncovered_words, untold_words, watched_since,
 };
 
 /// Entries of one route that are named as trouble.
@@ -105,6 +105,9 @@ fn notes(status: &RouteStatus, zone: &TimeZone, all: bool) -> String {
     }
     if let Some(at) = status.paused_until.as_ref().and_then(|at| at.parse::<Timestamp>().ok()) {
         out += &paused_until_words(&status.route, &moment_text(at, zone));
+    }
+    if let Some(account) = &status.paused_account {
+        out += &paused_with_words(&status.route, account);
     }
     if status.never_run && !status.running {
         out += &format!(

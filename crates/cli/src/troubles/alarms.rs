@@ -11,13 +11,37 @@ use serde_json::json;
 use crate::environment::Environment;
 use crate::settings::{Connections, Settings, http_options};
 
-/// A certificate that lasts shorter is told of; one with a short life, when a third of it is left.
-const WARN_BEFORE: SignedDuration = SignedDuration::from_hours(14 * 24);
 const PATIENCE: Duration = Duration::from_secs(10);
+
+/// When it was looked at, as the state remembers it: in seconds since 1970.
+const LOOKED_AT: &str = "daily-look";
+const A_DAY: i64 = 86_400;
+
+/// Whether a day has passed since the last look.
+pub(crate) fn is_due(store: &Store, now: Timestamp) -> Result<bool, StoreError> {
+    let last: Option<i64> = store.meta(LOOKED_AT)?.and_then(|text| text.parse().ok());
+    // A moment that is still to come was noted under a wrong clock.
+    Ok(last.is_none_or(|at| !(0..A_DAY).contains(&(now.as_second() - at))))
+}
+
+/// Looks at all of it, and notes that it did.
+pub(crate) async fn daily_look(
+    settings: &Settings,
+    store: &Store,
+    connections: &Connections<'_>,
+    environment: &Environment,
+    now: Timestamp,
+) -> Result<Signs, StoreError> {
+    let mut signs = Signs::default();
+    certificates(settings, connections, environment, now, &mut signs).await;
+    quiet_feeds(settings, store, connections, now, &mut signs).await?;
+    store.write(|writer| writer.set_meta(LOOKED_AT, &now.as_second().to_string()))?;
+    Ok(signs)
+}
 
 /// Looks at the certificates of all accounts, one after the other. What cannot be reached says nothing here: rounds
 /// tell of that.
-pub(super) async fn certificates(
+async fn certificates(
     settings: &Settings,
     connections: &Connections<'_>,
     environment: &Environment,
@@ -41,14 +65,14 @@ pub(super) async fn certificates(
         let Some(facts) = look.await else { continue };
         let left = facts.until.duration_since(now);
         let life = facts.until.duration_since(facts.from);
-        let is_soon = left < WARN_BEFORE.min(life / 3);
+        let is_soon = left < account.warn_before.min(life / 3);
         let days = left.as_hours().div_euclid(24);
         signs.note(TroubleKind::CertificateEnds, name, is_soon.then(|| json!({ "days": days })));
     }
 }
 
 /// Looks whether something has changed lately in what can only be read.
-pub(super) async fn quiet_feeds(
+async fn quiet_feeds(
     settings: &Settings,
     store: &Store,
     connections: &Connections<'_>,
