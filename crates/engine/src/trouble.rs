@@ -70,6 +70,7 @@ fn patience(kind: TroubleKind) -> (u32, u32) {
         | TroubleKind::RouteFails => (2, 2),
         TroubleKind::RightsLost
         | TroubleKind::RouteStale
+        | TroubleKind::NearlyFull
         | TroubleKind::CertificateEnds
         | TroubleKind::FeedQuiet => (1, 2),
 

@@ -75,7 +75,7 @@ pub(crate) fn propfind(server: &Server, request: &ServerRequest, path: &str, use
         push_response(&mut out, &href(server, path), &wanted, values);
     } else if slashed == "/" || slashed == server.principal(user) || slashed == server.home(user) {
         let is_of_calendars = |(_, prop): &(String, String)| {
-            matches!(prop.as_str(), "sync-token" | "getctag" | "quota-available-bytes")
+            matches!(prop.as_str(), "sync-token" | "getctag" | "quota-available-bytes" | "quota-used-bytes")
         };
         if server.has(Habit::FailsOnRoot) && wanted.iter().any(is_of_calendars) {
             return Reply::status(500);
@@ -210,9 +210,11 @@ fn push_collection(
         (CALDAV, "supported-calendar-component-set") => {
             Some(server.kinds_of(collection).iter().map(|k| format!("<c:comp name=\"{k}\"/>")).collect())
         }
-        (DAV, "quota-available-bytes") => {
+        (DAV, "quota-available-bytes" | "quota-used-bytes") => {
             let used: usize = collection.objects.values().map(|object| object.text.len()).sum();
-            Some(50_000_000_usize.saturating_sub(used).to_string())
+            let whole = if server.quota > 0 { server.quota } else { 50_000_000 };
+            let is_used = prop == "quota-used-bytes";
+            Some(if is_used { used } else { whole.saturating_sub(used) }.to_string())
         }
         (CALDAV, "max-resource-size") if server.has(Habit::SizeLimit413) => Some("2000".to_owned()),
         (CALENDARSERVER, "getctag") if !server.has(Habit::NoSyncNoCtag) => Some(server.token(collection)),

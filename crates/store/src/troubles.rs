@@ -25,6 +25,8 @@ pub enum TroubleKind {
     NeverRun,
     /// Something waits for a person.
     Held,
+    /// An account is nearly full.
+    NearlyFull,
     /// A server's certificate ends soon.
     CertificateEnds,
     /// Nothing has changed in a feed for long.
@@ -39,7 +41,7 @@ pub enum TroubleKind {
 
 impl TroubleKind {
     /// All of them.
-    pub const ALL: [Self; 12] = [
+    pub const ALL: [Self; 13] = [
         Self::ServerDown,
         Self::SignInRefused,
         Self::RightsLost,
@@ -47,6 +49,7 @@ impl TroubleKind {
         Self::ConfigurationBroken,
         Self::NeverRun,
         Self::Held,
+        Self::NearlyFull,
         Self::CertificateEnds,
         Self::FeedQuiet,
         Self::RouteStale,
@@ -65,6 +68,7 @@ impl TroubleKind {
             Self::ConfigurationBroken => "configuration-broken",
             Self::NeverRun => "never-run",
             Self::Held => "held",
+            Self::NearlyFull => "nearly-full",
             Self::CertificateEnds => "certificate-ends",
             Self::FeedQuiet => "feed-quiet",
             Self::RouteStale => "route-stale",

@@ -28,6 +28,8 @@ pub struct CalendarInfo {
     pub max_size: Option<u64>,
     /// How many bytes there is room for (RFC 4331, 3); `None` where nobody asked, or the server does not say.
     pub room: Option<u64>,
+    /// How many bytes are in use of what this room is of (RFC 4331, 4); `None` as above.
+    pub used: Option<u64>,
     /// Whether it answers sync reports (RFC 6578).
     pub sync_reports: bool,
     /// Its sync token, where it has one.
@@ -105,6 +107,7 @@ pub(super) fn calendar_info(response: &PropResponse, base: &Url) -> Option<Calen
         writable: privileges.map(may_write),
         max_size: response.text(CALDAV, "max-resource-size").and_then(|t| t.parse().ok()),
         room: response.text(DAV, "quota-available-bytes").and_then(|t| t.trim().parse().ok()),
+        used: response.text(DAV, "quota-used-bytes").and_then(|t| t.trim().parse().ok()),
         sync_reports: sync_reports || (reports.is_none() && sync_token.is_some()),
         sync_token,
         ctag: token(CALENDARSERVER, "getctag"),

@@ -30,7 +30,7 @@ const OF_A_CALENDAR_AND_ITS_ROOM: &[&str] = &[
     OF_A_CALENDAR[0],
     OF_A_CALENDAR[1],
     OF_A_CALENDAR[2],
-    "<d:sync-token/><s:getctag/><d:quota-available-bytes/>",
+    "<d:sync-token/><s:getctag/><d:quota-available-bytes/><d:quota-used-bytes/>",
 ];
 
 /// A PROPFIND (RFC 4918, 9.1), whole or in parts; at most four of them.

@@ -1,5 +1,6 @@
-//! What is looked at once a day: certificates that end, feeds in which nothing changes.
+//! What is looked at once a day: certificates that end, accounts that are nearly full, feeds in which nothing changes.
 
+use std::collections::BTreeMap;
 use std::time::Duration;
 
 use chestnut_caldav::connection_check::{connect, look_at_certificate, resolve};
@@ -11,6 +12,8 @@ use serde_json::json;
 use crate::environment::Environment;
 use crate::settings::{Connections, Settings, http_options};
 
+/// Percent of its room from which on an account is nearly full.
+const FULL: u64 = 95;
 const PATIENCE: Duration = Duration::from_secs(10);
 
 /// When it was looked at, as the state remembers it: in seconds since 1970.
@@ -34,6 +37,7 @@ pub(crate) async fn daily_look(
 ) -> Result<Signs, StoreError> {
     let mut signs = Signs::default();
     certificates(settings, connections, environment, now, &mut signs).await;
+    full_accounts(settings, connections, &mut signs).await;
     quiet_feeds(settings, store, connections, now, &mut signs).await?;
     store.write(|writer| writer.set_meta(LOOKED_AT, &now.as_second().to_string()))?;
     Ok(signs)
@@ -68,6 +72,27 @@ async fn certificates(
         let is_soon = left < account.warn_before.min(life / 3);
         let days = left.as_hours().div_euclid(24);
         signs.note(TroubleKind::CertificateEnds, name, is_soon.then(|| json!({ "days": days })));
+    }
+}
+
+/// Asks for the room that is left in one of the calendars of each account that routes write to (RFC 4331); a server that
+/// does not tell says nothing.
+async fn full_accounts(settings: &Settings, connections: &Connections<'_>, signs: &mut Signs) {
+    let mut asked = BTreeMap::new();
+    for name in settings.routes.values().flat_map(|route| route.writes()) {
+        if let Some(account) = settings.calendars.get(name).and_then(|calendar| calendar.account.as_ref()) {
+            asked.entry(account).or_insert(name);
+        }
+    }
+    for (account, calendar) in asked {
+        let (Ok(url), Ok(client)) = (connections.url(calendar).await, connections.client(account)) else {
+            continue;
+        };
+        let Ok(found) = client.calendar(&url).await else { continue };
+        let (Some(room), Some(used)) = (found.room, found.used) else { continue };
+        let percent = used.saturating_mul(100) / used.saturating_add(room).max(1);
+        let facts = (percent >= FULL).then(|| json!({ "percent": percent }));
+        signs.note(TroubleKind::NearlyFull, account, facts);
     }
 }
 

@@ -37,6 +37,10 @@ pub(crate) fn trouble_sentence(kind: TroubleKind, about: &str, facts: &Value) ->
         TroubleKind::Held => {
             format!("{about}: {} for a person to decide", count(number, "change waits", "changes wait"))
         }
+        TroubleKind::NearlyFull => {
+            let percent = facts.get("percent").and_then(Value::as_u64).unwrap_or_default();
+            format!("{about}: the account is full to {percent} %")
+        }
         TroubleKind::CertificateEnds => {
             format!("{about}: the server's certificate ends {}", in_days(days))
         }
@@ -83,6 +87,9 @@ pub(crate) fn trouble_advice(kind: TroubleKind, about: &str) -> String {
             format!("chestnut preview {about}, then once: chestnut sync --yes {about}")
         }
         TroubleKind::Held => "chestnut held, then chestnut decide NUMBER CHOICE".to_owned(),
+        TroubleKind::NearlyFull => {
+            "Make room there, or ask for more: when it is full, new entries are refused.".to_owned()
+        }
         TroubleKind::CertificateEnds => {
             "Tell whoever runs the server; when it has ended, nothing is read or written there.".to_owned()
         }

@@ -216,9 +216,10 @@ pub(crate) fn paused_until_words(route: &str, at: &str) -> String {
 }
 
 /// A route that rests with an account.
-pub(crate) fn paused_with_words(route: &str, account: &str) -> String {
+pub(crate) fn paused_with_words(route: &str, account: &str, until: Option<&str>) -> String {
     let (route, account) = (clean(route), clean(account));
-    format!("{route}: paused with account {account}; let it go on: chestnut account resume {account}\n")
+    let until = until.map(|at| format!(" until {at}")).unwrap_or_default();
+    format!("{route}: paused with account {account}{until}; go on: chestnut account resume {account}\n")
 }
 
 /// A program could not be told of a trouble.

@@ -530,3 +530,19 @@ fn a_state_knows_its_key_and_is_copied_whole() {
     }
     assert_eq!(set_up.ok(&["sync", "--json"]).json()["runs"][0]["writes"], 0);
 }
+
+/// How much room is left is asked once a day, of one calendar of each account that is written to.
+#[test]
+fn an_account_that_is_nearly_full_is_a_trouble() {
+    let set_up = SetUp::new(6);
+    set_up.ok(&["sync"]);
+    assert_eq!(set_up.ok(&["status", "--json"]).json()["troubles"], serde_json::json!([]));
+    set_up.target.with(|server| {
+        let used: usize = server.texts(BOARD).values().map(String::len).sum();
+        server.quota = used * 100 / 96;
+    });
+    std::fs::remove_file(set_up.path("chestnut.state")).expect("removed");
+    set_up.ok(&["sync"]);
+    let told = set_up.run(&["status"]);
+    assert!(told.out.contains("cloud: the account is full to 9"), "{told:?}");
+}

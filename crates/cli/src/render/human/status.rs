@@ -103,11 +103,12 @@ fn notes(status: &RouteStatus, zone: &TimeZone, all: bool) -> String {
     if let Some(note) = &status.note {
         out += &note_words(&status.route, note);
     }
-    if let Some(at) = status.paused_until.as_ref().and_then(|at| at.parse::<Timestamp>().ok()) {
-        out += &paused_until_words(&status.route, &moment_text(at, zone));
-    }
-    if let Some(account) = &status.paused_account {
-        out += &paused_with_words(&status.route, account);
+    let until = status.paused_until.as_ref().and_then(|at| at.parse::<Timestamp>().ok());
+    let until = until.map(|at| moment_text(at, zone));
+    match (&status.paused_account, until) {
+        (Some(account), until) => out += &paused_with_words(&status.route, account, until.as_deref()),
+        (None, Some(at)) => out += &paused_until_words(&status.route, &at),
+        (None, None) => {}
     }
     if status.never_run && !status.running {
         out += &format!(
