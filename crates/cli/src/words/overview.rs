@@ -34,11 +34,17 @@ pub(crate) fn needs(report: &Report) -> Vec<Need> {
     // What is told of a route stands with it.
     for trouble in report.health.troubles.iter().filter(|trouble| trouble.sort != "route") {
         let note = trouble.note.as_ref().map(|note| format!(" ({})", clean(note))).unwrap_or_default();
+        let about = clean(&trouble.about);
+        // Whose it is, stands before it.
+        let what = trouble.what.strip_prefix(&format!("{about}: ")).unwrap_or(&trouble.what);
         needs.push(Need {
             is_grave: true,
-            of: clean(&trouble.about),
-            what: format!("{}, since {}{note}", shorten(&trouble.what, 200), age_text(trouble.age)),
-            command: trouble.advice.clone(),
+            what: format!("{}, begun {}{note}", shorten(what, 200), age_text(trouble.age)),
+            command: match trouble.sort {
+                "account" => format!("chestnut account test {about}"),
+                _ => "chestnut status".to_owned(),
+            },
+            of: about,
         });
     }
     for name in &report.gone {

@@ -75,7 +75,7 @@ fn troubles(report: &Report, zone: &TimeZone) -> String {
     let mut out = String::new();
     for trouble in &report.troubles {
         let since = age_text(trouble.age);
-        let what = format!("trouble {}: {}, since {since}\n", trouble.number, clean(&trouble.what));
+        let what = format!("trouble {}, begun {since}: {}\n", trouble.number, clean(&trouble.what));
         out += &style::paint(style::BAD, what);
         out += &format!("  {}\n", clean(&trouble.advice));
         // A route's own stands with the route.
