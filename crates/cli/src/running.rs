@@ -35,17 +35,20 @@ impl Runner<'_> {
             let Some(options) = prepared(&rule).await? else { return Ok(None) };
             Ok(Some(run_route(&rule, self.store, &options, observer).await?))
         };
-        let report = once().await?;
-        match report.as_ref().and_then(|report| moved(report.error.as_ref())) {
-            // It may stand elsewhere now.
-            Some(calendar) if self.connections.forget(calendar)? => once().await,
-            _ => Ok(report),
+        match once().await? {
+            Some(report) if self.has_moved(&report)? => once().await,
+            report => Ok(report),
         }
+    }
+
+    /// Whether a calendar was not found where it was known to stand: that is forgotten, and the next rule seeks it.
+    pub(crate) fn has_moved(&self, report: &RunReport) -> Result<bool, Failure> {
+        moved(report.error.as_ref()).map_or(Ok(false), |calendar| self.connections.forget(calendar))
     }
 }
 
 /// The calendar that was not found where it stood.
-pub(crate) fn moved(error: Option<&RunError>) -> Option<&str> {
+fn moved(error: Option<&RunError>) -> Option<&str> {
     match error {
         Some(RunError::Calendar { calendar, error, .. }) => match &**error {
             CalendarError::Dav(DavError::NotFound { .. } | DavError::Status { status: 300..=399, .. }) => {

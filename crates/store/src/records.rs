@@ -707,6 +707,18 @@ pub struct RouteSummary {
     pub undid: Vec<i64>,
 }
 
+impl RouteSummary {
+    /// Returns what was written in all of its calendars together.
+    #[must_use]
+    pub fn total(&self) -> Counts {
+        self.calendars.values().fold(Counts::default(), |sum, count| Counts {
+            created: sum.created + count.created,
+            updated: sum.updated + count.updated,
+            deleted: sum.deleted + count.deleted,
+        })
+    }
+}
+
 /// One run in the history.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RunRecord {

@@ -8,7 +8,7 @@ use crate::failure::Failure;
 use crate::io::{Io, show};
 use crate::open::{load, look_at_state};
 use crate::report::state::Report;
-use crate::settings::{has_route_key, route_key};
+use crate::settings::route_key;
 use crate::words::{state_backed_up, state_is_damaged, state_is_sound};
 
 pub(crate) fn check(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
@@ -18,9 +18,7 @@ pub(crate) fn check(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failur
     if !wrong.is_empty() {
         return Err(state_is_damaged(store.path(), &wrong));
     }
-    if has_route_key(&settings) || store.meta("key-check")?.is_some() {
-        route_key(&settings, &store, false)?;
-    }
+    route_key(&settings, &store, false)?;
     let sizes = store.sizes()?;
     let [calendars, entries, routes, runs] = sizes;
     let report =

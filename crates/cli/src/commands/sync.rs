@@ -176,12 +176,7 @@ fn tell_of_troubles(
     observer.signs = daily;
     for run in runs {
         let Some(route) = settings.routes.get(&run.route) else { continue };
-        let happened = match (&run.cause, &run.failure) {
-            (Some(error), _) => Happened::Failed(error),
-            (None, Some(failure)) if failure.code == ExitCode::Waiting => Happened::NotTried,
-            (None, Some(failure)) => Happened::NotBegun(failure),
-            (None, None) => Happened::Well,
-        };
+        let happened = Happened::of(run.cause.as_ref(), run.failure.as_ref());
         observer.route(store, (&run.route, route), &happened, now, is_watched)?;
     }
     settle(settings, store, observer.signs, now)?;

@@ -98,11 +98,10 @@ impl Did {
     fn add(&mut self, run: &RunRecord) {
         self.runs += 1;
         self.failed += usize::from(run.result == Some(RunResult::Failed));
-        for Counts { created, updated, deleted } in run.summary.calendars.values().copied() {
-            self.created += created;
-            self.updated += updated;
-            self.deleted += deleted;
-        }
+        let Counts { created, updated, deleted } = run.summary.total();
+        self.created += created;
+        self.updated += updated;
+        self.deleted += deleted;
     }
 
     pub(crate) fn changes(&self) -> usize {

@@ -69,12 +69,15 @@ pub(crate) fn untold(store: &Store) -> Result<Vec<Untold>, Failure> {
         trouble: notice.trouble,
         event: notice.event,
         attempts: notice.attempt,
-        next: (!notice.is_given_up)
-            .then(|| Timestamp::from_second(notice.next).ok().map(|at| at.to_string()))
-            .flatten(),
+        next: if notice.is_given_up { None } else { moment_of(notice.next) },
         problem: notice.problem,
     };
     Ok(tried.map(untold).collect())
+}
+
+/// A second since 1970, as documents have it.
+pub(crate) fn moment_of(second: i64) -> Option<String> {
+    Timestamp::from_second(second).ok().map(|at| at.to_string())
 }
 
 /// What a person wrote down about something.

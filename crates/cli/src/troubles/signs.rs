@@ -6,8 +6,10 @@ use chestnut_store::{Store, TroubleKind, TroubleRow};
 use jiff::Timestamp;
 use serde_json::json;
 
+use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::report::status::RouteStatus;
+use crate::report::trouble::about_what;
 use crate::settings::{RouteSettings, Settings};
 
 /// What became of a route in a round.
@@ -20,6 +22,19 @@ pub(crate) enum Happened<'h> {
     NotBegun(&'h Failure),
     /// Nobody tried: a person is waited for, or it rests.
     NotTried,
+}
+
+impl<'h> Happened<'h> {
+    /// What became of a route that was tried, by the error of its run, or by why it could not be begun.
+    pub(crate) fn of(error: Option<&'h RunError>, failure: Option<&'h Failure>) -> Self {
+        match (error, failure) {
+            (Some(error), _) => Self::Failed(error),
+            // A person has a word to say first, or another process is at it.
+            (None, Some(failure)) if failure.code == ExitCode::Waiting => Self::NotTried,
+            (None, Some(failure)) => Self::NotBegun(failure),
+            (None, None) => Self::Well,
+        }
+    }
 }
 
 /// Collects what is seen.
@@ -49,6 +64,15 @@ impl<'s> Observer<'s> {
     /// What can be down: the account of a calendar, or the calendar where it has none.
     pub(crate) fn source<'n>(settings: &'n Settings, calendar: &'n str) -> &'n str {
         settings.calendars.get(calendar).and_then(|known| known.account.as_deref()).unwrap_or(calendar)
+    }
+
+    /// What is down, by an error: nothing else there needs to be asked for now.
+    pub(crate) fn down<'n>(settings: &'n Settings, error: &'n RunError) -> Option<&'n str> {
+        let is_down = kind_of(error).is_some_and(|kind| OF_SOURCES.contains(&kind));
+        match error {
+            RunError::Calendar { calendar, .. } if is_down => Some(Self::source(settings, calendar)),
+            _ => None,
+        }
     }
 
     /// A calendar was looked at.
@@ -162,9 +186,9 @@ fn kind_of(error: &RunError) -> Option<TroubleKind> {
 pub(super) fn note_what_is_gone(settings: &Settings, known: &[TroubleRow], signs: &mut Signs) {
     for row in known.iter().filter(|row| row.ended.is_none()) {
         let about = &row.about;
-        let is_there = match row.kind {
-            TroubleKind::ConfigurationBroken => true,
-            kind if OF_ROUTES.contains(&kind) => settings.routes.contains_key(about),
+        let is_there = match about_what(settings, row.kind, about) {
+            "file" => true,
+            "route" => settings.routes.contains_key(about),
             _ => settings.accounts.contains_key(about) || settings.calendars.contains_key(about),
         };
         if !is_there {

@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use tokio::io::AsyncWriteExt as _;
 
-use crate::report::trouble::{about_what, note_about};
+use crate::report::trouble::{about_what, moment_of, note_about};
 use crate::settings::Settings;
 use crate::words::{exit_words, no_time_left, trouble_advice, trouble_sentence};
 
@@ -42,10 +42,6 @@ struct Document<'d> {
     facts: &'d Value,
 }
 
-fn moment(second: Option<i64>) -> Option<String> {
-    second.and_then(|at| Timestamp::from_second(at).ok()).map(|at| at.to_string())
-}
-
 /// Tells a program.
 pub(crate) struct Teller<'t> {
     pub(crate) settings: &'t Settings,
@@ -69,8 +65,8 @@ impl Teller<'_> {
             kind: then.kind,
             sort: about_what(self.settings, then.kind, &then.about),
             about: &then.about,
-            began: moment(then.began),
-            ended: moment(then.ended),
+            began: then.began.and_then(moment_of),
+            ended: then.ended.and_then(moment_of),
             again: then.again,
             what: trouble_sentence(then.kind, &then.about, &then.facts),
             r#do: trouble_advice(then.kind, &then.about),

@@ -8,7 +8,7 @@ use std::time::Duration;
 use chestnut_caldav::DavError;
 use chestnut_engine::{
     CalendarEnd, CalendarError, Round, Rule, RunError, RunOptions, RunReport, Silent, Went, has_news,
-    look_at_calendars,
+    look_at_calendars, run_route,
 };
 use chestnut_store::{Store, StoreError};
 use jiff::Timestamp;
@@ -86,8 +86,9 @@ impl Rounds<'_> {
         let began = tokio::time::Instant::now();
         let mut done =
             GroupDone { routes: Vec::new(), looked: BTreeMap::new(), took: Duration::ZERO, state: None };
-        let worked = self.work(group, &mut done).await;
-        done.state = worked.err();
+        if let Err(error) = self.work(group, &mut done).await {
+            done.state = Some(error);
+        }
         done.took = began.elapsed();
         // What was not reached is due again in its own time.
         for (name, _) in group {
@@ -176,32 +177,31 @@ impl Rounds<'_> {
         rule: &Rule,
         options: &RunOptions,
     ) -> Result<RunReport, Failure> {
-        let report = chestnut_engine::run_route(rule, self.store, options, &Silent).await?;
-        let Some(calendar) = crate::running::moved(report.error.as_ref()) else { return Ok(report) };
-        if !self.connections.forget(calendar)? {
+        let report = run_route(rule, self.store, options, &Silent).await?;
+        let runner = self.runner(name, route);
+        if !runner.has_moved(&report)? {
             return Ok(report);
         }
         let prepared = async |_: &Rule| Ok(Some(RunOptions { round: Round::default(), ..options.clone() }));
-        Ok(self.runner(name, route).run(prepared, &Silent).await?.unwrap_or(report))
+        Ok(runner.run(prepared, &Silent).await?.unwrap_or(report))
     }
 
     /// What is down, by an error; its client begins anew, with what the configuration says then.
     fn down(&self, error: Option<&RunError>) -> BTreeMap<String, Option<Duration>> {
-        let Some(RunError::Calendar { calendar, error, .. }) = error else { return BTreeMap::new() };
-        let CalendarError::Dav(error) = &**error else { return BTreeMap::new() };
-        use chestnut_caldav::Class;
-        let is_down = matches!(error.class(), Class::Retry | Class::OutcomeUnknown | Class::Credentials)
-            || matches!(error, DavError::Transport(_));
-        if !is_down {
+        let Some((error, source)) = error.and_then(|e| Some((e, Observer::down(self.settings, e)?))) else {
             return BTreeMap::new();
-        }
-        let source = Observer::source(self.settings, calendar).to_owned();
-        self.connections.forget_client(&source);
+        };
+        self.connections.forget_client(source);
         let wish = match error {
-            DavError::Status { retry_after, .. } => retry_after.map(Duration::from_secs),
+            RunError::Calendar { error, .. } => match &**error {
+                CalendarError::Dav(DavError::Status { retry_after, .. }) => {
+                    retry_after.map(Duration::from_secs)
+                }
+                _ => None,
+            },
             _ => None,
         };
-        [(source, wish)].into()
+        [(source.to_owned(), wish)].into()
     }
 
     fn seq(&self, end: &CalendarEnd) -> Result<Option<i64>, StoreError> {

@@ -2,34 +2,19 @@
 
 use std::collections::BTreeMap;
 use std::io::Write as _;
-use std::time::Duration;
 
 use dialoguer::console::Term;
-use jiff::Timestamp;
-use jiff::tz::TimeZone;
 
 use super::rounds::RouteDone;
 use crate::render::human::watch::{Live, table};
-use crate::report::trouble::OpenTrouble;
 use crate::words::{RESTS, outcome_words};
-
-/// What is shown.
-pub(super) struct Frame {
-    pub(super) troubles: Vec<OpenTrouble>,
-    /// Routes that run, and from where to where.
-    pub(super) running: Vec<(String, String)>,
-    /// Routes that wait, and how long.
-    pub(super) due: Vec<(String, String, Duration)>,
-    pub(super) now: Timestamp,
-    pub(super) zone: TimeZone,
-}
 
 /// Draws, where there is a terminal.
 pub(super) struct View {
     term: Option<Term>,
     color: bool,
     /// What the last round of each route came to.
-    outcomes: BTreeMap<String, (String, Timestamp)>,
+    outcomes: BTreeMap<String, String>,
     drawn: String,
 }
 
@@ -54,30 +39,14 @@ impl View {
                 true => RESTS.to_owned(),
                 false => outcome_words(done.report.as_ref(), done.failure.as_ref()),
             };
-            #[expect(clippy::disallowed_methods, reason = "what is shown to a person happens now")]
-            let now = Timestamp::now();
-            self.outcomes.insert(route.to_owned(), (words, now));
+            self.outcomes.insert(route.to_owned(), words);
         }
     }
 
-    /// Something is to be seen that was not before.
-    pub(super) fn changed(&mut self) {
-        self.drawn.clear();
-    }
-
-    pub(super) fn draw(&mut self, frame: impl FnOnce() -> Frame) {
+    pub(super) fn draw(&mut self, live: impl FnOnce() -> Live) {
         let Some(term) = &self.term else { return };
         let (height, width) = term.size();
-        let frame = frame();
-        let live = Live {
-            troubles: &frame.troubles,
-            running: &frame.running,
-            due: &frame.due,
-            outcomes: &self.outcomes,
-            now: frame.now,
-            zone: &frame.zone,
-        };
-        let text = table(&live, usize::from(width), usize::from(height));
+        let text = table(&live(), &self.outcomes, usize::from(width), usize::from(height));
         if text == self.drawn {
             return;
         }

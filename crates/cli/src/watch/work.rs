@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use chestnut_engine::{Pace, Paced, RunError, Signs, Turn, is_behind};
-use chestnut_store::{NoticeEvent, Store, StoreError, TroubleKind};
+use chestnut_store::{Counts, NoticeEvent, Store, StoreError, TroubleKind};
 use futures_util::stream::{FuturesUnordered, StreamExt as _};
 use jiff::Timestamp;
 use serde_json::json;
@@ -30,6 +30,7 @@ use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
 use crate::open::{block_on, load, state_path};
+use crate::render::human::watch::Live;
 use crate::report::status::stale_after;
 use crate::report::trouble::open_troubles;
 use crate::settings::{Connections, RouteSettings, Settings, route_key, side_by_side};
@@ -203,7 +204,7 @@ impl Watch<'_> {
             }
         }
         let mut waiting = self.set_pace(settings, &mut kept.pace)?;
-        self.tell_of_waiting(settings, &waiting, view)?;
+        self.tell_of_waiting(settings, &waiting)?;
         self.watch_health(settings);
         let mut running: FuturesUnordered<Work<'_>> = FuturesUnordered::new();
         let (mut is_telling, mut is_alarmed) = (false, false);
@@ -231,19 +232,20 @@ impl Watch<'_> {
                         leaving = Some(Leaving::Anew(Box::new(new)));
                     }
                 }
-                self.note_stale(settings, view);
+                self.note_stale(settings);
             }
             if kept.read_again_at.is_some_and(|at| at <= now) && leaving.is_none() {
                 kept.read_again_at = None;
-                if let Some(new) = self.read_again(settings, view) {
+                if let Some(new) = self.read_again(settings) {
                     kept.pace.mended(self.passed());
                     leaving = Some(Leaving::Anew(Box::new(new)));
                 }
             }
+            let notice = self.next_notice(settings);
             match &leaving {
                 None => {
                     self.begin_due(settings, &rounds, &mut kept.pace, &mut running);
-                    if !is_telling && self.has_to_tell(settings) {
+                    if !is_telling && notice.is_some_and(|wait| wait.is_zero()) {
                         is_telling = true;
                         running.push(self.telling(settings));
                     }
@@ -282,7 +284,7 @@ impl Watch<'_> {
             if let Some(every) = self.manager.watchdog {
                 wake = wake.min(now + every);
             }
-            if let Some(at) = self.next_notice(settings).filter(|_| !is_telling && leaving.is_none()) {
+            if let Some(at) = notice.filter(|_| !is_telling && leaving.is_none()) {
                 wake = wake.min(now + at);
             }
             // Something that was due and could not be begun is no reason to turn without a rest.
@@ -295,7 +297,7 @@ impl Watch<'_> {
                             running.push(self.beat(settings, &connections));
                         }
                     }
-                    Done::Look(done) => self.look_done(settings, &done, &mut kept.pace, view),
+                    Done::Look(done) => self.look_done(settings, &done, &mut kept.pace),
                     Done::Told(told) => {
                         is_telling = false;
                         self.note_state(told.err());
@@ -303,7 +305,7 @@ impl Watch<'_> {
                     Done::Alarms(signs) => {
                         is_alarmed = false;
                         match signs {
-                            Ok(signs) => self.settle(settings, signs, view),
+                            Ok(signs) => self.settle(settings, signs),
                             Err(error) => self.note_state(Some(error)),
                         }
                     }
@@ -379,7 +381,7 @@ impl Watch<'_> {
     }
 
     /// Reads the configuration again. `None` where it cannot be used: the one before goes on.
-    fn read_again(&self, settings: &Settings, view: &mut View) -> Option<Settings> {
+    fn read_again(&self, settings: &Settings) -> Option<Settings> {
         self.manager.reloading();
         let path = settings.path.display().to_string();
         let mut signs = Signs::default();
@@ -387,7 +389,7 @@ impl Watch<'_> {
             .and_then(|new| new.chosen_routes(&[]).map(drop).map(|()| new));
         let wrong = read.as_ref().err().map(|failure| json!({ "message": failure.message }));
         signs.note(TroubleKind::ConfigurationBroken, &path, wrong);
-        self.settle(settings, signs, view);
+        self.settle(settings, signs);
         match read {
             Ok(new) => {
                 tracing::info!("{}", read_again(new.routes.len()));
@@ -444,11 +446,9 @@ impl Watch<'_> {
             self.tell_of_run(route);
             view.note(&route.name, route);
             let error = route.report.as_ref().and_then(|report| report.error.as_ref());
-            let happened = match (&route.failure, error) {
-                (Some(failure), _) => Happened::NotBegun(failure),
-                (None, Some(error)) => Happened::Failed(error),
-                (None, None) if route.went.rested => Happened::NotTried,
-                (None, None) => Happened::Well,
+            let happened = match route.went.rested {
+                true => Happened::NotTried,
+                false => Happened::of(error, route.failure.as_ref()),
             };
             // Nothing was decided, and nothing was the matter for some rounds: it is as it was.
             let is_idle = matches!(happened, Happened::Well) && route.report.is_none();
@@ -478,11 +478,11 @@ impl Watch<'_> {
             });
         }
         if has_state {
-            self.settle(settings, observer.signs, view);
+            self.settle(settings, observer.signs);
         }
     }
 
-    fn look_done(&self, settings: &Settings, done: &LookDone, pace: &mut Pace, view: &mut View) {
+    fn look_done(&self, settings: &Settings, done: &LookDone, pace: &mut Pace) {
         let passed = self.passed();
         pace.looked(&done.calendar, done.has_moved, passed);
         done.routes.iter().for_each(|route| pace.wake(route, passed));
@@ -495,7 +495,7 @@ impl Watch<'_> {
             Some(error) => observer.calendar_fails(&done.calendar, error),
             None => observer.calendar_is_well(&done.calendar),
         }
-        self.settle(settings, observer.signs, view);
+        self.settle(settings, observer.signs);
     }
 
     /// Writes a line about a run that did something, or failed.
@@ -506,13 +506,7 @@ impl Watch<'_> {
             }
             return;
         };
-        let counts = report.summary.calendars.values();
-        let (mut created, mut updated, mut deleted) = (0, 0, 0);
-        for count in counts {
-            created += count.created;
-            updated += count.updated;
-            deleted += count.deleted;
-        }
+        let Counts { created, updated, deleted } = report.summary.total();
         self.health.change(|facts| {
             *facts.runs.entry(report.result.word()).or_default() += 1;
             facts.requests += report.summary.requests;
@@ -526,7 +520,7 @@ impl Watch<'_> {
                 tracing::warn!(route = %done.name, run, "{}", route_error_words(&error.in_words()));
             }
             None => {
-                let words = run_words(created, updated, deleted, &report.summary);
+                let words = run_words(&report.summary);
                 let tells = created + updated + deleted + report.summary.failed + report.summary.held > 0;
                 match tells {
                     true => tracing::info!(route = %done.name, run, "{words}"),
@@ -543,13 +537,10 @@ impl Watch<'_> {
     }
 
     /// Brings what was seen together with what is known, and says what began and ended.
-    fn settle(&self, settings: &Settings, signs: Signs, view: &mut View) {
+    fn settle(&self, settings: &Settings, signs: Signs) {
         match settle(settings, self.store, signs, self.now()) {
             Ok(turns) => {
                 self.note_state(None);
-                if !turns.is_empty() {
-                    view.changed();
-                }
                 turns.iter().for_each(tell_of_turn);
                 self.count_troubles();
             }
@@ -577,12 +568,7 @@ impl Watch<'_> {
         self.health.change(|facts| facts.state = words);
     }
 
-    fn tell_of_waiting(
-        &self,
-        settings: &Settings,
-        waiting: &BTreeSet<String>,
-        view: &mut View,
-    ) -> Result<(), Failure> {
+    fn tell_of_waiting(&self, settings: &Settings, waiting: &BTreeSet<String>) -> Result<(), Failure> {
         let mut observer = Observer::new(settings);
         for (name, route) in &settings.routes {
             if waiting.contains(name) {
@@ -593,7 +579,7 @@ impl Watch<'_> {
         }
         let path = settings.path.display().to_string();
         observer.signs.note(TroubleKind::ConfigurationBroken, &path, None);
-        self.settle(settings, observer.signs, view);
+        self.settle(settings, observer.signs);
         Ok(())
     }
 
@@ -618,7 +604,7 @@ impl Watch<'_> {
     }
 
     /// Notes routes that went too long without a run that went well, while nothing else happens.
-    fn note_stale(&self, settings: &Settings, view: &mut View) {
+    fn note_stale(&self, settings: &Settings) {
         let now = self.now();
         let mut newly = Vec::new();
         self.health.change(|facts| {
@@ -640,12 +626,8 @@ impl Watch<'_> {
             }
         }
         if !observer.signs.bad.is_empty() {
-            self.settle(settings, observer.signs, view);
+            self.settle(settings, observer.signs);
         }
-    }
-
-    fn has_to_tell(&self, settings: &Settings) -> bool {
-        self.next_notice(settings).is_some_and(|wait| wait.is_zero())
     }
 
     /// How long until a program is to be told something.
@@ -697,7 +679,7 @@ impl Watch<'_> {
     }
 
     /// What the live table shows.
-    fn frame(&self, settings: &Settings, pace: &Pace, waiting: &BTreeSet<String>) -> super::view::Frame {
+    fn frame(&self, settings: &Settings, pace: &Pace, waiting: &BTreeSet<String>) -> Live {
         let now = self.now();
         let passed = self.passed();
         let troubles = open_troubles(settings, self.store, now).unwrap_or_default();
@@ -712,7 +694,7 @@ impl Watch<'_> {
             }
         }
         due.sort_by_key(|(_, _, next)| *next);
-        super::view::Frame { troubles, running, due, now, zone: settings.zone.clone() }
+        Live { troubles, running, due, now, zone: settings.zone.clone() }
     }
 }
 

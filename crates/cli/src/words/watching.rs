@@ -5,7 +5,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use chestnut_engine::RunReport;
-use chestnut_store::{NoticeEvent, RouteSummary, TroubleRow};
+use chestnut_store::{Counts, NoticeEvent, RouteSummary, TroubleRow};
 
 use super::troubles::{event_word, trouble_sentence};
 use crate::failure::Failure;
@@ -50,7 +50,8 @@ pub(crate) fn route_error_words(words: &str) -> String {
 }
 
 /// What a run came to.
-pub(crate) fn run_words(created: usize, updated: usize, deleted: usize, summary: &RouteSummary) -> String {
+pub(crate) fn run_words(summary: &RouteSummary) -> String {
+    let Counts { created, updated, deleted } = summary.total();
     let mut words =
         format!("{created} created, {updated} updated, {deleted} deleted; {} in step", summary.in_step);
     if summary.failed > 0 {
@@ -105,9 +106,8 @@ pub(crate) fn outcome_words(report: Option<&RunReport>, failure: Option<&Failure
     if report.error.is_some() {
         return "failed".to_owned();
     }
-    let changed: usize =
-        report.summary.calendars.values().map(|count| count.created + count.updated + count.deleted).sum();
-    match changed {
+    let Counts { created, updated, deleted } = report.summary.total();
+    match created + updated + deleted {
         0 => "no change".to_owned(),
         number => count(number, "change", "changes"),
     }

@@ -15,22 +15,23 @@ use crate::words::{LIVE_KEYS, due_words};
 const WIDEST: usize = 100;
 
 /// What is shown.
-pub(crate) struct Live<'l> {
-    pub(crate) troubles: &'l [OpenTrouble],
-    pub(crate) running: &'l [(String, String)],
-    pub(crate) due: &'l [(String, String, Duration)],
-    pub(crate) outcomes: &'l BTreeMap<String, (String, Timestamp)>,
+pub(crate) struct Live {
+    pub(crate) troubles: Vec<OpenTrouble>,
+    /// Routes that run, and from where to where.
+    pub(crate) running: Vec<(String, String)>,
+    /// Routes that wait, and how long.
+    pub(crate) due: Vec<(String, String, Duration)>,
     pub(crate) now: Timestamp,
-    pub(crate) zone: &'l TimeZone,
+    pub(crate) zone: TimeZone,
 }
 
-/// Lines that fit: `width` columns, `height` lines.
-pub(crate) fn table(live: &Live<'_>, width: usize, height: usize) -> String {
+/// Lines that fit: `width` columns, `height` lines. `outcomes` says what the last round of each route came to.
+pub(crate) fn table(live: &Live, outcomes: &BTreeMap<String, String>, width: usize, height: usize) -> String {
     // What belongs together stays together.
     let width = width.clamp(20, WIDEST);
     let mut lines: Vec<String> = Vec::new();
     let routes = count(live.running.len() + live.due.len(), "route", "routes");
-    let head = format!("chestnut watch   {routes}   {}", moment_text(live.now, live.zone));
+    let head = format!("chestnut watch   {routes}   {}", moment_text(live.now, &live.zone));
     lines.push(style::paint(style::STRONG, shorten(&head, width)));
     lines.push(String::new());
     // The last line stays free: what scrolls is not read.
@@ -88,7 +89,7 @@ pub(crate) fn table(live: &Live<'_>, width: usize, height: usize) -> String {
     let running = live.running.iter().map(|(name, way)| line(name, way, "●", "running"));
     section("RUNNING", running.collect(), room);
     let due = live.due.iter().map(|(name, way, left)| {
-        let outcome = live.outcomes.get(name).map(|(words, _)| words.as_str()).unwrap_or_default();
+        let outcome = outcomes.get(name).map(String::as_str).unwrap_or_default();
         line(name, way, " ", &format!("{outcome:>12}{:>13}", due_words(*left)))
     });
     section("NEXT", due.collect(), room);
