@@ -114,13 +114,15 @@ impl<'s> Connections<'s> {
     /// Forgets the client of an account or of a calendar: the next one signs in with what is kept then.
     pub(crate) fn forget_client(&self, source: &str) {
         self.clients.borrow_mut().remove(source);
-        self.readers.borrow_mut().remove(source);
+        let account_of = |calendar: &str| self.settings.calendars.get(calendar)?.account.as_deref();
+        self.readers.borrow_mut().retain(|name, _| name != source && account_of(name) != Some(source));
         self.found.borrow_mut().remove(source);
     }
 
     /// What tells a monitor that all is well, and where.
     pub(crate) fn heartbeat(&self, source: &FeedSource) -> Result<(Client, Url), Failure> {
-        self.reader("heartbeat-url", source, None)
+        // Not kept: a calendar may be called so.
+        self.make_reader("heartbeat-url", source, None)
     }
 
     /// Returns the host that has kept somebody waiting longest, and for how long.
