@@ -546,3 +546,28 @@ fn an_account_that_is_nearly_full_is_a_trouble() {
     let told = set_up.run(&["status"]);
     assert!(told.out.contains("cloud: the account is full to 9"), "{told:?}");
 }
+
+/// A feed whose server refuses the sign-in for a while, and then takes the same one, goes on by itself.
+#[cfg(unix)]
+#[test]
+fn a_feed_that_refused_the_sign_in_once_is_asked_anew() {
+    let place = Place::new(1);
+    let days = |title: &str| crew(1, 0).replace("SUMMARY:Crew 1 row 0.", &format!("SUMMARY:{title}"));
+    let publish =
+        |title: &str| place.sites[0].with(|s| drop(s.feeds.insert("/feeds/days.ics".into(), days(title))));
+    publish("Market");
+    let feed = format!("{}feeds/days.ics", place.sites[0].url);
+    let kiosk = format!(
+        "[calendar.days]\naccount = \"packhouse\"\nfeed = \"{feed}\"\n[calendar.kiosk]\nfile = \"kiosk.ics\"\n\
+         [route.days]\nfrom = \"days\"\nto = \"kiosk\"\nevery = \"1s\"\n"
+    );
+    place.configure("", &kiosk);
+    place.ok(&["sync", "--yes"]);
+    let _watch = place.watch();
+    let refuses = FaultKind::Status { code: 401, retry_after: None };
+    place.sites[0].with(|server| server.faults = vec![Fault::always("GET", refuses)]);
+    publish("Market moved");
+    wait_for("a refused sign-in", 10, &place, || place.was_told("begin", "sign-in-refused"));
+    place.sites[0].with(|server| server.faults.clear());
+    wait_for("the change", 40, &place, || place.read("kiosk.ics").contains("SUMMARY:Market moved"));
+}
