@@ -1,7 +1,5 @@
 //! What can go wrong with the state file.
 
-use std::path::PathBuf;
-
 use serde::{Deserialize, Serialize};
 
 /// Why the state cannot be read or written. Its display form is for developers.
@@ -12,8 +10,8 @@ use serde::{Deserialize, Serialize};
 pub enum StoreError {
     /// The file was written by a newer Chestnut.
     Newer {
-        /// The file.
-        path: PathBuf,
+        /// Where it is.
+        place: String,
         /// Its format.
         found: i64,
         /// The newest format this program knows.
@@ -21,15 +19,15 @@ pub enum StoreError {
     },
     /// The file is no state of Chestnut, or is damaged.
     Unreadable {
-        /// The file.
-        path: PathBuf,
+        /// Where it is.
+        place: String,
         /// What is wrong with it.
         damage: Damage,
     },
     /// The folder or the file cannot be opened or made.
     Open {
-        /// The file.
-        path: PathBuf,
+        /// Where it is.
+        place: String,
         /// The system's words.
         problem: String,
     },
@@ -46,8 +44,8 @@ pub enum StoreError {
     Damaged,
     /// The run was cut off here by a test.
     CutOff,
-    /// Anything else that SQLite reports, in its words.
-    Sqlite(String),
+    /// Anything else that the database reports, in its words.
+    Database(String),
 }
 
 /// What is wrong with a state file.
@@ -60,24 +58,4 @@ pub enum Damage {
     OtherProgram,
     /// Some of it is damaged.
     Somewhere,
-}
-
-impl From<rusqlite::Error> for StoreError {
-    fn from(error: rusqlite::Error) -> Self {
-        use rusqlite::Error;
-        // What was written as one type, and is read as another, was changed since.
-        let is_other = matches!(
-            error,
-            Error::FromSqlConversionFailure(..)
-                | Error::IntegralValueOutOfRange(..)
-                | Error::InvalidColumnType(..)
-                | Error::Utf8Error(..)
-        );
-        match error.sqlite_error_code() {
-            _ if is_other => Self::Damaged,
-            Some(rusqlite::ErrorCode::DiskFull) => Self::Full,
-            Some(rusqlite::ErrorCode::DatabaseCorrupt | rusqlite::ErrorCode::NotADatabase) => Self::Damaged,
-            _ => Self::Sqlite(error.to_string()),
-        }
-    }
 }

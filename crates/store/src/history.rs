@@ -4,8 +4,8 @@ use std::collections::BTreeSet;
 
 use chestnut_core::{EventUid, ObjectHref};
 use jiff::Timestamp;
-use rusqlite::{Row, params};
 
+use crate::database::{Row, values};
 use crate::error::StoreError;
 use crate::lease::route_lease;
 use crate::records::{
@@ -36,14 +36,16 @@ impl Store {
     pub fn runs_of(&self, route: Option<&str>, most: usize, all: bool) -> Result<Vec<RunRecord>> {
         let of = if all { "1" } else { "kind <> 'probe'" };
         let mut runs = match route {
-            Some(name) => self.rows(
+            Some(name) => self.database.rows(
                 &format!("SELECT {RUN} FROM run WHERE route_name = ? AND {of} ORDER BY id DESC LIMIT ?"),
-                params![name, most],
+                values![name, most],
                 run,
             ),
-            None => {
-                self.rows(&format!("SELECT {RUN} FROM run WHERE {of} ORDER BY id DESC LIMIT ?"), [most], run)
-            }
+            None => self.database.rows(
+                &format!("SELECT {RUN} FROM run WHERE {of} ORDER BY id DESC LIMIT ?"),
+                values![most],
+                run,
+            ),
         }?;
         let mut seen = BTreeSet::new();
         for run in &mut runs {
@@ -60,7 +62,7 @@ impl Store {
     /// The state cannot be read.
     pub fn runs_since(&self, since: Timestamp) -> Result<Vec<RunRecord>> {
         let sql = format!("SELECT {RUN} FROM run WHERE started >= ? AND kind <> 'probe' ORDER BY id DESC");
-        self.rows(&sql, [since.as_millisecond()], run)
+        self.database.rows(&sql, values![since.as_millisecond()], run)
     }
 
     /// Returns one run.
@@ -68,7 +70,7 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn run(&self, id: RunId) -> Result<Option<RunRecord>> {
-        self.one(&format!("SELECT {RUN} FROM run WHERE id = ?"), [id.0], run)
+        self.database.one(&format!("SELECT {RUN} FROM run WHERE id = ?"), values![id.0], run)
     }
 
     /// Returns what a run changed, in its order, with the texts that stood there before.
@@ -78,22 +80,22 @@ impl Store {
     pub fn changes(&self, id: RunId) -> Result<Vec<Change>> {
         let sql = "SELECT calendar, action, href, uid, title, start, told, before, after, link FROM change
              WHERE run = ? ORDER BY id";
-        let rows = self.rows(sql, [id.0], |row| {
+        let rows = self.database.rows(sql, values![id.0], |row| {
             let word: String = row.get(1)?;
             let told: Option<String> = row.get(6)?;
             let change = Change {
                 calendar: row.get(0)?,
                 action: ChangeAction::of_word(&word),
-                href: ObjectHref::from(row.get::<_, String>(2)?),
-                uid: EventUid::from(row.get::<_, String>(3)?),
+                href: ObjectHref::from(row.get::<String>(2)?),
+                uid: EventUid::from(row.get::<String>(3)?),
                 title: row.get(4)?,
                 start: row.get(5)?,
                 told: told.and_then(|told| serde_json::from_str(&told).ok()),
                 before: None,
                 after: None,
-                link: row.get::<_, Option<i64>>(9)?.map(LinkId),
+                link: row.get::<Option<i64>>(9)?.map(LinkId),
             };
-            let body = |column| row.get::<_, Option<i64>>(column).map(|id| id.map(BodyId));
+            let body = |column| row.get::<Option<i64>>(column).map(|id| id.map(BodyId));
             Ok((change, body(7)?, body(8)?))
         })?;
         let text = |body: Option<BodyId>| -> Result<Option<Text>> {
@@ -113,11 +115,14 @@ impl Store {
     /// The state cannot be read.
     pub fn kept_before(&self, route: &str, calendar: &str) -> Result<Option<KeptCalendar>> {
         let sql = "SELECT id, at FROM kept WHERE route_name = ? AND calendar = ? ORDER BY id DESC LIMIT 1";
-        let read = |row: &Row<'_>| Ok((row.get::<_, i64>(0)?, at_millisecond(row.get(1)?)));
-        let Some((kept, at)) = self.one(sql, params![route, calendar], read)? else { return Ok(None) };
+        let read = |row: &dyn Row| Ok((row.get::<i64>(0)?, at_millisecond(row.get(1)?)));
+        let Some((kept, at)) = self.database.one(sql, values![route, calendar], read)? else {
+            return Ok(None);
+        };
         let sql = "SELECT href, body FROM kept_entry WHERE kept = ? ORDER BY href";
-        let rows = self
-            .rows(sql, [kept], |row| Ok((ObjectHref::from(row.get::<_, String>(0)?), BodyId(row.get(1)?))))?;
+        let rows = self.database.rows(sql, values![kept], |row| {
+            Ok((ObjectHref::from(row.get::<String>(0)?), BodyId(row.get(1)?)))
+        })?;
         let mut entries = Vec::new();
         for (href, body) in rows {
             entries.extend(self.text(body)?.map(|text| (href, text)));
@@ -137,13 +142,13 @@ impl Store {
              WHERE c.run > ? AND c.action IN ({}) ORDER BY c.run, c.id",
             words.join(", ")
         );
-        self.rows(&sql, [id.0], |row| {
+        self.database.rows(&sql, values![id.0], |row| {
             Ok(Wrote {
                 run: RunId(row.get(0)?),
                 route: row.get(1)?,
                 calendar: row.get(2)?,
-                href: ObjectHref::from(row.get::<_, String>(3)?),
-                after: row.get::<_, Option<i64>>(4)?.map(BodyId),
+                href: ObjectHref::from(row.get::<String>(3)?),
+                after: row.get::<Option<i64>>(4)?.map(BodyId),
             })
         })
     }
@@ -155,11 +160,11 @@ impl Store {
     pub fn probes(&self) -> Result<Vec<ProbeRow>> {
         let sql =
             "SELECT route_name, calendar, href, since, starts FROM probe ORDER BY route_name, calendar, href";
-        self.rows(sql, [], |row| {
+        self.database.rows(sql, &[], |row| {
             Ok(ProbeRow {
                 route: row.get(0)?,
                 calendar: row.get(1)?,
-                href: ObjectHref::from(row.get::<_, String>(2)?),
+                href: ObjectHref::from(row.get::<String>(2)?),
                 since: Timestamp::from_second(row.get(3)?).unwrap_or_default(),
                 starts: Timestamp::from_second(row.get(4)?).unwrap_or_default(),
             })
@@ -173,26 +178,20 @@ impl Store {
     pub fn each_change(&self, mut each: impl FnMut(PastChange) -> bool) -> Result<()> {
         let sql =
             "SELECT c.run, r.route_name, r.started, c.calendar, c.action, c.href, c.uid, c.title, c.start
-             FROM change c JOIN run r ON r.id = c.run WHERE r.kind <> 'probe' ORDER BY c.id DESC";
-        let mut query = self.connection.prepare_cached(sql)?;
-        let mut rows = query.query([])?;
-        while let Some(row) = rows.next()? {
-            let change = PastChange {
+             FROM change c JOIN run r ON r.id = c.run WHERE r.kind <> 'probe' ORDER BY c.run DESC, c.id DESC";
+        self.database.each(sql, &[], |row| {
+            Ok(each(PastChange {
                 run: RunId(row.get(0)?),
                 route: row.get(1)?,
                 at: at_millisecond(row.get(2)?),
                 calendar: row.get(3)?,
-                action: ChangeAction::of_word(&row.get::<_, String>(4)?),
-                href: ObjectHref::from(row.get::<_, String>(5)?),
-                uid: EventUid::from(row.get::<_, String>(6)?),
+                action: ChangeAction::of_word(&row.get::<String>(4)?),
+                href: ObjectHref::from(row.get::<String>(5)?),
+                uid: EventUid::from(row.get::<String>(6)?),
                 title: row.get(7)?,
                 start: row.get(8)?,
-            };
-            if !each(change) {
-                break;
-            }
-        }
-        Ok(())
+            }))
+        })
     }
 
     /// Returns what the last comparison of a route came to, and when that was.
@@ -200,7 +199,7 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn comparison(&self, route: &str) -> Result<Option<(Timestamp, String)>> {
-        self.one("SELECT at, facts FROM comparison WHERE route_name = ?", [route], |row| {
+        self.database.one("SELECT at, facts FROM comparison WHERE route_name = ?", values![route], |row| {
             Ok((at_millisecond(row.get(0)?), row.get(1)?))
         })
     }
@@ -211,8 +210,12 @@ impl Store {
     /// The state cannot be read.
     pub fn held(&self, route: Option<RouteId>) -> Result<Vec<HeldItem>> {
         match route {
-            Some(id) => self.rows(&format!("{HELD} WHERE held.route = ? ORDER BY held.id"), [id.0], held),
-            None => self.rows(&format!("{HELD} ORDER BY held.id"), [], held),
+            Some(id) => self.database.rows(
+                &format!("{HELD} WHERE held.route = ? ORDER BY held.id"),
+                values![id.0],
+                held,
+            ),
+            None => self.database.rows(&format!("{HELD} ORDER BY held.id"), &[], held),
         }
     }
 
@@ -221,19 +224,19 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn held_about(&self, link: LinkId) -> Result<Option<HeldItem>> {
-        self.one(&format!("{HELD} WHERE held.link = ?"), [link.0], held)
+        self.database.one(&format!("{HELD} WHERE held.link = ?"), values![link.0], held)
     }
 }
 
-fn run(row: &Row<'_>) -> rusqlite::Result<RunRecord> {
+fn run(row: &dyn Row) -> Result<RunRecord> {
     let result: Option<String> = row.get(4)?;
     let summary: String = row.get(5)?;
     Ok(RunRecord {
         id: RunId(row.get(0)?),
         route: row.get(1)?,
-        kind: RunKind::of_word(&row.get::<_, String>(6)?),
+        kind: RunKind::of_word(&row.get::<String>(6)?),
         started: at_millisecond(row.get(2)?),
-        finished: row.get::<_, Option<i64>>(3)?.map(at_millisecond),
+        finished: row.get::<Option<i64>>(3)?.map(at_millisecond),
         is_running: false,
         result: result
             .map(|word| RunResult::ALL.into_iter().find(|r| r.word() == word).unwrap_or(RunResult::Failed)),
@@ -241,11 +244,11 @@ fn run(row: &Row<'_>) -> rusqlite::Result<RunRecord> {
     })
 }
 
-fn held(row: &Row<'_>) -> rusqlite::Result<HeldItem> {
+fn held(row: &dyn Row) -> Result<HeldItem> {
     Ok(HeldItem {
         id: row.get(0)?,
         route: row.get(1)?,
-        link: row.get::<_, Option<i64>>(2)?.map(LinkId),
+        link: row.get::<Option<i64>>(2)?.map(LinkId),
         since: row.get(3)?,
         title: row.get(4)?,
         start: row.get(5)?,

@@ -5,10 +5,10 @@
 //! sees it, and in each of its calendars a [`PlaceRow`]. Nothing here loads a whole table but
 //! [`Store::each_object`], which streams it. Out of scope: deciding anything.
 
+mod database;
 mod error;
 mod history;
 mod lease;
-mod migrate;
 mod presence;
 mod records;
 mod store;

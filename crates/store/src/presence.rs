@@ -18,10 +18,12 @@ impl Presence {
         Self(number)
     }
 
-    /// Process, its beginning as the system counts it, and which of its states.
+    /// Process, its beginning as the system counts it, which of its states, where its number means something, and what
+    /// its machine is called.
     pub(crate) fn name(&self) -> String {
         let process = std::process::id();
-        format!("{process}:{}:{}", began(process).unwrap_or_default(), self.0)
+        let began = began(process).unwrap_or_default();
+        format!("{process}:{began}:{}:{}:{}", self.0, scope(), host())
     }
 }
 
@@ -38,17 +40,38 @@ fn began(process: u32) -> Option<String> {
     stat.rsplit_once(')')?.1.split_whitespace().nth(19).map(str::to_owned)
 }
 
+/// Where numbers of processes mean the same: one start of one machine, or of one container on it. Empty where that cannot
+/// be known.
+fn scope() -> String {
+    let boot = std::fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap_or_default();
+    let processes = std::fs::read_link("/proc/self/ns/pid").unwrap_or_default();
+    format!("{} {}", boot.trim(), processes.display()).replace(':', "-")
+}
+
+/// What this machine is called.
+fn host() -> String {
+    let name = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+    name.trim().replace(':', "-")
+}
+
+/// The machine of a holder, where it is another one than ours.
+pub(crate) fn machine(holder: &str) -> Option<String> {
+    let mut parts = holder.splitn(5, ':').skip(3);
+    let (its, name) = (parts.next()?, parts.next()?);
+    (its != scope()).then(|| name.to_owned())
+}
+
 /// Tells whether a holder still runs; `None` where that cannot be known.
 pub(crate) fn is_alive(holder: &str) -> Option<bool> {
     let mut parts = holder.split(':');
     let process: u32 = parts.next()?.parse().ok()?;
     let began_then = parts.next()?;
-    if process == std::process::id() && began(process).unwrap_or_default() == began_then {
-        let number: u64 = parts.next()?.parse().ok()?;
-        return Some(OPEN.lock().unwrap_or_else(PoisonError::into_inner).contains(&number));
-    }
-    if began_then.is_empty() {
+    let number: u64 = parts.next()?.parse().ok()?;
+    if began_then.is_empty() || parts.next().is_some_and(|its| its != scope()) {
         return None;
+    }
+    if process == std::process::id() && began(process).unwrap_or_default() == began_then {
+        return Some(OPEN.lock().unwrap_or_else(PoisonError::into_inner).contains(&number));
     }
     Some(began(process).as_deref() == Some(began_then))
 }

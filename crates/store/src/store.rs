@@ -2,16 +2,13 @@
 
 use std::cell::RefCell;
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
-use std::time::Duration;
+use std::path::Path;
 
 use chestnut_core::{ContentKey, ETag, EventUid, ObjectHref, Origin};
 use jiff::Timestamp;
-use rusqlite::config::DbConfig;
-use rusqlite::{Connection, ErrorCode, OptionalExtension as _, Row, TransactionBehavior, params};
 
-use crate::error::{Damage, StoreError};
-use crate::migrate::{copy, migrate};
+use crate::database::{Database, Row, Sqlite, values};
+use crate::error::StoreError;
 use crate::presence::Presence;
 use crate::records::{
     BodyId, CalendarFacts, CalendarId, Intent, LinkId, LinkRow, LinkState, Object, ObjectId, ObjectState,
@@ -20,24 +17,20 @@ use crate::records::{
 use crate::texts::{decompress, unpack};
 use crate::writer::Writer;
 
-/// How often, and after which pauses, a file that others prepare is tried again.
-const TRIES: usize = 400;
-const LOOKS: Duration = Duration::from_millis(25);
-
 type Gate = Box<dyn FnMut() -> bool>;
 type Result<T> = std::result::Result<T, StoreError>;
 
 /// The state of an installation.
 pub struct Store {
-    pub(crate) connection: Connection,
+    pub(crate) database: Database,
     pub(crate) presence: Presence,
-    path: PathBuf,
+    place: String,
     gate: RefCell<Option<Gate>>,
 }
 
 impl std::fmt::Debug for Store {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Store").field("path", &self.path).finish_non_exhaustive()
+        f.debug_struct("Store").field("place", &self.place).finish_non_exhaustive()
     }
 }
 
@@ -95,30 +88,12 @@ pub struct Touched {
 const OBJECT: &str = "id, href, etag, state, seq, generation, uid, content, body, calendar";
 
 impl Store {
-    /// Opens the state, making it where there is none, and brings it to the present format.
+    /// Opens the state in a file, making it where there is none, and brings it to the present format.
     ///
     /// # Errors
     /// [`StoreError::Newer`], [`StoreError::Unreadable`], [`StoreError::Open`] or [`StoreError::Full`].
     pub fn open(path: &Path) -> Result<Self> {
-        let open_error = |problem: String| StoreError::Open { path: path.to_owned(), problem };
-        let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
-        if let Some(folder) = folder {
-            std::fs::create_dir_all(folder).map_err(|e| open_error(e.to_string()))?;
-        }
-        keep_private(path);
-        let connection = Connection::open(path).map_err(|e| open_error(e.to_string()))?;
-        connection.busy_timeout(Duration::from_secs(20))?;
-        let unreadable = |damage| StoreError::Unreadable { path: path.to_owned(), damage };
-        write_ahead(&connection).map_err(|e| match StoreError::from(e) {
-            StoreError::Damaged => unreadable(Damage::NoDatabase),
-            other => other,
-        })?;
-        // A run that is cut off by a power cut is found again by reading back; WAL keeps the file whole.
-        connection.pragma_update(None, "synchronous", "NORMAL")?;
-        Self::prepare(connection, path).map_err(|e| match e {
-            StoreError::Damaged => unreadable(Damage::Somewhere),
-            other => other,
-        })
+        Ok(Self::of(Database::Sqlite(Sqlite::open(path)?), path.display().to_string()))
     }
 
     /// Makes a state that is kept nowhere, for looking without a trace.
@@ -126,17 +101,11 @@ impl Store {
     /// # Errors
     /// SQLite cannot start.
     pub fn in_memory() -> Result<Self> {
-        Self::prepare(Connection::open_in_memory()?, Path::new(":memory:"))
+        Ok(Self::of(Database::Sqlite(Sqlite::in_memory()?), ":memory:".to_owned()))
     }
 
-    fn prepare(connection: Connection, path: &Path) -> Result<Self> {
-        connection.set_prepared_statement_cache_capacity(256);
-        // Else statements are prepared again for each value that is bound to them.
-        connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
-        connection.pragma_update(None, "foreign_keys", true)?;
-        migrate(&connection, path)?;
-        let path = path.to_owned();
-        Ok(Self { connection, presence: Presence::begin(), path, gate: RefCell::new(None) })
+    fn of(database: Database, place: String) -> Self {
+        Self { database, presence: Presence::begin(), place, gate: RefCell::new(None) }
     }
 
     /// Copies the state into a new file, as it is at this moment: also while others work with it.
@@ -144,7 +113,7 @@ impl Store {
     /// # Errors
     /// There is such a file already, or it cannot be written.
     pub fn backup(&self, to: &Path) -> Result<()> {
-        copy(&self.connection, to)
+        self.database.copy(to)
     }
 
     /// Reads the whole state, and returns what is wrong with it, in SQLite's words; nothing, where it is sound.
@@ -152,9 +121,9 @@ impl Store {
     /// # Errors
     /// The state cannot be read at all.
     pub fn check(&self) -> Result<Vec<String>> {
-        let mut wrong: Vec<String> = self.rows("PRAGMA integrity_check", [], |row| row.get(0))?;
+        let mut wrong: Vec<String> = self.database.rows("PRAGMA integrity_check", &[], |row| row.get(0))?;
         wrong.retain(|line| line != "ok");
-        let keys: Vec<String> = self.rows("PRAGMA foreign_key_check", [], |row| row.get(0))?;
+        let keys: Vec<String> = self.database.rows("PRAGMA foreign_key_check", &[], |row| row.get(0))?;
         wrong.extend(keys);
         Ok(wrong)
     }
@@ -164,7 +133,8 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn sizes(&self) -> Result<[usize; 4]> {
-        let number = |sql: &str| -> Result<usize> { Ok(self.one(sql, [], |row| row.get(0))?.unwrap_or(0)) };
+        let number =
+            |sql: &str| -> Result<usize> { Ok(self.database.one(sql, &[], |row| row.get(0))?.unwrap_or(0)) };
         Ok([
             number("SELECT count(*) FROM calendar")?,
             number("SELECT count(*) FROM object WHERE state <> 4")?,
@@ -178,13 +148,13 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn meta(&self, name: &str) -> Result<Option<String>> {
-        self.one("SELECT value FROM meta WHERE name = ?", [name], |row| row.get(0))
+        self.database.one("SELECT value FROM meta WHERE name = ?", values![name], |row| row.get(0))
     }
 
     /// Returns where the state is kept.
     #[must_use]
-    pub fn path(&self) -> &Path {
-        &self.path
+    pub fn place(&self) -> &str {
+        &self.place
     }
 
     /// Asks `gate` before every transaction; where it says no, the transaction fails as if the process had been
@@ -201,31 +171,7 @@ impl Store {
         if self.gate.borrow_mut().as_mut().is_some_and(|gate| !gate()) {
             return Err(StoreError::CutOff);
         }
-        let transaction =
-            rusqlite::Transaction::new_unchecked(&self.connection, TransactionBehavior::Immediate)?;
-        let result = work(&Writer { connection: &transaction })?;
-        transaction.commit()?;
-        Ok(result)
-    }
-
-    pub(crate) fn rows<T>(
-        &self,
-        sql: &str,
-        values: impl rusqlite::Params,
-        read: impl FnMut(&Row<'_>) -> rusqlite::Result<T>,
-    ) -> Result<Vec<T>> {
-        let mut query = self.connection.prepare_cached(sql)?;
-        let rows = query.query_map(values, read)?.collect::<rusqlite::Result<_>>();
-        Ok(rows?)
-    }
-
-    pub(crate) fn one<T>(
-        &self,
-        sql: &str,
-        values: impl rusqlite::Params,
-        read: impl FnOnce(&Row<'_>) -> rusqlite::Result<T>,
-    ) -> Result<Option<T>> {
-        Ok(self.connection.prepare_cached(sql)?.query_row(values, read).optional()?)
+        self.database.transaction(|| work(&Writer { database: &self.database }))
     }
 
     /// Returns a text.
@@ -233,8 +179,10 @@ impl Store {
     /// # Errors
     /// The state cannot be read; so for all methods here.
     pub fn text(&self, body: BodyId) -> Result<Option<String>> {
-        let bytes = self.one("SELECT bytes FROM body WHERE id = ?", [body.0], |r| r.get::<_, Vec<u8>>(0))?;
-        bytes.map_or(Ok(None), |bytes| unpack(&self.connection, &bytes))
+        let bytes = self
+            .database
+            .one("SELECT bytes FROM body WHERE id = ?", values![body.0], |r| r.get::<Vec<u8>>(0))?;
+        bytes.map_or(Ok(None), |bytes| unpack(&self.database, &bytes))
     }
 
     /// Returns the mirror of the calendar at a place.
@@ -243,7 +191,7 @@ impl Store {
     /// The state cannot be read.
     pub fn mirror(&self, place: &str) -> Result<Option<Mirror>> {
         let sql = "SELECT id, seq, facts FROM calendar WHERE place = ?";
-        self.one(sql, [place], |row| {
+        self.database.one(sql, values![place], |row| {
             let facts: String = row.get(2)?;
             Ok(Mirror {
                 id: CalendarId(row.get(0)?),
@@ -265,14 +213,12 @@ impl Store {
         mut each: impl FnMut(ObjectHref, Option<ETag>, ObjectState, i64),
     ) -> Result<()> {
         let sql = "SELECT href, etag, state, generation FROM object WHERE calendar = ? AND state <> 4";
-        let mut query = self.connection.prepare_cached(sql)?;
-        let mut rows = query.query([calendar.0])?;
-        while let Some(row) = rows.next()? {
+        self.database.each(sql, values![calendar.0], |row| {
             let etag: Option<String> = row.get(1)?;
             let state = ObjectState::of_number(row.get(2)?);
-            each(ObjectHref::from(row.get::<_, String>(0)?), etag.map(ETag::from), state, row.get(3)?);
-        }
-        Ok(())
+            each(ObjectHref::from(row.get::<String>(0)?), etag.map(ETag::from), state, row.get(3)?);
+            Ok(true)
+        })
     }
 
     /// Calls `each` for every text that stands in a calendar, without its time zones.
@@ -282,14 +228,12 @@ impl Store {
     pub fn each_text(&self, calendar: CalendarId, mut each: impl FnMut(ObjectId, &str)) -> Result<()> {
         let sql = "SELECT o.id, b.bytes FROM object o JOIN body b ON b.id = o.body
              WHERE o.calendar = ? AND o.state <> 4 ORDER BY o.href";
-        let mut query = self.connection.prepare_cached(sql)?;
-        let mut rows = query.query([calendar.0])?;
-        while let Some(row) = rows.next()? {
-            if let Some(text) = decompress(row.get_ref(1)?.as_blob().unwrap_or_default()) {
+        self.database.each(sql, values![calendar.0], |row| {
+            if let Some(text) = decompress(&row.get::<Vec<u8>>(1)?) {
                 each(ObjectId(row.get(0)?), &text);
             }
-        }
-        Ok(())
+            Ok(true)
+        })
     }
 
     /// Tells whether more than `count` objects stand in a calendar, without counting them all.
@@ -299,7 +243,7 @@ impl Store {
     pub fn holds_more_than(&self, calendar: CalendarId, count: usize) -> Result<bool> {
         let sql =
             "SELECT 1 FROM object INDEXED BY object_href WHERE calendar = ? AND state <> 4 LIMIT 1 OFFSET ?";
-        Ok(self.connection.prepare_cached(sql)?.exists(params![calendar.0, count])?)
+        self.database.exists(sql, values![calendar.0, count])
     }
 
     /// Returns where a calendar was found by its name, and when, in seconds since 1970.
@@ -308,7 +252,7 @@ impl Store {
     /// The state cannot be read.
     pub fn address(&self, account: &str, name: &str) -> Result<Option<(String, i64)>> {
         let sql = "SELECT url, found FROM address WHERE account = ? AND name = ?";
-        self.one(sql, [account, name], |row| Ok((row.get(0)?, row.get(1)?)))
+        self.database.one(sql, values![account, name], |row| Ok((row.get(0)?, row.get(1)?)))
     }
 
     /// Returns what stands at an href.
@@ -317,7 +261,7 @@ impl Store {
     /// The state cannot be read.
     pub fn object_at(&self, calendar: CalendarId, href: &ObjectHref) -> Result<Option<Object>> {
         let sql = format!("SELECT {OBJECT} FROM object WHERE calendar = ? AND href = ? AND state <> 4");
-        self.one(&sql, params![calendar.0, href.as_str()], object)
+        self.database.one(&sql, values![calendar.0, href.as_str()], object)
     }
 
     /// Returns an object by its number.
@@ -325,7 +269,7 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn object(&self, id: ObjectId) -> Result<Option<Object>> {
-        self.one(&format!("SELECT {OBJECT} FROM object WHERE id = ?"), [id.0], object)
+        self.database.one(&format!("SELECT {OBJECT} FROM object WHERE id = ?"), values![id.0], object)
     }
 
     /// Returns what stands in a calendar under a UID, by href.
@@ -337,7 +281,7 @@ impl Store {
             "SELECT {OBJECT} FROM object INDEXED BY object_uid
              WHERE calendar = ? AND uid = ? AND state <> 4 ORDER BY href"
         );
-        self.rows(&sql, params![calendar.0, uid.as_str()], object)
+        self.database.rows(&sql, values![calendar.0, uid.as_str()], object)
     }
 
     /// Returns what stands, or stood, in a calendar under a UID that begins so, and its case of a route; without one
@@ -356,8 +300,8 @@ impl Store {
              LEFT JOIN place p ON p.object = o.id AND p.route = ?1
              WHERE o.calendar = ?2 AND o.uid >= ?3 AND o.uid < ?3 || '~' AND (p.link IS NOT NULL OR o.state <> 4)
              ORDER BY o.href";
-        self.rows(sql, params![route.map(|r| r.0), calendar.0, mark], |row| {
-            Ok((ObjectId(row.get(0)?), row.get::<_, Option<i64>>(1)?.map(LinkId)))
+        self.database.rows(sql, values![route.map(|r| r.0), calendar.0, mark], |row| {
+            Ok((ObjectId(row.get(0)?), row.get::<Option<i64>>(1)?.map(LinkId)))
         })
     }
 
@@ -375,7 +319,7 @@ impl Store {
             "SELECT {OBJECT} FROM (SELECT * FROM object INDEXED BY object_content
              WHERE calendar = ? AND content = ? AND state = 0 ORDER BY id LIMIT ?) ORDER BY href"
         );
-        self.rows(&sql, params![calendar.0, content.0.to_vec(), most], object)
+        self.database.rows(&sql, values![calendar.0, content.0.to_vec(), most], object)
     }
 
     /// Returns the hrefs of a calendar that are in a state.
@@ -384,9 +328,8 @@ impl Store {
     /// The state cannot be read.
     pub fn hrefs_in(&self, calendar: CalendarId, state: ObjectState) -> Result<Vec<ObjectHref>> {
         let sql = "SELECT href FROM object WHERE calendar = ? AND state = ? AND state IN (1, 2, 4)";
-        self.rows(sql, params![calendar.0, state.number()], |row| {
-            Ok(ObjectHref::from(row.get::<_, String>(0)?))
-        })
+        self.database
+            .rows(sql, values![calendar.0, state.number()], |row| Ok(ObjectHref::from(row.get::<String>(0)?)))
     }
 
     /// Returns what stands in a calendar and may take place between two moments, by href.
@@ -398,7 +341,7 @@ impl Store {
             "SELECT {OBJECT} FROM object WHERE calendar = ? AND state <> 4
              AND (last IS NULL OR last >= ?) AND (first IS NULL OR first < ?) ORDER BY href"
         );
-        self.rows(&sql, params![calendar.0, from, to], object)
+        self.database.rows(&sql, values![calendar.0, from, to], object)
     }
 
     /// Returns the cases that an object belongs to, with their routes' names, and what it is to them.
@@ -408,7 +351,8 @@ impl Store {
     pub fn cases_at(&self, object: ObjectId) -> Result<Vec<(LinkId, String, Origin)>> {
         let sql = "SELECT p.link, r.name, p.origin FROM place p JOIN route r ON r.id = p.route
              WHERE p.object = ? ORDER BY r.name";
-        self.rows(sql, [object.0], |row| Ok((LinkId(row.get(0)?), row.get(1)?, origin(row.get(2)?))))
+        self.database
+            .rows(sql, values![object.0], |row| Ok((LinkId(row.get(0)?), row.get(1)?, origin(row.get(2)?))))
     }
 
     /// Returns the objects that were made out of one, in the order of their hrefs.
@@ -420,7 +364,7 @@ impl Store {
             "SELECT {OBJECT} FROM object INDEXED BY object_parent
              WHERE parent = ? AND calendar = ? AND state <> 4 ORDER BY href"
         );
-        self.rows(&sql, params![parent.0, calendar.0], object)
+        self.database.rows(&sql, values![parent.0, calendar.0], object)
     }
 
     /// Returns everything that stands in a calendar, as far as it was read; for calendars that are made.
@@ -429,7 +373,7 @@ impl Store {
     /// The state cannot be read.
     pub fn all_objects(&self, calendar: CalendarId) -> Result<Vec<Object>> {
         let sql = format!("SELECT {OBJECT} FROM object WHERE calendar = ? AND state <> 4 ORDER BY href");
-        self.rows(&sql, [calendar.0], object)
+        self.database.rows(&sql, values![calendar.0], object)
     }
 
     /// Returns the spans that the objects of the calendar behind a made one came to, as they were written down.
@@ -438,7 +382,7 @@ impl Store {
     /// The state cannot be read.
     pub fn spans(&self, calendar: CalendarId) -> Result<Vec<String>> {
         let sql = "SELECT spans FROM part WHERE calendar = ? AND spans <> '[]'";
-        self.rows(sql, [calendar.0], |row| row.get(0))
+        self.database.rows(sql, values![calendar.0], |row| row.get(0))
     }
 
     /// Returns the objects of the calendar behind a made one that must be looked at again by now.
@@ -447,7 +391,7 @@ impl Store {
     /// The state cannot be read.
     pub fn parts_due(&self, calendar: CalendarId, now: i64) -> Result<Vec<ObjectId>> {
         let sql = "SELECT parent FROM part WHERE calendar = ? AND due IS NOT NULL AND due <= ?";
-        self.rows(sql, params![calendar.0, now], |row| Ok(ObjectId(row.get(0)?)))
+        self.database.rows(sql, values![calendar.0, now], |row| Ok(ObjectId(row.get(0)?)))
     }
 
     /// Returns the objects behind a made calendar that are left out, with why.
@@ -456,7 +400,7 @@ impl Store {
     /// The state cannot be read.
     pub fn parts_left_out(&self, calendar: CalendarId) -> Result<Vec<(ObjectId, String)>> {
         let sql = "SELECT parent, reason FROM part WHERE calendar = ? AND reason <> ''";
-        self.rows(sql, [calendar.0], |row| Ok((ObjectId(row.get(0)?), row.get(1)?)))
+        self.database.rows(sql, values![calendar.0], |row| Ok((ObjectId(row.get(0)?), row.get(1)?)))
     }
 
     /// Returns objects of a calendar that changed after `after`, in the order of their changes; at most `most`.
@@ -465,7 +409,7 @@ impl Store {
     /// The state cannot be read.
     pub fn changed_after(&self, calendar: CalendarId, after: i64, most: usize) -> Result<Vec<Object>> {
         let sql = format!("SELECT {OBJECT} FROM object WHERE calendar = ? AND seq > ? ORDER BY seq LIMIT ?");
-        self.rows(&sql, params![calendar.0, after, most], object)
+        self.database.rows(&sql, values![calendar.0, after, most], object)
     }
 
     /// Finds a route that has run before.
@@ -475,7 +419,7 @@ impl Store {
     pub fn route(&self, name: &str) -> Result<Option<Route>> {
         let sql =
             "SELECT id, rule, ends, paused, ran_at, seen, well_at, paused_until FROM route WHERE name = ?";
-        self.one(sql, [name], |row| {
+        self.database.one(sql, values![name], |row| {
             let seen: String = row.get(5)?;
             Ok(Route {
                 id: RouteId(row.get(0)?),
@@ -483,7 +427,7 @@ impl Store {
                 ends: row.get(2)?,
                 is_paused: row.get(3)?,
                 ran_at: row.get(4)?,
-                well_at: row.get::<_, Option<i64>>(6)?.map(at_millisecond),
+                well_at: row.get::<Option<i64>>(6)?.map(at_millisecond),
                 seen: serde_json::from_str(&seen).unwrap_or_default(),
                 paused_until: row.get(7)?,
             })
@@ -495,7 +439,7 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn route_names(&self) -> Result<Vec<String>> {
-        self.rows("SELECT name FROM route ORDER BY name", [], |row| row.get(0))
+        self.database.rows("SELECT name FROM route ORDER BY name", &[], |row| row.get(0))
     }
 
     /// Returns objects with news for a route, in the order of their changes: what changed after `after` and was not
@@ -514,7 +458,7 @@ impl Store {
              LEFT JOIN place p ON p.object = o.id AND p.route = ?1
              WHERE o.calendar = ?2 AND o.seq > ?3 AND (p.link IS NULL OR p.seq <> o.seq)
              ORDER BY o.seq LIMIT ?4";
-        self.rows(sql, params![route.map(|r| r.0), calendar.0, after, most], |row| {
+        self.database.rows(sql, values![route.map(|r| r.0), calendar.0, after, most], |row| {
             let link: Option<i64> = row.get(2)?;
             Ok(Touched { object: ObjectId(row.get(0)?), seq: row.get(1)?, link: link.map(LinkId) })
         })
@@ -528,7 +472,7 @@ impl Store {
         let sql = "SELECT id FROM link WHERE route = ? AND due IS NOT NULL AND due <= ? AND id > ?
              ORDER BY id LIMIT ?";
         let after = after.map_or(i64::MIN, |link| link.0);
-        self.rows(sql, params![route.0, now, after, most], |row| Ok(LinkId(row.get(0)?)))
+        self.database.rows(sql, values![route.0, now, after, most], |row| Ok(LinkId(row.get(0)?)))
     }
 
     /// Tells whether something is known to have changed, or is due, that a route has not decided yet. `made` is the
@@ -553,12 +497,12 @@ impl Store {
         }
         let sql = "SELECT 1 FROM object o LEFT JOIN place p ON p.object = o.id AND p.route = ?1
              WHERE o.calendar = ?2 AND o.seq > ?3
-             AND CASE WHEN p.link IS NULL THEN ?4 AND o.state <> 4 ELSE p.seq <> o.seq END LIMIT 1";
+             AND CASE WHEN p.link IS NULL THEN ?4 <> 0 AND o.state <> 4 ELSE p.seq <> o.seq END LIMIT 1";
         for ((part, place), seen) in places.into_iter().zip(&route.seen) {
             let Some(mirror) = self.mirror(place)? else { continue };
             let gives = part != "to";
-            let query = params![route.id.0, mirror.id.0, seen, gives];
-            if mirror.seq > *seen && self.connection.prepare_cached(sql)?.exists(query)? {
+            let query = values![route.id.0, mirror.id.0, seen, gives];
+            if mirror.seq > *seen && self.database.exists(sql, query)? {
                 return Ok(true);
             }
         }
@@ -572,12 +516,12 @@ impl Store {
     pub fn link(&self, link: LinkId) -> Result<Option<LinkRow>> {
         let sql =
             "SELECT state, reason, agreed, carried, form, due, tries, told, partly FROM link WHERE id = ?";
-        self.one(sql, [link.0], |row| {
+        self.database.one(sql, values![link.0], |row| {
             let told: Option<String> = row.get(7)?;
             Ok(LinkRow {
                 state: LinkState::of_number(row.get(0)?),
                 reason: row.get(1)?,
-                agreed: row.get::<_, Option<i64>>(2)?.map(BodyId),
+                agreed: row.get::<Option<i64>>(2)?.map(BodyId),
                 carried: row.get(3)?,
                 form: row.get(4)?,
                 due: row.get(5)?,
@@ -595,15 +539,15 @@ impl Store {
     pub fn places(&self, link: LinkId) -> Result<Vec<PlaceRow>> {
         let sql =
             "SELECT side, object, origin, seq, stood, agreed, refused, let_go FROM place WHERE link = ?";
-        self.rows(sql, [link.0], |row| {
+        self.database.rows(sql, values![link.0], |row| {
             Ok(PlaceRow {
                 side: row.get(0)?,
-                object: row.get::<_, Option<i64>>(1)?.map(ObjectId),
+                object: row.get::<Option<i64>>(1)?.map(ObjectId),
                 origin: origin(row.get(2)?),
                 seq: row.get(3)?,
-                stood: row.get::<_, Option<i64>>(4)?.map(BodyId),
-                agreed: row.get::<_, Option<i64>>(5)?.map(BodyId),
-                refused: row.get::<_, Option<Vec<u8>>>(6)?.and_then(fingerprint),
+                stood: row.get::<Option<i64>>(4)?.map(BodyId),
+                agreed: row.get::<Option<i64>>(5)?.map(BodyId),
+                refused: row.get::<Option<Vec<u8>>>(6)?.and_then(fingerprint),
                 let_go: row.get(7)?,
             })
         })
@@ -615,7 +559,7 @@ impl Store {
     /// The state cannot be read.
     pub fn link_of(&self, route: RouteId, object: ObjectId) -> Result<Option<LinkId>> {
         let sql = "SELECT link FROM place WHERE object = ? AND route = ?";
-        self.one(sql, params![object.0, route.0], |row| Ok(LinkId(row.get(0)?)))
+        self.database.one(sql, values![object.0, route.0], |row| Ok(LinkId(row.get(0)?)))
     }
 
     /// Returns cases of a route in one of these states, by number; at most `most`.
@@ -634,7 +578,9 @@ impl Store {
             let sql = "SELECT id FROM link WHERE route = ? AND state = ? AND id > ? ORDER BY id LIMIT ?";
             let after = after.map_or(i64::MIN, |link| link.0);
             all.extend(
-                self.rows(sql, params![route.0, state.number(), after, most], |row| Ok(LinkId(row.get(0)?)))?,
+                self.database.rows(sql, values![route.0, state.number(), after, most], |row| {
+                    Ok(LinkId(row.get(0)?))
+                })?,
             );
         }
         Ok(all)
@@ -647,7 +593,7 @@ impl Store {
     pub fn links_of(&self, route: RouteId, after: Option<LinkId>, most: usize) -> Result<Vec<LinkId>> {
         let sql = "SELECT id FROM link WHERE route = ? AND id > ? ORDER BY id LIMIT ?";
         let after = after.map_or(i64::MIN, |link| link.0);
-        self.rows(sql, params![route.0, after, most], |row| Ok(LinkId(row.get(0)?)))
+        self.database.rows(sql, values![route.0, after, most], |row| Ok(LinkId(row.get(0)?)))
     }
 
     /// Returns what went wrong with cases of a route and is not over: the title, and what there is to tell.
@@ -690,7 +636,7 @@ impl Store {
     pub fn tally(&self, route: RouteId) -> Result<Tally> {
         let mut tally = Tally::default();
         let sql = "SELECT state, reason, partly, number FROM tally WHERE route = ? AND number > 0";
-        for (state, reason, lacks, number) in self.rows(sql, [route.0], |row| {
+        for (state, reason, lacks, number) in self.database.rows(sql, values![route.0], |row| {
             let row: (i64, String, i64, usize) = (row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?);
             Ok(row)
         })? {
@@ -719,7 +665,7 @@ impl Store {
     /// The state cannot be read.
     pub fn intents(&self, link: LinkId) -> Result<Vec<Intent>> {
         let sql = "SELECT link, side, href, sent, stood, agreed, carried, form FROM intent WHERE link = ?";
-        self.rows(sql, [link.0], intent)
+        self.database.rows(sql, values![link.0], intent)
     }
 
     /// Returns what stood in the places of a case when its writes were decided.
@@ -728,7 +674,7 @@ impl Store {
     /// The state cannot be read.
     pub fn considered(&self, link: LinkId) -> Result<Vec<(usize, BodyId)>> {
         let sql = "SELECT side, body FROM considered WHERE link = ?";
-        self.rows(sql, [link.0], |row| Ok((row.get(0)?, BodyId(row.get(1)?))))
+        self.database.rows(sql, values![link.0], |row| Ok((row.get(0)?, BodyId(row.get(1)?))))
     }
 
     /// Returns the cases of a route of which writes were perhaps sent.
@@ -737,7 +683,7 @@ impl Store {
     /// The state cannot be read.
     pub fn unfinished(&self, route: RouteId) -> Result<Vec<LinkId>> {
         let sql = "SELECT DISTINCT link FROM intent WHERE route = ? ORDER BY link";
-        self.rows(sql, [route.0], |row| Ok(LinkId(row.get(0)?)))
+        self.database.rows(sql, values![route.0], |row| Ok(LinkId(row.get(0)?)))
     }
 }
 
@@ -773,55 +719,27 @@ pub(crate) fn at_millisecond(millis: i64) -> Timestamp {
     Timestamp::from_millisecond(millis).unwrap_or_default()
 }
 
-/// Makes the file before SQLite does, so that nobody else can read it.
-/// Has changes written ahead. While another process does the same to a new file, SQLite does not wait by itself.
-fn write_ahead(connection: &Connection) -> rusqlite::Result<()> {
-    let mut tries = 0;
-    loop {
-        match connection.pragma_update(None, "journal_mode", "WAL") {
-            Err(error) if error.sqlite_error_code() == Some(ErrorCode::DatabaseBusy) && tries < TRIES => {
-                tries += 1;
-                std::thread::sleep(LOOKS);
-            }
-            done => return done,
-        }
-    }
-}
-
-fn keep_private(path: &Path) {
-    #[cfg(unix)]
-    {
-        use std::os::unix::fs::OpenOptionsExt as _;
-        // Where this fails, opening the database fails too, and says why.
-        drop(std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path));
-    }
-    #[cfg(not(unix))]
-    {
-        let _ = path;
-    }
-}
-
-fn object(row: &Row<'_>) -> rusqlite::Result<Object> {
+fn object(row: &dyn Row) -> Result<Object> {
     Ok(Object {
         id: ObjectId(row.get(0)?),
         calendar: CalendarId(row.get(9)?),
-        href: ObjectHref::from(row.get::<_, String>(1)?),
-        etag: row.get::<_, Option<String>>(2)?.map(ETag::from),
+        href: ObjectHref::from(row.get::<String>(1)?),
+        etag: row.get::<Option<String>>(2)?.map(ETag::from),
         state: ObjectState::of_number(row.get(3)?),
         seq: row.get(4)?,
         generation: row.get(5)?,
-        uid: row.get::<_, Option<String>>(6)?.map(EventUid::from),
-        content: row.get::<_, Option<Vec<u8>>>(7)?.and_then(|blob| blob.try_into().ok()).map(ContentKey),
-        body: row.get::<_, Option<i64>>(8)?.map(BodyId),
+        uid: row.get::<Option<String>>(6)?.map(EventUid::from),
+        content: row.get::<Option<Vec<u8>>>(7)?.and_then(|blob| blob.try_into().ok()).map(ContentKey),
+        body: row.get::<Option<i64>>(8)?.map(BodyId),
     })
 }
 
-fn intent(row: &Row<'_>) -> rusqlite::Result<Intent> {
-    let body = |column| row.get::<_, Option<i64>>(column).map(|id| id.map(BodyId));
+fn intent(row: &dyn Row) -> Result<Intent> {
+    let body = |column| row.get::<Option<i64>>(column).map(|id| id.map(BodyId));
     Ok(Intent {
         link: LinkId(row.get(0)?),
         side: row.get(1)?,
-        href: ObjectHref::from(row.get::<_, String>(2)?),
+        href: ObjectHref::from(row.get::<String>(2)?),
         sent: body(3)?,
         stood: body(4)?,
         agreed: body(5)?,

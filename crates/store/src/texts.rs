@@ -1,9 +1,9 @@
 //! Texts, compressed: against a dictionary of what nearly every entry says, time zones cut out and kept once.
 
 use lz4_flex::block::{compress_prepend_size_with_dict, decompress_size_prepended_with_dict};
-use rusqlite::{Connection, OptionalExtension as _};
 use sha2::{Digest, Sha256};
 
+use crate::database::{Database, values};
 use crate::error::StoreError;
 
 /// Larger than any text that was ever packed: a damaged blob must not ask for all memory.
@@ -41,7 +41,7 @@ pub(crate) fn decompress(blob: &[u8]) -> Option<String> {
 }
 
 /// Packs a text, and keeps its zones.
-pub(crate) fn pack(connection: &Connection, text: &str) -> Result<Vec<u8>, StoreError> {
+pub(crate) fn pack(database: &Database, text: &str) -> Result<Vec<u8>, StoreError> {
     if text.contains(CUT) || !text.contains(ZONE.0) {
         return Ok(compress(text));
     }
@@ -51,30 +51,24 @@ pub(crate) fn pack(connection: &Connection, text: &str) -> Result<Vec<u8>, Store
         let Some(length) = rest[from..].find(ZONE.1) else { break };
         let to = from + length + ZONE.1.len();
         out.push_str(&rest[..from]);
-        out.push_str(&format!("{CUT}{}{CUT}", keep_zone(connection, &rest[from..to])?));
+        out.push_str(&format!("{CUT}{}{CUT}", keep_zone(database, &rest[from..to])?));
         rest = &rest[to..];
     }
     out.push_str(rest);
     Ok(compress(&out))
 }
 
-fn keep_zone(connection: &Connection, zone: &str) -> Result<i64, StoreError> {
+fn keep_zone(database: &Database, zone: &str) -> Result<i64, StoreError> {
     let digest = Sha256::digest(zone)[..16].to_vec();
-    let known = connection
-        .prepare_cached("SELECT id FROM zone WHERE digest = ?")?
-        .query_row([&digest], |row| row.get(0))
-        .optional()?;
+    let known = database.one("SELECT id FROM zone WHERE digest = ?", values![digest], |row| row.get(0))?;
     if let Some(id) = known {
         return Ok(id);
     }
-    connection
-        .prepare_cached("INSERT INTO zone (digest, bytes) VALUES (?, ?)")?
-        .execute(rusqlite::params![digest, compress(zone)])?;
-    Ok(connection.last_insert_rowid())
+    database.insert("INSERT INTO zone (digest, bytes) VALUES (?, ?)", values![digest, compress(zone)])
 }
 
 /// `None` where the bytes are no text of ours: the caller reads the entry afresh then.
-pub(crate) fn unpack(connection: &Connection, blob: &[u8]) -> Result<Option<String>, StoreError> {
+pub(crate) fn unpack(database: &Database, blob: &[u8]) -> Result<Option<String>, StoreError> {
     let Some(text) = decompress(blob) else { return Ok(None) };
     if !text.contains(CUT) {
         return Ok(Some(text));
@@ -83,10 +77,8 @@ pub(crate) fn unpack(connection: &Connection, blob: &[u8]) -> Result<Option<Stri
     for (at, part) in text.split(CUT).enumerate() {
         // Every second part is the number of a zone; a text that held the mark itself was not cut.
         let zone = match (at % 2, part.parse::<i64>()) {
-            (1, Ok(id)) => connection
-                .prepare_cached("SELECT bytes FROM zone WHERE id = ?")?
-                .query_row([id], |row| row.get::<_, Vec<u8>>(0))
-                .optional()?
+            (1, Ok(id)) => database
+                .one("SELECT bytes FROM zone WHERE id = ?", values![id], |row| row.get::<Vec<u8>>(0))?
                 .and_then(|bytes| decompress(&bytes)),
             (1, Err(_)) => return Ok(Some(text)),
             _ => Some(part.to_owned()),

@@ -1,8 +1,8 @@
 //! What is wrong, since when, and who was told of it.
 
-use rusqlite::{OptionalExtension as _, Row, params};
 use serde::{Deserialize, Serialize};
 
+use crate::database::{Row, values};
 use crate::error::StoreError;
 use crate::store::Store;
 use crate::writer::Writer;
@@ -164,7 +164,7 @@ impl Store {
     /// The state cannot be read.
     pub fn open_troubles(&self, ended_after: i64) -> Result<Vec<TroubleRow>> {
         let sql = format!("SELECT {TROUBLE} FROM trouble WHERE ended IS NULL OR ended > ? ORDER BY id");
-        let rows = self.rows(&sql, [ended_after], trouble)?;
+        let rows = self.database.rows(&sql, values![ended_after], trouble)?;
         // Of a kind that only another version knows nothing can be said.
         Ok(rows.into_iter().flatten().collect())
     }
@@ -176,12 +176,12 @@ impl Store {
     pub fn notices(&self) -> Result<Vec<Notice>> {
         let sql = "SELECT id, trouble, event, at, attempt, next, outcome, problem, facts FROM notice
              WHERE outcome <> 1 ORDER BY id";
-        self.rows(sql, [], |row| {
+        self.database.rows(sql, &[], |row| {
             let facts: String = row.get(8)?;
             Ok(Notice {
                 id: row.get(0)?,
                 trouble: row.get(1)?,
-                event: match row.get::<_, String>(2)?.as_str() {
+                event: match row.get::<String>(2)?.as_str() {
                     "begin" => NoticeEvent::Begin,
                     "end" => NoticeEvent::End,
                     _ => NoticeEvent::Reminder,
@@ -189,7 +189,7 @@ impl Store {
                 at: row.get(3)?,
                 attempt: row.get(4)?,
                 next: row.get(5)?,
-                is_given_up: row.get::<_, i64>(6)? == 2,
+                is_given_up: row.get::<i64>(6)? == 2,
                 problem: row.get(7)?,
                 facts: serde_json::from_str(&facts).unwrap_or_default(),
             })
@@ -201,7 +201,7 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn paused_accounts(&self) -> Result<Vec<(String, Option<i64>)>> {
-        self.rows("SELECT account, until FROM account_pause ORDER BY account", [], |row| {
+        self.database.rows("SELECT account, until FROM account_pause ORDER BY account", &[], |row| {
             Ok((row.get(0)?, row.get(1)?))
         })
     }
@@ -213,10 +213,10 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn put_trouble(&self, row: &TroubleRow) -> Result<i64> {
-        let sql = "INSERT OR REPLACE INTO trouble VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id";
-        let values = params![
-            (row.id != 0).then_some(row.id),
-            row.kind.word(),
+        let facts = row.facts.to_string();
+        let kind = row.kind.word();
+        let values = values![
+            kind,
             row.about,
             row.since,
             row.began,
@@ -225,16 +225,19 @@ impl Writer<'_> {
             row.good,
             row.came_back,
             row.told,
-            row.facts.to_string(),
+            facts,
+            row.id,
         ];
         match row.id {
-            0 => Ok(self.connection.prepare_cached(sql)?.query_row(values, |row| row.get(0))?),
+            0 => self.database.insert(
+                "INSERT INTO trouble (kind, about, since, began, ended, bad, good, came_back, told, facts)
+                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                &values[..values.len() - 1],
+            ),
             id => {
-                // Replacing a row would take what is to be told of it away.
-                let sql =
-                    "UPDATE trouble SET kind = ?2, about = ?3, since = ?4, began = ?5, ended = ?6, bad = ?7,
-                     good = ?8, came_back = ?9, told = ?10, facts = ?11 WHERE id = ?1";
-                self.connection.prepare_cached(sql)?.execute(values)?;
+                let sql = "UPDATE trouble SET kind = ?, about = ?, since = ?, began = ?, ended = ?, bad = ?,
+                     good = ?, came_back = ?, told = ?, facts = ? WHERE id = ?";
+                self.run(sql, values)?;
                 Ok(id)
             }
         }
@@ -245,8 +248,7 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn forget_trouble(&self, id: i64) -> Result<()> {
-        self.connection.prepare_cached("DELETE FROM trouble WHERE id = ?")?.execute([id])?;
-        Ok(())
+        self.run("DELETE FROM trouble WHERE id = ?", values![id])
     }
 
     /// Notes that something is to be told.
@@ -260,10 +262,8 @@ impl Writer<'_> {
         at: i64,
         facts: &serde_json::Value,
     ) -> Result<()> {
-        let sql = "INSERT INTO notice (trouble, event, at, facts, next) VALUES (?1, ?2, ?3, ?4, ?3)";
-        let values = params![trouble, event.word(), at, facts.to_string()];
-        self.connection.prepare_cached(sql)?.execute(values)?;
-        Ok(())
+        let sql = "INSERT INTO notice (trouble, event, at, facts, next) VALUES (?, ?, ?, ?, ?)";
+        self.database.insert(sql, values![trouble, event.word(), at, facts.to_string(), at]).map(drop)
     }
 
     /// Notes that a notice is about to be told: what is cut off now is told once more. Returns the number of the
@@ -275,8 +275,7 @@ impl Writer<'_> {
         let sql =
             "UPDATE notice SET attempt = attempt + 1, next = ? WHERE id = ? AND outcome = 0 AND attempt = ?
              RETURNING attempt";
-        let values = params![next, notice.id, notice.attempt];
-        Ok(self.connection.prepare_cached(sql)?.query_row(values, |row| row.get(0)).optional()?)
+        self.database.one(sql, values![next, notice.id, notice.attempt], |row| row.get(0))
     }
 
     /// Notes what came of telling: `None` where it was told; else what went wrong, and when to try again, `None`
@@ -291,8 +290,7 @@ impl Writer<'_> {
             Some((problem, None)) => (2, problem, None),
         };
         let sql = "UPDATE notice SET outcome = ?, problem = ?, next = coalesce(?, next) WHERE id = ?";
-        self.connection.prepare_cached(sql)?.execute(params![outcome, problem, next, id])?;
-        Ok(())
+        self.run(sql, values![outcome, problem, next, id])
     }
 
     /// Forgets troubles that ended before a moment, and what was told of them.
@@ -300,8 +298,7 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn prune_troubles(&self, ended_before: i64) -> Result<()> {
-        self.connection.prepare_cached("DELETE FROM trouble WHERE ended < ?")?.execute([ended_before])?;
-        Ok(())
+        self.run("DELETE FROM trouble WHERE ended < ?", values![ended_before])
     }
 
     /// Lets an account rest until a moment, in seconds since 1970, or until it is let go on (`Some(None)`); `None` lets
@@ -311,20 +308,16 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn pause_account(&self, account: &str, until: Option<Option<i64>>) -> Result<()> {
         match until {
-            Some(until) => self
-                .connection
-                .prepare_cached("INSERT OR REPLACE INTO account_pause VALUES (?, ?)")?
-                .execute(params![account, until])?,
-            None => self
-                .connection
-                .prepare_cached("DELETE FROM account_pause WHERE account = ?")?
-                .execute([account])?,
-        };
-        Ok(())
+            Some(until) => self.run(
+                "INSERT INTO account_pause VALUES (?, ?) ON CONFLICT (account) DO UPDATE SET until = excluded.until",
+                values![account, until],
+            ),
+            None => self.run("DELETE FROM account_pause WHERE account = ?", values![account]),
+        }
     }
 }
 
-fn trouble(row: &Row<'_>) -> rusqlite::Result<Option<TroubleRow>> {
+fn trouble(row: &dyn Row) -> Result<Option<TroubleRow>> {
     let word: String = row.get(1)?;
     let Some(kind) = TroubleKind::ALL.into_iter().find(|kind| kind.word() == word) else { return Ok(None) };
     let facts: String = row.get(10)?;

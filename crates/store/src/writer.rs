@@ -2,8 +2,8 @@
 
 use chestnut_core::ObjectHref;
 use jiff::Timestamp;
-use rusqlite::{Connection, OptionalExtension as _, params};
 
+use crate::database::{Database, Value, values};
 use crate::error::StoreError;
 use crate::records::{
     BodyId, CalendarFacts, CalendarId, Change, HeldItem, Intent, LinkId, LinkRow, LinkState, NewObject,
@@ -15,7 +15,7 @@ use crate::texts::pack;
 /// One transaction on the state.
 #[derive(Debug)]
 pub struct Writer<'c> {
-    pub(crate) connection: &'c Connection,
+    pub(crate) database: &'c Database,
 }
 
 type Done = Result<(), StoreError>;
@@ -29,9 +29,8 @@ fn told_text(told: Option<&Told>) -> Option<String> {
 }
 
 impl Writer<'_> {
-    fn run(&self, sql: &str, values: impl rusqlite::Params) -> Done {
-        self.connection.prepare_cached(sql)?.execute(values)?;
-        Ok(())
+    pub(crate) fn run(&self, sql: &str, values: &[Value<'_>]) -> Done {
+        self.database.run(sql, values)
     }
 
     /// Keeps a text. Whoever asks names it in the same transaction.
@@ -39,9 +38,8 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written; so for all methods here.
     pub fn keep(&self, text: &str) -> Result<BodyId, StoreError> {
-        let bytes = pack(self.connection, text)?;
-        self.run("INSERT INTO body (bytes) VALUES (?)", [bytes])?;
-        Ok(BodyId(self.connection.last_insert_rowid()))
+        let bytes = pack(self.database, text)?;
+        Ok(BodyId(self.database.insert("INSERT INTO body (bytes) VALUES (?)", values![bytes])?))
     }
 
     /// Keeps a text that may be kept already.
@@ -52,7 +50,7 @@ impl Writer<'_> {
         let Some(id) = text.id else { return self.keep(&text.text) };
         // It may have been let go of since it was read.
         let sql = "SELECT 1 FROM body WHERE id = ?";
-        match self.connection.prepare_cached(sql)?.exists([id.0])? {
+        match self.database.exists(sql, values![id.0])? {
             true => Ok(id),
             false => self.keep(&text.text),
         }
@@ -63,9 +61,13 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn calendar(&self, place: &str) -> Result<CalendarId, StoreError> {
-        self.run("INSERT INTO calendar (place) VALUES (?) ON CONFLICT DO NOTHING", [place])?;
         let sql = "SELECT id FROM calendar WHERE place = ?";
-        Ok(CalendarId(self.connection.prepare_cached(sql)?.query_row([place], |row| row.get(0))?))
+        let known = self.database.one(sql, values![place], |row| row.get(0))?;
+        let id = match known {
+            Some(id) => id,
+            None => self.database.insert("INSERT INTO calendar (place) VALUES (?)", values![place])?,
+        };
+        Ok(CalendarId(id))
     }
 
     /// Remembers what is known of a calendar as a whole.
@@ -73,7 +75,7 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn set_facts(&self, calendar: CalendarId, facts: &CalendarFacts) -> Done {
-        self.run("UPDATE calendar SET facts = ? WHERE id = ?", params![json(facts), calendar.0])
+        self.run("UPDATE calendar SET facts = ? WHERE id = ?", values![json(facts), calendar.0])
     }
 
     /// Numbers a change of a calendar. The order of numbers is that of transactions.
@@ -82,7 +84,7 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn next_seq(&self, calendar: CalendarId) -> Result<i64, StoreError> {
         let sql = "UPDATE calendar SET seq = seq + 1 WHERE id = ? RETURNING seq";
-        Ok(self.connection.prepare_cached(sql)?.query_row([calendar.0], |row| row.get(0))?)
+        self.database.number(sql, values![calendar.0])
     }
 
     /// Notes a new object; nothing may be noted at its href.
@@ -92,10 +94,10 @@ impl Writer<'_> {
     pub fn add_object(&self, calendar: CalendarId, new: &NewObject<'_>) -> Result<ObjectId, StoreError> {
         let seq = self.next_seq(calendar)?;
         let body = new.text.map(|text| self.keep(text)).transpose()?;
-        self.run(
+        let id = self.database.insert(
             "INSERT INTO object (calendar, href, etag, state, seq, generation, uid, content, body, parent,
              first, last) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            params![
+            values![
                 calendar.0,
                 new.href.as_str(),
                 new.etag.map(|e| e.as_str()),
@@ -110,7 +112,7 @@ impl Writer<'_> {
                 new.span.map(|span| span.1),
             ],
         )?;
-        Ok(ObjectId(self.connection.last_insert_rowid()))
+        Ok(ObjectId(id))
     }
 
     /// Notes that an object changed.
@@ -123,7 +125,7 @@ impl Writer<'_> {
         self.run(
             "UPDATE object SET href = ?, etag = ?, state = ?, seq = ?, generation = ?, uid = coalesce(?, uid),
              content = coalesce(?, content), body = coalesce(?, body), first = ?, last = ? WHERE id = ?",
-            params![
+            values![
                 new.href.as_str(),
                 new.etag.map(|e| e.as_str()),
                 new.state.number(),
@@ -152,7 +154,7 @@ impl Writer<'_> {
     ) -> Done {
         self.run(
             "UPDATE object SET etag = ?, state = ?, generation = ? WHERE id = ?",
-            params![etag.map(|e| e.as_str()), state.number(), generation, id.0],
+            values![etag.map(|e| e.as_str()), state.number(), generation, id.0],
         )
     }
 
@@ -161,23 +163,17 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn bury(&self, calendar: CalendarId, id: ObjectId) -> Done {
-        let placed = self
-            .connection
-            .prepare_cached("SELECT 1 FROM place WHERE object = ? LIMIT 1")?
-            .query_row([id.0], |_| Ok(()))
-            .optional()?;
-        let parts = self
-            .connection
-            .prepare_cached("SELECT 1 FROM part WHERE parent = ? LIMIT 1")?
-            .query_row([id.0], |_| Ok(()))
-            .optional()?;
-        if placed.or(parts).is_none() {
-            return self.run("DELETE FROM object WHERE id = ?", [id.0]);
+        let is_placed = "SELECT 1 FROM place WHERE object = ? LIMIT 1";
+        let has_parts = "SELECT 1 FROM part WHERE parent = ? LIMIT 1";
+        if !self.database.exists(is_placed, values![id.0])?
+            && !self.database.exists(has_parts, values![id.0])?
+        {
+            return self.run("DELETE FROM object WHERE id = ?", values![id.0]);
         }
         let seq = self.next_seq(calendar)?;
         self.run(
             "UPDATE object SET state = ?, seq = ? WHERE id = ?",
-            params![ObjectState::Gone.number(), seq, id.0],
+            values![ObjectState::Gone.number(), seq, id.0],
         )
     }
 
@@ -190,7 +186,7 @@ impl Writer<'_> {
             "DELETE FROM object INDEXED BY object_open WHERE calendar = ? AND state = 4 AND state IN (1, 2, 4)
              AND NOT EXISTS (SELECT 1 FROM place WHERE place.object = object.id)
              AND NOT EXISTS (SELECT 1 FROM part WHERE part.parent = object.id)",
-            [calendar.0],
+            values![calendar.0],
         )
     }
 
@@ -207,9 +203,9 @@ impl Writer<'_> {
         spans: &str,
     ) -> Done {
         self.run(
-            "INSERT INTO part VALUES (?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET reason = excluded.reason,
+            "INSERT INTO part VALUES (?, ?, ?, ?, ?) ON CONFLICT (calendar, parent) DO UPDATE SET reason = excluded.reason,
              due = excluded.due, spans = excluded.spans",
-            params![calendar.0, parent.0, reason, due, spans],
+            values![calendar.0, parent.0, reason, due, spans],
         )
     }
 
@@ -219,9 +215,9 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn mark_part(&self, calendar: CalendarId, parent: ObjectId, reason: &str, due: Option<i64>) -> Done {
         self.run(
-            "INSERT INTO part (calendar, parent, reason, due) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE
-             SET reason = excluded.reason, due = excluded.due",
-            params![calendar.0, parent.0, reason, due],
+            "INSERT INTO part (calendar, parent, reason, due) VALUES (?, ?, ?, ?)
+             ON CONFLICT (calendar, parent) DO UPDATE SET reason = excluded.reason, due = excluded.due",
+            values![calendar.0, parent.0, reason, due],
         )
     }
 
@@ -230,7 +226,7 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn forget_part(&self, calendar: CalendarId, parent: ObjectId) -> Done {
-        self.run("DELETE FROM part WHERE calendar = ? AND parent = ?", params![calendar.0, parent.0])
+        self.run("DELETE FROM part WHERE calendar = ? AND parent = ?", values![calendar.0, parent.0])
     }
 
     /// Finds a route, or adds it.
@@ -238,9 +234,13 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn route(&self, name: &str) -> Result<RouteId, StoreError> {
-        self.run("INSERT INTO route (name) VALUES (?) ON CONFLICT DO NOTHING", [name])?;
         let sql = "SELECT id FROM route WHERE name = ?";
-        Ok(RouteId(self.connection.prepare_cached(sql)?.query_row([name], |row| row.get(0))?))
+        let known = self.database.one(sql, values![name], |row| row.get(0))?;
+        let id = match known {
+            Some(id) => id,
+            None => self.database.insert("INSERT INTO route (name) VALUES (?)", values![name])?,
+        };
+        Ok(RouteId(id))
     }
 
     /// Remembers what a route says. Another rule is owed to every case until it is done for each.
@@ -249,11 +249,11 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn set_rule(&self, route: RouteId, rule: &str, ends: &str, owe_all: bool) -> Done {
         let sql = "UPDATE route SET rule = ?, ends = ? WHERE id = ?";
-        self.run(sql, params![rule, ends, route.0])?;
+        self.run(sql, values![rule, ends, route.0])?;
         if owe_all {
             // What was nobody's business may be some now.
-            self.run("UPDATE link SET due = 0 WHERE route = ?", [route.0])?;
-            self.run("UPDATE route SET seen = '[]' WHERE id = ?", [route.0])?;
+            self.run("UPDATE link SET due = 0 WHERE route = ?", values![route.0])?;
+            self.run("UPDATE route SET seen = '[]' WHERE id = ?", values![route.0])?;
         }
         Ok(())
     }
@@ -264,7 +264,7 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn set_seen(&self, route: RouteId, seen: &[i64], ran_at: i64) -> Done {
         let sql = "UPDATE route SET seen = ?, ran_at = ? WHERE id = ?";
-        self.run(sql, params![json(&seen), ran_at, route.0])
+        self.run(sql, values![json(&seen), ran_at, route.0])
     }
 
     /// Holds a route back, or lets it go on.
@@ -272,7 +272,7 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn set_paused(&self, route: RouteId, is_paused: bool) -> Done {
-        self.run("UPDATE route SET paused = ?, paused_until = NULL WHERE id = ?", params![is_paused, route.0])
+        self.run("UPDATE route SET paused = ?, paused_until = NULL WHERE id = ?", values![is_paused, route.0])
     }
 
     /// Holds a route back until a moment, in seconds since 1970.
@@ -280,7 +280,7 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn pause_until(&self, route: RouteId, until: i64) -> Done {
-        self.run("UPDATE route SET paused = 1, paused_until = ? WHERE id = ?", params![until, route.0])
+        self.run("UPDATE route SET paused = 1, paused_until = ? WHERE id = ?", values![until, route.0])
     }
 
     /// Forgets a route and its cases; its runs and their texts stay.
@@ -289,15 +289,15 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn forget_route(&self, route: RouteId) -> Done {
         let sql = "UPDATE kept SET is_closed = 1 WHERE route_name = (SELECT name FROM route WHERE id = ?)";
-        self.run(sql, [route.0])?;
+        self.run(sql, values![route.0])?;
         let considered = "DELETE FROM considered WHERE link IN (SELECT link FROM intent WHERE route = ?)";
-        self.run(considered, [route.0])?;
-        self.run("DELETE FROM intent WHERE route = ?", [route.0])?;
-        self.run("DELETE FROM place WHERE route = ?", [route.0])?;
-        self.run("DELETE FROM link WHERE route = ?", [route.0])?;
+        self.run(considered, values![route.0])?;
+        self.run("DELETE FROM intent WHERE route = ?", values![route.0])?;
+        self.run("DELETE FROM place WHERE route = ?", values![route.0])?;
+        self.run("DELETE FROM link WHERE route = ?", values![route.0])?;
         let made = "DELETE FROM calendar WHERE place = (SELECT 'made ' || name FROM route WHERE id = ?)";
-        self.run(made, [route.0])?;
-        self.run("DELETE FROM route WHERE id = ?", [route.0])
+        self.run(made, values![route.0])?;
+        self.run("DELETE FROM route WHERE id = ?", values![route.0])
     }
 
     /// Adds a case, or replaces what is remembered of one.
@@ -305,17 +305,20 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn put_link(&self, route: RouteId, id: Option<LinkId>, link: &LinkRow) -> Result<LinkId, StoreError> {
-        let values = params![
-            link.state.number(),
+        let told = told_text(link.told.as_ref());
+        let (state, agreed) = (link.state.number(), link.agreed.map(|b| b.0));
+        let (partly, last) = (partly_number(link.partly), id.map_or(route.0, |id| id.0));
+        let values = values![
+            state,
             link.reason,
-            link.agreed.map(|b| b.0),
+            agreed,
             link.carried,
             link.form,
             link.due,
             link.tries,
-            told_text(link.told.as_ref()),
-            partly_number(link.partly),
-            id.map_or(route.0, |id| id.0),
+            told,
+            partly,
+            last,
         ];
         match id {
             Some(id) => {
@@ -326,14 +329,11 @@ impl Writer<'_> {
                 )?;
                 Ok(id)
             }
-            None => {
-                self.run(
-                    "INSERT INTO link (state, reason, agreed, carried, form, due, tries, told, partly, route)
-                     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                    values,
-                )?;
-                Ok(LinkId(self.connection.last_insert_rowid()))
-            }
+            None => Ok(LinkId(self.database.insert(
+                "INSERT INTO link (state, reason, agreed, carried, form, due, tries, told, partly, route)
+                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                values,
+            )?)),
         }
     }
 
@@ -342,7 +342,7 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn set_due(&self, link: LinkId, due: Option<i64>) -> Done {
-        self.run("UPDATE link SET due = ? WHERE id = ?", params![due, link.0])
+        self.run("UPDATE link SET due = ? WHERE id = ?", values![due, link.0])
     }
 
     /// Remembers one place of a case.
@@ -356,7 +356,7 @@ impl Writer<'_> {
              ON CONFLICT (link, side) DO UPDATE SET object = excluded.object, origin = excluded.origin,
              seq = excluded.seq, stood = excluded.stood, agreed = excluded.agreed, refused = excluded.refused,
              let_go = excluded.let_go",
-            params![
+            values![
                 link.0,
                 place.side,
                 route.0,
@@ -376,7 +376,7 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn forget_place(&self, link: LinkId, side: usize) -> Done {
-        self.run("DELETE FROM place WHERE link = ? AND side = ?", params![link.0, side])
+        self.run("DELETE FROM place WHERE link = ? AND side = ?", values![link.0, side])
     }
 
     /// Takes an object away from whatever case of a route it belongs to.
@@ -384,7 +384,7 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn free_object(&self, route: RouteId, object: ObjectId) -> Done {
-        self.run("UPDATE place SET object = NULL WHERE object = ? AND route = ?", params![object.0, route.0])
+        self.run("UPDATE place SET object = NULL WHERE object = ? AND route = ?", values![object.0, route.0])
     }
 
     /// Forgets a case; what stands in its places is nobody's then.
@@ -392,10 +392,10 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn forget_link(&self, link: LinkId) -> Done {
-        self.run("DELETE FROM intent WHERE link = ?", [link.0])?;
-        self.run("DELETE FROM considered WHERE link = ?", [link.0])?;
-        self.run("DELETE FROM place WHERE link = ?", [link.0])?;
-        self.run("DELETE FROM link WHERE id = ?", [link.0])
+        self.run("DELETE FROM intent WHERE link = ?", values![link.0])?;
+        self.run("DELETE FROM considered WHERE link = ?", values![link.0])?;
+        self.run("DELETE FROM place WHERE link = ?", values![link.0])?;
+        self.run("DELETE FROM link WHERE id = ?", values![link.0])
     }
 
     /// Records that a write is about to be sent.
@@ -407,7 +407,7 @@ impl Writer<'_> {
         self.run(
             "INSERT INTO intent (link, side, route, href, sent, stood, agreed, carried, form)
              VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            params![
+            values![
                 intent.link.0,
                 intent.side,
                 route.0,
@@ -428,8 +428,8 @@ impl Writer<'_> {
     pub fn consider(&self, link: LinkId, stood: &[(usize, BodyId)]) -> Done {
         for (side, body) in stood {
             self.run(
-                "INSERT INTO considered VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET body = excluded.body",
-                params![link.0, side, body.0],
+                "INSERT INTO considered VALUES (?, ?, ?) ON CONFLICT (link, side) DO UPDATE SET body = excluded.body",
+                values![link.0, side, body.0],
             )?;
         }
         Ok(())
@@ -440,9 +440,9 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn done(&self, link: LinkId, side: usize) -> Done {
-        self.run("DELETE FROM intent WHERE link = ? AND side = ?", params![link.0, side])?;
+        self.run("DELETE FROM intent WHERE link = ? AND side = ?", values![link.0, side])?;
         let none_left = "NOT EXISTS (SELECT 1 FROM intent WHERE intent.link = considered.link)";
-        self.run(&format!("DELETE FROM considered WHERE link = ? AND {none_left}"), [link.0])
+        self.run(&format!("DELETE FROM considered WHERE link = ? AND {none_left}"), values![link.0])
     }
 
     /// Adds something that waits for a person, or brings what is said of it up to date. What they decided, and its
@@ -453,21 +453,20 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn hold(&self, route: RouteId, item: &HeldItem) -> Done {
         let link = item.link.map(|link| link.0);
-        let same = "route = ?1 AND link IS ?2";
-        let changed = self
-            .connection
-            .prepare_cached(&format!(
+        let same = "route = ?1 AND link IS NOT DISTINCT FROM ?2";
+        let changed = self.database.changed(
+            &format!(
                 "UPDATE held SET title = ?3, start = ?4, details = ?5,
                  decision = CASE WHEN link IS NULL THEN NULL ELSE decision END WHERE {same}"
-            ))?
-            .execute(params![route.0, link, item.title, item.start, item.details])?;
+            ),
+            values![route.0, link, item.title, item.start, item.details],
+        )?;
         if changed > 0 {
             return Ok(());
         }
-        self.run(
-            "INSERT INTO held (route, link, since, title, start, details) VALUES (?, ?, ?, ?, ?, ?)",
-            params![route.0, link, item.since, item.title, item.start, item.details],
-        )
+        let sql = "INSERT INTO held (route, link, since, title, start, details) VALUES (?, ?, ?, ?, ?, ?)";
+        let values = values![route.0, link, item.since, item.title, item.start, item.details];
+        self.database.insert(sql, values).map(drop)
     }
 
     /// Forgets something that waited for a person.
@@ -475,8 +474,8 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn let_through(&self, route: RouteId, link: Option<LinkId>) -> Done {
-        let sql = "DELETE FROM held WHERE route = ? AND link IS ?";
-        self.run(sql, params![route.0, link.map(|link| link.0)])
+        let sql = "DELETE FROM held WHERE route = ? AND link IS NOT DISTINCT FROM ?";
+        self.run(sql, values![route.0, link.map(|link| link.0)])
     }
 
     /// Remembers what a person decided; what it is about is due at once.
@@ -484,8 +483,8 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn decide(&self, id: i64, decision: &str) -> Done {
-        self.run("UPDATE held SET decision = ? WHERE id = ?", params![decision, id])?;
-        self.run("UPDATE link SET due = 0 WHERE id IN (SELECT link FROM held WHERE id = ?)", [id])
+        self.run("UPDATE held SET decision = ? WHERE id = ?", values![decision, id])?;
+        self.run("UPDATE link SET due = 0 WHERE id IN (SELECT link FROM held WHERE id = ?)", values![id])
     }
 
     /// Begins a run.
@@ -493,11 +492,8 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn begin_run(&self, route: &str, now: Timestamp, kind: RunKind) -> Result<RunId, StoreError> {
-        self.run(
-            "INSERT INTO run (route_name, started, kind) VALUES (?, ?, ?)",
-            params![route, now.as_millisecond(), kind.word()],
-        )?;
-        Ok(RunId(self.connection.last_insert_rowid()))
+        let sql = "INSERT INTO run (route_name, started, kind) VALUES (?, ?, ?)";
+        Ok(RunId(self.database.insert(sql, values![route, now.as_millisecond(), kind.word()])?))
     }
 
     /// Lets a case that was taken back be decided like any other again. With `gives`, which says of each calendar whether
@@ -508,11 +504,11 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn lift(&self, link: LinkId, gives: Option<&[bool]>) -> Done {
         let sql = "UPDATE link SET state = ?, reason = '', due = 0 WHERE id = ?";
-        self.run(sql, params![LinkState::Failed.number(), link.0])?;
+        self.run(sql, values![LinkState::Failed.number(), link.0])?;
         for (side, gives) in gives.unwrap_or_default().iter().enumerate() {
             let agreed = if *gives { "stood" } else { "NULL" };
             let sql = format!("UPDATE place SET agreed = {agreed} WHERE link = ? AND side = ?");
-            self.run(&sql, params![link.0, side])?;
+            self.run(&sql, values![link.0, side])?;
         }
         Ok(())
     }
@@ -522,19 +518,15 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn keep_calendar(&self, route: &str, name: &str, calendar: CalendarId, at: Timestamp) -> Done {
-        let known = self
-            .connection
-            .prepare_cached("SELECT 1 FROM kept WHERE route_name = ? AND calendar = ? AND is_closed = 0")?
-            .exists(params![route, name])?;
-        if known {
+        let sql = "SELECT 1 FROM kept WHERE route_name = ? AND calendar = ? AND is_closed = 0";
+        if self.database.exists(sql, values![route, name])? {
             return Ok(());
         }
         let sql = "INSERT INTO kept (route_name, calendar, at) VALUES (?, ?, ?)";
-        self.run(sql, params![route, name, at.as_millisecond()])?;
-        let kept = self.connection.last_insert_rowid();
+        let kept = self.database.insert(sql, values![route, name, at.as_millisecond()])?;
         let sql = "INSERT INTO kept_entry (kept, href, body)
-             SELECT ?, href, body FROM object WHERE calendar = ? AND state = 0 AND body IS NOT NULL";
-        self.run(sql, params![kept, calendar.0])
+             SELECT CAST(? AS BIGINT), href, body FROM object WHERE calendar = ? AND state = 0 AND body IS NOT NULL";
+        self.run(sql, values![kept, calendar.0])
     }
 
     /// Ends a run.
@@ -543,7 +535,7 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn finish_run(&self, run: RunId, now: Timestamp, result: RunResult, summary: &RouteSummary) -> Done {
         let sql = "UPDATE run SET finished = ?, result = ?, summary = ? WHERE id = ?";
-        self.run(sql, params![now.as_millisecond(), result.word(), json(summary), run.0])
+        self.run(sql, values![now.as_millisecond(), result.word(), json(summary), run.0])
     }
 
     /// Notes when a run of a route went well.
@@ -551,7 +543,7 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn went_well(&self, route: RouteId, at: Timestamp) -> Done {
-        self.run("UPDATE route SET well_at = ? WHERE id = ?", params![at.as_millisecond(), route.0])
+        self.run("UPDATE route SET well_at = ? WHERE id = ?", values![at.as_millisecond(), route.0])
     }
 
     /// Forgets a run of which there is nothing to tell: nobody asked for it, nothing was changed, and it came to what
@@ -560,18 +552,13 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn forget_if_nothing(&self, run: RunId, route: &str, now: RunResult, summary: &RouteSummary) -> Done {
-        let has_changes =
-            self.connection.prepare_cached("SELECT 1 FROM change WHERE run = ? LIMIT 1")?.exists([run.0])?;
-        let before = self
-            .connection
-            .prepare_cached(
-                "SELECT result, summary FROM run WHERE route_name = ? AND id < ? AND kind <> 'probe'
-                 ORDER BY id DESC LIMIT 1",
-            )?
-            .query_row(params![route, run.0], |row| {
-                Ok((row.get::<_, Option<String>>(0)?, row.get::<_, String>(1)?))
-            })
-            .optional()?;
+        let sql = "SELECT 1 FROM change WHERE run = ? LIMIT 1";
+        let has_changes = self.database.exists(sql, values![run.0])?;
+        let sql = "SELECT result, summary FROM run WHERE route_name = ? AND id < ? AND kind <> 'probe'
+             ORDER BY id DESC LIMIT 1";
+        let before = self.database.one(sql, values![route, run.0], |row| {
+            Ok((row.get::<Option<String>>(0)?, row.get::<String>(1)?))
+        })?;
         let Some((result, before)) = before.filter(|_| !has_changes) else { return Ok(()) };
         let before: RouteSummary = serde_json::from_str(&before).unwrap_or_default();
         // What was told once of a failure that lasts is told.
@@ -579,8 +566,8 @@ impl Writer<'_> {
         if !is_same || before.left_out != summary.left_out {
             return Ok(());
         }
-        self.run("DELETE FROM run WHERE id = ?", [run.0])?;
-        self.run("UPDATE sqlite_sequence SET seq = seq - 1 WHERE name = 'run' AND seq = ?", [run.0])
+        self.run("DELETE FROM run WHERE id = ?", values![run.0])?;
+        self.database.give_run_back(run.0)
     }
 
     /// Remembers something of the state as a whole.
@@ -588,7 +575,8 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn set_meta(&self, name: &str, value: &str) -> Done {
-        self.run("INSERT OR REPLACE INTO meta VALUES (?, ?)", params![name, value])
+        let sql = "INSERT INTO meta VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value";
+        self.run(sql, values![name, value])
     }
 
     /// Adds a line to a run's story.
@@ -598,10 +586,10 @@ impl Writer<'_> {
     pub fn add_change(&self, run: RunId, change: &Change) -> Done {
         let keep = |text: &Option<Text>| text.as_ref().map(|text| self.keep_text(text)).transpose();
         let (before, after) = (keep(&change.before)?, keep(&change.after)?);
-        self.run(
+        self.database.insert(
             "INSERT INTO change (run, calendar, action, href, uid, title, start, told, before, after, link)
              VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            params![
+            values![
                 run.0,
                 change.calendar,
                 change.action.word(),
@@ -614,7 +602,8 @@ impl Writer<'_> {
                 after.map(|b| b.0),
                 change.link.map(|link| link.0),
             ],
-        )
+        )?;
+        Ok(())
     }
 
     /// Keeps where a calendar was found by its name.
@@ -622,8 +611,9 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn keep_address(&self, account: &str, name: &str, url: &str, found: Timestamp) -> Done {
-        let sql = "INSERT OR REPLACE INTO address (account, name, url, found) VALUES (?, ?, ?, ?)";
-        self.run(sql, params![account, name, url, found.as_second()])
+        let sql = "INSERT INTO address (account, name, url, found) VALUES (?, ?, ?, ?)
+             ON CONFLICT (account, name) DO UPDATE SET url = excluded.url, found = excluded.found";
+        self.run(sql, values![account, name, url, found.as_second()])
     }
 
     /// Forgets where a calendar was found.
@@ -631,7 +621,7 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn forget_address(&self, account: &str, name: &str) -> Done {
-        self.run("DELETE FROM address WHERE account = ? AND name = ?", params![account, name])
+        self.run("DELETE FROM address WHERE account = ? AND name = ?", values![account, name])
     }
 
     /// Notes that a test entry is about to stand somewhere.
@@ -639,10 +629,9 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn note_probe(&self, row: &ProbeRow) -> Done {
-        let sql =
-            "INSERT OR IGNORE INTO probe (route_name, calendar, href, since, starts) VALUES (?, ?, ?, ?, ?)";
+        let sql = "INSERT INTO probe (route_name, calendar, href, since, starts) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING";
         let (since, starts) = (row.since.as_second(), row.starts.as_second());
-        self.run(sql, params![row.route, row.calendar, row.href.as_str(), since, starts])
+        self.run(sql, values![row.route, row.calendar, row.href.as_str(), since, starts])
     }
 
     /// Forgets a test entry that is gone.
@@ -651,7 +640,7 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn forget_probe(&self, route: &str, calendar: &str, href: &ObjectHref) -> Done {
         let sql = "DELETE FROM probe WHERE route_name = ? AND calendar = ? AND href = ?";
-        self.run(sql, params![route, calendar, href.as_str()])
+        self.run(sql, values![route, calendar, href.as_str()])
     }
 
     /// Remembers what the last comparison of a route came to.
@@ -660,8 +649,8 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn set_comparison(&self, route: &str, at: Timestamp, facts: &str) -> Done {
         let sql = "INSERT INTO comparison (route_name, at, facts) VALUES (?, ?, ?)
-             ON CONFLICT DO UPDATE SET at = excluded.at, facts = excluded.facts";
-        self.run(sql, params![route, at.as_millisecond(), facts])
+             ON CONFLICT (route_name) DO UPDATE SET at = excluded.at, facts = excluded.facts";
+        self.run(sql, values![route, at.as_millisecond(), facts])
     }
 
     /// Forgets runs, and the texts kept with them, that ended before a moment.
@@ -669,8 +658,8 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn prune_history(&self, before: Timestamp) -> Done {
-        self.run("DELETE FROM run WHERE started < ?", [before.as_millisecond()])?;
-        self.run("DELETE FROM kept WHERE at < ?", [before.as_millisecond()])
+        self.run("DELETE FROM run WHERE started < ?", values![before.as_millisecond()])?;
+        self.run("DELETE FROM kept WHERE at < ?", values![before.as_millisecond()])
     }
 
     /// Tells where an object stands; `None` where it is not known any more.
@@ -679,7 +668,6 @@ impl Writer<'_> {
     /// The state cannot be read.
     pub fn object_seq(&self, calendar: CalendarId, href: &ObjectHref) -> Result<Option<i64>, StoreError> {
         let sql = "SELECT seq FROM object WHERE calendar = ? AND href = ? AND state <> 4";
-        let mut query = self.connection.prepare_cached(sql)?;
-        Ok(query.query_row(params![calendar.0, href.as_str()], |row| row.get(0)).optional()?)
+        self.database.one(sql, values![calendar.0, href.as_str()], |row| row.get(0))
     }
 }

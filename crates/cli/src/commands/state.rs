@@ -16,14 +16,13 @@ pub(crate) fn check(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failur
     let store = look_at_state(common, &settings)?;
     let wrong = store.check()?;
     if !wrong.is_empty() {
-        return Err(state_is_damaged(store.path(), &wrong));
+        return Err(state_is_damaged(store.place(), &wrong));
     }
     route_key(&settings, &store, false)?;
     let sizes = store.sizes()?;
     let [calendars, entries, routes, runs] = sizes;
-    let report =
-        Report { state: store.path().display().to_string(), copy: None, calendars, entries, routes, runs };
-    show(common, io, &report, || state_is_sound(store.path(), sizes))?;
+    let report = Report { state: store.place().to_owned(), copy: None, calendars, entries, routes, runs };
+    show(common, io, &report, || state_is_sound(store.place(), sizes))?;
     Ok(ExitCode::Ok)
 }
 
@@ -33,7 +32,7 @@ pub(crate) fn backup(to: &Path, common: &Common, io: &mut Io<'_>) -> Result<Exit
     store.backup(to)?;
     let [calendars, entries, routes, runs] = store.sizes()?;
     let copy = Some(to.display().to_string());
-    let report = Report { state: store.path().display().to_string(), copy, calendars, entries, routes, runs };
+    let report = Report { state: store.place().to_owned(), copy, calendars, entries, routes, runs };
     show(common, io, &report, || state_backed_up(to))?;
     Ok(ExitCode::Ok)
 }

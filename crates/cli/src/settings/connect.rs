@@ -387,12 +387,12 @@ pub(crate) fn route_key(settings: &Settings, store: &Store, may_make: bool) -> R
     let path = settings.path.with_extension("key");
     let known = store.meta(KEY_CHECK)?;
     if known.is_some() && !path.exists() {
-        return Err(key_missing(&path, store.path()));
+        return Err(key_missing(&path, store.place()));
     }
     let key = read_or_make_key(settings, may_make)?;
     let check = chestnut_core::hex(&Sha256::digest([b"chestnut key check ", &key[..]].concat())[..8]);
     match known {
-        Some(known) if known != check => return Err(key_of_another(&path, store.path())),
+        Some(known) if known != check => return Err(key_of_another(&path, store.place())),
         None if may_make => store.write(|writer| writer.set_meta(KEY_CHECK, &check))?,
         Some(_) | None => {}
     }

@@ -17,17 +17,16 @@ pub(crate) fn of_file(path: &Path, words: &dyn Display) -> Failure {
 }
 
 /// The state was made with a key that is not there any more.
-pub(crate) fn key_missing(path: &Path, state: &Path) -> Failure {
-    Failure::usage(format!("the key {} is missing, and the state {} was made with it", path.display(), state.display()))
+pub(crate) fn key_missing(path: &Path, state: &str) -> Failure {
+    Failure::usage(format!("the key {} is missing, and the state {state} was made with it", path.display()))
         .hint("Put it back from where you keep it: with another key no copy is recognised. If it is lost, move the state away, too: the next sync then finds copies by what they say, writes nothing twice, and deletes none.")
 }
 
 /// The state was made with another key.
-pub(crate) fn key_of_another(path: &Path, state: &Path) -> Failure {
+pub(crate) fn key_of_another(path: &Path, state: &str) -> Failure {
     Failure::usage(format!(
-        "the key {} is another than the one that the state {} was made with",
-        path.display(),
-        state.display()
+        "the key {} is another than the one that the state {state} was made with",
+        path.display()
     ))
     .hint("Put the right one back, or name the state that belongs to it with --state.")
 }
@@ -146,10 +145,9 @@ pub(crate) fn state_backed_up(path: &Path) -> String {
 }
 
 /// Nothing is wrong with the state.
-pub(crate) fn state_is_sound(path: &Path, [calendars, entries, routes, runs]: [usize; 4]) -> String {
+pub(crate) fn state_is_sound(state: &str, [calendars, entries, routes, runs]: [usize; 4]) -> String {
     format!(
-        "{} is sound: {}, {}, {}, {}\n",
-        path.display(),
+        "{state} is sound: {}, {}, {}, {}\n",
         count(calendars, "calendar", "calendars"),
         count(entries, "entry", "entries"),
         count(routes, "route", "routes"),
@@ -158,8 +156,8 @@ pub(crate) fn state_is_sound(path: &Path, [calendars, entries, routes, runs]: [u
 }
 
 /// Something is wrong with the state.
-pub(crate) fn state_is_damaged(path: &Path, wrong: &[String]) -> Failure {
+pub(crate) fn state_is_damaged(state: &str, wrong: &[String]) -> Failure {
     let first = wrong.iter().take(3).map(String::as_str).collect::<Vec<_>>().join("; ");
-    Failure::failed(format!("{} is damaged: {first}", path.display()))
+    Failure::failed(format!("{state} is damaged: {first}"))
         .hint("Put a backup back, or move it away (its history goes with it): the next sync finds all copies again by their UIDs and writes nothing twice.")
 }

@@ -8,7 +8,7 @@ use chestnut_caldav::{
 use chestnut_core::ical::{Bound, ParseError, ParseProblem};
 use chestnut_core::{EntryError, NotACalendar, SeriesError};
 use chestnut_engine::{CalendarError, DiskAct, RunError, Unread};
-use chestnut_store::{Damage, StoreError};
+use chestnut_store::{Damage, Holder, StoreError};
 
 /// An error of a crate below.
 pub(crate) trait InWords {
@@ -79,32 +79,34 @@ impl InWords for CalendarError {
     }
 }
 
+/// Who holds something, in brackets.
+pub(crate) fn holder_words(holder: &Holder) -> String {
+    let on = holder.machine.as_ref().map(|machine| format!(" on {machine}")).unwrap_or_default();
+    format!(" (process {}{on}, since {})", holder.process, holder.since)
+}
+
 impl InWords for StoreError {
     fn in_words(&self) -> String {
         match self {
-            Self::Newer { path, found, known } => format!(
-                "the state {} was written by a newer Chestnut (format {found}; this one knows up to {known})",
-                path.display()
+            Self::Newer { place, found, known } => format!(
+                "the state {place} was written by a newer Chestnut (format {found}; this one knows up to {known})"
             ),
-            Self::Unreadable { path, damage } => {
+            Self::Unreadable { place, damage } => {
                 let damage = match damage {
                     Damage::NoDatabase => "it is no database, or damaged",
                     Damage::OtherProgram => "it is a database of another program",
                     Damage::Somewhere => "it is damaged",
                 };
-                format!("the state {} cannot be read: {damage}", path.display())
+                format!("the state {place} cannot be read: {damage}")
             }
-            Self::Open { path, problem } => {
-                format!("the state {} cannot be opened: {problem}", path.display())
-            }
+            Self::Open { place, problem } => format!("the state {place} cannot be opened: {problem}"),
             Self::Full => "the disk under the state is full".to_owned(),
             Self::Busy { name, holder } => {
-                let holder = holder.as_ref().map(|h| format!(" (process {}, since {})", h.process, h.since));
-                format!("{name} is in use{}", holder.unwrap_or_default())
+                format!("{name} is in use{}", holder.as_ref().map(holder_words).unwrap_or_default())
             }
             Self::Damaged => "the state is damaged".to_owned(),
             Self::CutOff => "cut off".to_owned(),
-            Self::Sqlite(problem) => format!("the state could not be used: {problem}"),
+            Self::Database(problem) => format!("the state could not be used: {problem}"),
             _ => "the state could not be used".to_owned(),
         }
     }

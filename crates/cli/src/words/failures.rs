@@ -5,7 +5,7 @@ use chestnut_core::NotACalendar;
 use chestnut_engine::{CalendarError, RunError};
 use chestnut_store::StoreError;
 
-use super::errors::InWords as _;
+use super::errors::{InWords as _, holder_words};
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 
@@ -69,8 +69,8 @@ impl From<RunError> for Failure {
                 ))
             }
             RunError::Running { holder, .. } => {
-                let who = holder.map(|h| format!(" (process {}, since {})", h.process, h.since));
-                Self::waiting(format!("{message}{}", who.unwrap_or_default()))
+                let who = holder.as_ref().map(holder_words).unwrap_or_default();
+                Self::waiting(format!("{message}{who}"))
                     .hint("Run it again when that one is done.")
             }
             RunError::SameCalendar { .. } => Self { code: ExitCode::Usage, ..Self::failed(message) }

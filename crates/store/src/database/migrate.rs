@@ -8,11 +8,11 @@ use crate::error::{Damage, StoreError};
 
 /// One step per format; a step is never changed once it has shipped.
 const STEPS: &[&str] = &[
-    include_str!("schema_1.sql"),
-    include_str!("schema_2.sql"),
-    include_str!("schema_3.sql"),
-    include_str!("schema_4.sql"),
-    include_str!("schema_5.sql"),
+    include_str!("sqlite_schema/1.sql"),
+    include_str!("sqlite_schema/2.sql"),
+    include_str!("sqlite_schema/3.sql"),
+    include_str!("sqlite_schema/4.sql"),
+    include_str!("sqlite_schema/5.sql"),
 ];
 
 /// Says that the file is Chestnut's ("ChS2" as a number, SQLite's application_id).
@@ -42,8 +42,10 @@ pub(crate) fn migrate(connection: &Connection, path: &Path) -> Result<(), StoreE
 
 /// Copies a whole state, as it is at this moment, into a file that only its owner may read.
 pub(crate) fn copy(connection: &Connection, to: &Path) -> Result<(), StoreError> {
-    let open_error =
-        |system: std::io::Error| StoreError::Open { path: to.to_owned(), problem: system.to_string() };
+    let open_error = |system: std::io::Error| StoreError::Open {
+        place: to.display().to_string(),
+        problem: system.to_string(),
+    };
     let mut options = std::fs::OpenOptions::new();
     options.write(true).create_new(true);
     #[cfg(unix)]
@@ -63,7 +65,7 @@ pub(crate) fn copy(connection: &Connection, to: &Path) -> Result<(), StoreError>
 
 /// How many of the steps a file has behind it: none, where there is nothing in it yet.
 fn steps_taken(connection: &Connection, path: &Path) -> Result<usize, StoreError> {
-    let unreadable = |damage| StoreError::Unreadable { path: path.to_owned(), damage };
+    let unreadable = |damage| StoreError::Unreadable { place: path.display().to_string(), damage };
     let number = |sql: &str| -> Result<i64, StoreError> {
         connection.query_row(sql, [], |row| row.get(0)).map_err(|e| match StoreError::from(e) {
             StoreError::Damaged => unreadable(Damage::NoDatabase),
@@ -82,6 +84,6 @@ fn steps_taken(connection: &Connection, path: &Path) -> Result<usize, StoreError
     let known = STEPS.len();
     match usize::try_from(found) {
         Ok(found) if found <= known => Ok(found),
-        _ => Err(StoreError::Newer { path: path.to_owned(), found, known: known as i64 }),
+        _ => Err(StoreError::Newer { place: path.display().to_string(), found, known: known as i64 }),
     }
 }

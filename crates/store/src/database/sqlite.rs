@@ -1,0 +1,169 @@
+//! SQLite: one file, on one machine.
+
+use std::path::Path;
+use std::time::Duration;
+
+use rusqlite::config::DbConfig;
+use rusqlite::types::{ToSqlOutput, ValueRef};
+use rusqlite::{CachedStatement, Connection, ErrorCode, ToSql, TransactionBehavior, params_from_iter};
+
+use super::migrate::{copy, migrate};
+use super::value::{Cell, Row, Value};
+use crate::error::{Damage, StoreError};
+
+type Result<T> = std::result::Result<T, StoreError>;
+
+/// How often, and after which pauses, a file that others prepare is tried again.
+const TRIES: usize = 400;
+const LOOKS: Duration = Duration::from_millis(25);
+/// How long another process may be writing.
+const PATIENCE: Duration = Duration::from_secs(20);
+
+#[derive(Debug)]
+pub(crate) struct Sqlite(Connection);
+
+impl Sqlite {
+    /// Opens a file, making it where there is none, and brings it to the present format.
+    pub(crate) fn open(path: &Path) -> Result<Self> {
+        let open_error = |problem: String| StoreError::Open { place: path.display().to_string(), problem };
+        let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+        if let Some(folder) = folder {
+            std::fs::create_dir_all(folder).map_err(|e| open_error(e.to_string()))?;
+        }
+        keep_private(path);
+        let connection = Connection::open(path).map_err(|e| open_error(e.to_string()))?;
+        connection.busy_timeout(PATIENCE)?;
+        let unreadable = |damage| StoreError::Unreadable { place: path.display().to_string(), damage };
+        write_ahead(&connection).map_err(|e| match StoreError::from(e) {
+            StoreError::Damaged => unreadable(Damage::NoDatabase),
+            other => other,
+        })?;
+        // A run that is cut off by a power cut is found again by reading back; WAL keeps the file whole.
+        connection.pragma_update(None, "synchronous", "NORMAL")?;
+        Self::prepare(connection, path).map_err(|e| match e {
+            StoreError::Damaged => unreadable(Damage::Somewhere),
+            other => other,
+        })
+    }
+
+    /// A database that is kept nowhere.
+    pub(crate) fn in_memory() -> Result<Self> {
+        Self::prepare(Connection::open_in_memory()?, Path::new(":memory:"))
+    }
+
+    fn prepare(connection: Connection, path: &Path) -> Result<Self> {
+        connection.set_prepared_statement_cache_capacity(256);
+        // Else statements are prepared again for each value that is bound to them.
+        connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
+        connection.pragma_update(None, "foreign_keys", true)?;
+        migrate(&connection, path)?;
+        Ok(Self(connection))
+    }
+
+    fn statement(&self, sql: &str, values: &[Value<'_>]) -> Result<CachedStatement<'_>> {
+        let mut statement = self.0.prepare_cached(sql)?;
+        for (number, value) in (1..).zip(values) {
+            statement.raw_bind_parameter(number, value)?;
+        }
+        Ok(statement)
+    }
+
+    pub(crate) fn each(
+        &self,
+        sql: &str,
+        values: &[Value<'_>],
+        each: &mut dyn FnMut(&dyn Row) -> Result<bool>,
+    ) -> Result<()> {
+        let mut statement = self.0.prepare_cached(sql)?;
+        let mut rows = statement.query(params_from_iter(values))?;
+        while let Some(row) = rows.next()? {
+            if !each(row)? {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    /// Returns how many rows were changed.
+    pub(crate) fn changed(&self, sql: &str, values: &[Value<'_>]) -> Result<usize> {
+        Ok(self.statement(sql, values)?.raw_execute()?)
+    }
+
+    /// Returns the number of the row that was added.
+    pub(crate) fn insert(&self, sql: &str, values: &[Value<'_>]) -> Result<i64> {
+        self.changed(sql, values)?;
+        Ok(self.0.last_insert_rowid())
+    }
+
+    pub(crate) fn transaction<T>(&self, work: impl FnOnce() -> Result<T>) -> Result<T> {
+        let transaction = rusqlite::Transaction::new_unchecked(&self.0, TransactionBehavior::Immediate)?;
+        let result = work()?;
+        transaction.commit()?;
+        Ok(result)
+    }
+
+    /// Copies the whole into a new file, as it is at this moment: also while others work with it.
+    pub(crate) fn copy(&self, to: &Path) -> Result<()> {
+        copy(&self.0, to)
+    }
+}
+
+impl ToSql for Value<'_> {
+    fn to_sql(&self) -> rusqlite::Result<ToSqlOutput<'_>> {
+        Ok(ToSqlOutput::Borrowed(match *self {
+            Value::Null => ValueRef::Null,
+            Value::Number(number) => ValueRef::Integer(number),
+            Value::Text(text) => ValueRef::Text(text.as_bytes()),
+            Value::Bytes(bytes) => ValueRef::Blob(bytes),
+        }))
+    }
+}
+
+impl Row for rusqlite::Row<'_> {
+    fn cell(&self, column: usize) -> Result<Cell<'_>> {
+        Ok(match self.get_ref(column)? {
+            ValueRef::Null => Cell::Null,
+            ValueRef::Integer(number) => Cell::Number(number),
+            ValueRef::Text(bytes) | ValueRef::Blob(bytes) => Cell::Bytes(bytes),
+            ValueRef::Real(_) => return Err(StoreError::Damaged),
+        })
+    }
+}
+
+/// Has changes written ahead. While another process does the same to a new file, SQLite does not wait by itself.
+fn write_ahead(connection: &Connection) -> rusqlite::Result<()> {
+    let mut tries = 0;
+    loop {
+        match connection.pragma_update(None, "journal_mode", "WAL") {
+            Err(error) if error.sqlite_error_code() == Some(ErrorCode::DatabaseBusy) && tries < TRIES => {
+                tries += 1;
+                std::thread::sleep(LOOKS);
+            }
+            done => return done,
+        }
+    }
+}
+
+/// Makes the file before SQLite does, so that nobody else can read it.
+fn keep_private(path: &Path) {
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::OpenOptionsExt as _;
+        // Where this fails, opening the database fails too, and says why.
+        drop(std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path));
+    }
+    #[cfg(not(unix))]
+    {
+        let _ = path;
+    }
+}
+
+impl From<rusqlite::Error> for StoreError {
+    fn from(error: rusqlite::Error) -> Self {
+        match error.sqlite_error_code() {
+            Some(ErrorCode::DiskFull) => Self::Full,
+            Some(ErrorCode::DatabaseCorrupt | ErrorCode::NotADatabase) => Self::Damaged,
+            _ => Self::Database(error.to_string()),
+        }
+    }
+}
