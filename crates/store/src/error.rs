@@ -31,6 +31,18 @@ pub enum StoreError {
         /// The system's words.
         problem: String,
     },
+    /// The state was moved, and is not worked with here any more.
+    Moved {
+        /// Where it was.
+        place: String,
+        /// Where it is.
+        to: String,
+    },
+    /// A state cannot be moved to where there is one already.
+    NotEmpty {
+        /// Where.
+        place: String,
+    },
     /// No room is left on the disk.
     Full,
     /// Somebody else holds a lease.
@@ -40,6 +52,8 @@ pub enum StoreError {
         /// Who holds it, where that is known.
         holder: Option<crate::Holder>,
     },
+    /// The database cannot be reached, or was lost; in its words. What was being written then was not kept.
+    Away(String),
     /// Something in the state is not what it was when it was written.
     Damaged,
     /// The run was cut off here by a test.

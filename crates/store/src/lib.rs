@@ -1,4 +1,5 @@
-//! What is known of calendars, what was agreed about their entries, the runs and their changes, in one SQLite file.
+//! What is known of calendars, what was agreed about their entries, the runs and their changes: in one SQLite file, or
+//! in a database of PostgreSQL that several machines share.
 //!
 //! Read first: [`Store`], then [`Writer`], which holds one transaction. A calendar is mirrored once, however many
 //! routes use it: [`Object`]s, each with ETag and text in one row. A route has [`LinkRow`]s, one for each entry as it
@@ -9,6 +10,7 @@ mod database;
 mod error;
 mod history;
 mod lease;
+mod moving;
 mod presence;
 mod records;
 mod store;
@@ -16,6 +18,8 @@ mod texts;
 mod troubles;
 mod writer;
 
+#[cfg(feature = "postgres")]
+pub use database::PostgresPlace;
 pub use error::{Damage, StoreError};
 pub use lease::{Holder, Lease, route_lease};
 pub use records::{
@@ -23,6 +27,6 @@ pub use records::{
     LinkRow, LinkState, Made, NewObject, Object, ObjectId, ObjectState, PastChange, PlaceRow, ProbeRow,
     RouteId, RouteSummary, RunId, RunKind, RunRecord, RunResult, Text, Told, Wrote,
 };
-pub use store::{Mirror, Route, Store, Tally, Touched};
+pub use store::{Mirror, Route, Store, Tally, Touched, Wrong};
 pub use troubles::{Notice, NoticeEvent, TroubleKind, TroubleRow};
 pub use writer::Writer;

@@ -34,6 +34,36 @@ impl std::fmt::Debug for Store {
     }
 }
 
+/// Something that is wrong with a state.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Wrong {
+    /// The database says so, in its words.
+    Told(String),
+    /// Rows name texts that are not there.
+    TextsMissing {
+        /// In which table.
+        table: &'static str,
+        /// How many.
+        number: u64,
+    },
+}
+
+/// Where texts are named.
+const TEXTS: [(&str, &str); 11] = [
+    ("object", "body"),
+    ("link", "agreed"),
+    ("place", "stood"),
+    ("place", "agreed"),
+    ("intent", "sent"),
+    ("intent", "stood"),
+    ("intent", "agreed"),
+    ("considered", "body"),
+    ("change", "before"),
+    ("change", "after"),
+    ("kept_entry", "body"),
+];
+
 /// A mirror of a calendar.
 #[derive(Debug, Clone)]
 pub struct Mirror {
@@ -93,7 +123,16 @@ impl Store {
     /// # Errors
     /// [`StoreError::Newer`], [`StoreError::Unreadable`], [`StoreError::Open`] or [`StoreError::Full`].
     pub fn open(path: &Path) -> Result<Self> {
-        Ok(Self::of(Database::Sqlite(Sqlite::open(path)?), path.display().to_string()))
+        Self::of(Database::Sqlite(Sqlite::open(path)?), path.display().to_string()).still_here()
+    }
+
+    /// Opens the state in a database of PostgreSQL, making its tables where there are none.
+    ///
+    /// # Errors
+    /// [`StoreError::Newer`] or [`StoreError::Open`].
+    #[cfg(feature = "postgres")]
+    pub fn connect(place: &crate::PostgresPlace) -> Result<Self> {
+        Self::of(Database::Postgres(crate::database::Postgres::open(place)?), place.url.clone()).still_here()
     }
 
     /// Makes a state that is kept nowhere, for looking without a trace.
@@ -108,23 +147,28 @@ impl Store {
         Self { database, presence: Presence::begin(), place, gate: RefCell::new(None) }
     }
 
-    /// Copies the state into a new file, as it is at this moment: also while others work with it.
-    ///
-    /// # Errors
-    /// There is such a file already, or it cannot be written.
-    pub fn backup(&self, to: &Path) -> Result<()> {
-        self.database.copy(to)
-    }
-
-    /// Reads the whole state, and returns what is wrong with it, in SQLite's words; nothing, where it is sound.
+    /// Reads the whole state, and returns what is wrong with it; nothing, where it is sound.
     ///
     /// # Errors
     /// The state cannot be read at all.
-    pub fn check(&self) -> Result<Vec<String>> {
-        let mut wrong: Vec<String> = self.database.rows("PRAGMA integrity_check", &[], |row| row.get(0))?;
-        wrong.retain(|line| line != "ok");
-        let keys: Vec<String> = self.database.rows("PRAGMA foreign_key_check", &[], |row| row.get(0))?;
-        wrong.extend(keys);
+    pub fn check(&self) -> Result<Vec<Wrong>> {
+        let mut wrong = Vec::new();
+        if let Database::Sqlite(_) = &self.database {
+            for sql in ["PRAGMA integrity_check", "PRAGMA foreign_key_check"] {
+                let lines: Vec<String> = self.database.rows(sql, &[], |row| row.get(0))?;
+                wrong.extend(lines.into_iter().filter(|line| line != "ok").map(Wrong::Told));
+            }
+        }
+        for (table, column) in TEXTS {
+            let sql = format!(
+                "SELECT count(*) FROM {table} t LEFT JOIN body b ON b.id = t.{column}
+                 WHERE t.{column} IS NOT NULL AND b.id IS NULL"
+            );
+            match self.database.number(&sql, &[])? {
+                0 => {}
+                number => wrong.push(Wrong::TextsMissing { table, number: number as u64 }),
+            }
+        }
         Ok(wrong)
     }
 
@@ -295,10 +339,11 @@ impl Store {
         calendar: CalendarId,
         mark: &str,
     ) -> Result<Vec<(ObjectId, Option<LinkId>)>> {
-        // A tilde comes behind every character that a UID of ours has.
+        // A tilde comes behind every character that a UID of ours has. Of long UIDs an index may hold the beginning only.
         let sql = "SELECT o.id, p.link FROM object o INDEXED BY object_uid
              LEFT JOIN place p ON p.object = o.id AND p.route = ?1
-             WHERE o.calendar = ?2 AND o.uid >= ?3 AND o.uid < ?3 || '~' AND (p.link IS NOT NULL OR o.state <> 4)
+             WHERE o.calendar = ?2 AND o.uid >= ?3 AND o.uid < ?3 || '~'
+             AND substr(o.uid, 1, 200) >= ?3 AND substr(o.uid, 1, 200) < ?3 || '~' AND (p.link IS NOT NULL OR o.state <> 4)
              ORDER BY o.href";
         self.database.rows(sql, values![route.map(|r| r.0), calendar.0, mark], |row| {
             Ok((ObjectId(row.get(0)?), row.get::<Option<i64>>(1)?.map(LinkId)))

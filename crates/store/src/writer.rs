@@ -288,6 +288,7 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn forget_route(&self, route: RouteId) -> Done {
+        self.database.takes_long();
         let sql = "UPDATE kept SET is_closed = 1 WHERE route_name = (SELECT name FROM route WHERE id = ?)";
         self.run(sql, values![route.0])?;
         let considered = "DELETE FROM considered WHERE link IN (SELECT link FROM intent WHERE route = ?)";
@@ -658,6 +659,7 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn prune_history(&self, before: Timestamp) -> Done {
+        self.database.takes_long();
         self.run("DELETE FROM run WHERE started < ?", values![before.as_millisecond()])?;
         self.run("DELETE FROM kept WHERE at < ?", values![before.as_millisecond()])
     }

@@ -5,6 +5,7 @@ use chestnut_store::{
     CalendarFacts, CalendarId, Change, ChangeAction, HeldItem, Intent, LinkRow, LinkState, NewObject,
     ObjectState, PlaceRow, RouteSummary, RunKind, RunResult, Store, StoreError, Text, Told,
 };
+use chestnut_testkit::postgres::{TestDatabase, database};
 use jiff::Timestamp;
 
 fn link_row(state: LinkState) -> LinkRow {
@@ -50,21 +51,52 @@ fn add(store: &Store, calendar: CalendarId, href: &str, text: &str) -> chestnut_
     store.write(|w| w.add_object(calendar, &new)).expect("written")
 }
 
-/// How many texts are kept.
-fn bodies(path: &std::path::Path) -> i64 {
-    let connection = rusqlite::Connection::open(path).expect("it opens");
-    connection.query_row("SELECT count(*) FROM body", [], |row| row.get(0)).expect("a number")
+/// A state of one kind, opened as often as asked.
+enum Kind {
+    File(tempfile::TempDir),
+    Postgres(TestDatabase),
+}
+
+impl Kind {
+    /// All kinds that are to be had here: what holds of one holds of each.
+    fn all(test: &str) -> Vec<Self> {
+        let file = Self::File(tempfile::tempdir().expect("a folder"));
+        [Some(file), database(test).map(Self::Postgres)].into_iter().flatten().collect()
+    }
+
+    fn open(&self) -> Store {
+        match self {
+            Self::File(folder) => Store::open(&folder.path().join("inner/state")).expect("it opens"),
+            Self::Postgres(database) => Store::connect(&database.place(60)).expect("it opens"),
+        }
+    }
+
+    /// How many texts are kept.
+    fn bodies(&self) -> i64 {
+        match self {
+            Self::File(folder) => {
+                let path = folder.path().join("inner/state");
+                let connection = rusqlite::Connection::open(path).expect("it opens");
+                connection.query_row("SELECT count(*) FROM body", [], |row| row.get(0)).expect("a number")
+            }
+            Self::Postgres(database) => {
+                database.sql("SELECT count(*) FROM chestnut.body").parse().expect("a number")
+            }
+        }
+    }
 }
 
 #[test]
 fn what_is_written_is_read_back_after_reopening() {
-    let folder = tempfile::tempdir().expect("a folder");
-    let path = folder.path().join("inner/state");
+    Kind::all("reading back").iter().for_each(read_back);
+}
+
+fn read_back(kind: &Kind) {
     let facts =
         CalendarFacts { sync_token: Some("t".into()), addresses: Some(vec![]), ..CalendarFacts::default() };
     let zone = "BEGIN:VTIMEZONE\r\nTZID:Orchard\r\nEND:VTIMEZONE";
     let text = format!("BEGIN:VCALENDAR\r\n{zone}\r\nč{zone}\r\n\r\nEND:VCALENDAR\r\n");
-    let store = Store::open(&path).expect("a new state");
+    let store = kind.open();
     let calendar = store.write(|w| w.calendar("dav board")).expect("a mirror");
     let object = add(&store, calendar, "/a", &text);
     let body = store.object(object).expect("read").expect("noted").body;
@@ -111,7 +143,7 @@ fn what_is_written_is_read_back_after_reopening() {
         })
         .expect("written");
     drop(store);
-    let store = Store::open(&path).expect("it opens again");
+    let store = kind.open();
     let mirror = store.mirror("dav board").expect("read").expect("a mirror");
     assert_eq!((mirror.id, mirror.seq, mirror.facts), (calendar, 1, facts));
     assert_eq!(store.text(body.expect("a text")).expect("read"), Some(text));
@@ -134,22 +166,27 @@ fn what_is_written_is_read_back_after_reopening() {
     // History outlives routes; what nobody names goes.
     store.write(|w| w.forget_route(route)).expect("forgotten");
     assert_eq!(store.runs(Some("presses"), 9).expect("read").len(), 1);
-    assert_eq!(bodies(&path), 1, "the mirror's text alone is left");
+    assert_eq!(kind.bodies(), 1, "the mirror's text alone is left");
     store.write(|w| w.bury(calendar, object)).expect("buried");
-    assert_eq!(bodies(&path), 0);
+    assert_eq!(kind.bodies(), 0);
+    assert_eq!(store.check().expect("read"), []);
     #[cfg(unix)]
-    {
+    if let Kind::File(folder) = kind {
         use std::os::unix::fs::PermissionsExt as _;
+        let path = folder.path().join("inner/state");
         assert_eq!(std::fs::metadata(&path).expect("a file").permissions().mode() & 0o077, 0);
     }
 }
 
 #[test]
 fn news_are_what_a_route_did_not_decide_yet() {
-    let store = Store::in_memory().expect("a state");
+    Kind::all("news").iter().for_each(|kind| news(&kind.open()));
+}
+
+fn news(store: &Store) {
     let (calendar, route) =
         store.write(|w| Ok((w.calendar("dav board")?, w.route("presses")?))).expect("written");
-    let objects: Vec<_> = ["/a", "/b", "/c"].map(|href| add(&store, calendar, href, "text")).into();
+    let objects: Vec<_> = ["/a", "/b", "/c"].map(|href| add(store, calendar, href, "text")).into();
     let link = store
         .write(|w| {
             let link = w.put_link(route, None, &link_row(LinkState::InStep))?;
@@ -173,7 +210,10 @@ fn news_are_what_a_route_did_not_decide_yet() {
 
 #[test]
 fn history_is_kept_as_long_as_asked_and_no_longer() {
-    let store = Store::in_memory().expect("a state");
+    Kind::all("pruned history").iter().for_each(|kind| pruned_history(&kind.open()));
+}
+
+fn pruned_history(store: &Store) {
     let at = |day: i64| Timestamp::from_second(day * 86_400).expect("a moment");
     store
         .write(|w| {
@@ -227,7 +267,10 @@ fn foreign_and_newer_files_are_refused_and_left_as_they_are() {
 
 #[test]
 fn a_write_is_whole_or_not_at_all() {
-    let store = Store::in_memory().expect("a state");
+    Kind::all("whole or not at all").iter().for_each(|kind| whole_or_not_at_all(&kind.open()));
+}
+
+fn whole_or_not_at_all(store: &Store) {
     let half = store.write(|w| {
         w.route("presses")?;
         Err::<(), _>(StoreError::Full)
@@ -240,7 +283,10 @@ fn a_write_is_whole_or_not_at_all() {
 
 #[test]
 fn the_tally_follows_what_is_written() {
-    let store = Store::in_memory().expect("a state");
+    Kind::all("tally").iter().for_each(|kind| tally(&kind.open()));
+}
+
+fn tally(store: &Store) {
     let (presses, market) =
         store.write(|w| Ok((w.route("presses")?, w.route("market")?))).expect("two routes");
     let put = |route, id, state| store.write(|w| w.put_link(route, id, &link_row(state))).expect("written");
@@ -258,23 +304,31 @@ fn the_tally_follows_what_is_written() {
 
 #[test]
 fn a_lease_ends_with_whoever_holds_it() {
-    let folder = tempfile::tempdir().expect("a folder");
-    let path = folder.path().join("state");
-    let (first, second) = (Store::open(&path).expect("a state"), Store::open(&path).expect("the same"));
-    let lease = first.lease("route presses").expect("free");
-    let taken = second.lease("route presses").expect_err("taken");
-    let process = std::process::id();
-    let is_ours = matches!(&taken, StoreError::Busy { name, holder: Some(holder) } if name == "route presses" && holder.process == process);
-    assert!(is_ours, "{taken}");
-    drop(second.lease("route market").expect("another one is free"));
-    lease.renew().expect("still held");
-    drop(lease);
-    drop(second.lease("route presses").expect("free again"));
-    // A process that ended without a word holds nothing.
-    let connection = rusqlite::Connection::open(&path).expect("it opens");
-    let left = "UPDATE lease SET holder = '4000000000:1:1', until = 99999999999 WHERE name = 'route presses'";
-    connection.execute(left, []).expect("set");
-    drop(first.lease("route presses").expect("free"));
+    for kind in Kind::all("leases") {
+        let (first, second) = (kind.open(), kind.open());
+        let lease = first.lease("route presses").expect("free");
+        let taken = second.lease("route presses").expect_err("taken");
+        let process = std::process::id();
+        let is_ours = matches!(&taken, StoreError::Busy { name, holder: Some(holder) } if name == "route presses" && holder.process == process);
+        assert!(is_ours, "{taken}");
+        drop(second.lease("route market").expect("another one is free"));
+        lease.renew().expect("still held");
+        drop(lease);
+        drop(second.lease("route presses").expect("free again"));
+        // A process that ended without a word holds nothing.
+        let left = "'4000000000:1:1', until = 99999999999 WHERE name = 'route presses'";
+        match &kind {
+            Kind::File(folder) => {
+                let connection =
+                    rusqlite::Connection::open(folder.path().join("inner/state")).expect("it opens");
+                connection.execute(&format!("UPDATE lease SET holder = {left}"), []).expect("set");
+            }
+            Kind::Postgres(database) => {
+                drop(database.sql(&format!("UPDATE chestnut.lease SET holder = {left}")))
+            }
+        }
+        drop(first.lease("route presses").expect("free"));
+    }
 }
 
 /// Whatever happened to the file, what is read is right or refused as damaged: then it is clear what to do.

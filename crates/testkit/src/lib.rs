@@ -2,6 +2,7 @@
 //! step, and sample entries. Never published.
 
 mod command;
+pub mod postgres;
 mod world;
 
 pub use command::{hermetic, standin_now};

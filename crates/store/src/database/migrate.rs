@@ -40,10 +40,15 @@ pub(crate) fn migrate(connection: &Connection, path: &Path) -> Result<(), StoreE
     Ok(transaction.commit()?)
 }
 
-/// Copies a whole state, as it is at this moment, into a file that only its owner may read.
+/// Copies a whole state, as it is at this moment, into a new file.
 pub(crate) fn copy(connection: &Connection, to: &Path) -> Result<(), StoreError> {
+    new_file(to, || Ok(connection.execute("VACUUM INTO ?", [to.to_string_lossy()]).map(drop)?))
+}
+
+/// Makes a file that only its owner may read, has it filled, and takes it away again where that fails.
+pub(crate) fn new_file(path: &Path, fill: impl FnOnce() -> Result<(), StoreError>) -> Result<(), StoreError> {
     let open_error = |system: std::io::Error| StoreError::Open {
-        place: to.display().to_string(),
+        place: path.display().to_string(),
         problem: system.to_string(),
     };
     let mut options = std::fs::OpenOptions::new();
@@ -53,14 +58,14 @@ pub(crate) fn copy(connection: &Connection, to: &Path) -> Result<(), StoreError>
         use std::os::unix::fs::OpenOptionsExt as _;
         options.mode(0o600);
     }
-    options.open(to).map_err(open_error)?;
+    options.open(path).map_err(open_error)?;
     // An empty file is taken for none.
-    let copied = connection.execute("VACUUM INTO ?", [to.to_string_lossy()]);
-    if copied.is_err() {
-        drop(std::fs::remove_file(to));
+    let filled = fill();
+    if filled.is_err() {
+        drop(std::fs::remove_file(path));
     }
-    copied?;
-    std::fs::File::open(to).and_then(|file| file.sync_all()).map_err(open_error)
+    filled?;
+    std::fs::File::open(path).and_then(|file| file.sync_all()).map_err(open_error)
 }
 
 /// How many of the steps a file has behind it: none, where there is nothing in it yet.

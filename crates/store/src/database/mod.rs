@@ -1,13 +1,18 @@
 //! Statements, run by the database that holds the state. They are written once, in what the databases have in common.
 
 mod migrate;
+#[cfg(feature = "postgres")]
+mod postgres;
 mod sqlite;
 mod value;
 
-use std::path::Path;
-
+pub(crate) use migrate::new_file;
+#[cfg(feature = "postgres")]
+pub(crate) use postgres::Postgres;
+#[cfg(feature = "postgres")]
+pub use postgres::PostgresPlace;
 pub(crate) use sqlite::Sqlite;
-pub(crate) use value::{AsValue, Row, Value, values};
+pub(crate) use value::{AsValue, Cell, Row, Value, values};
 
 use crate::error::StoreError;
 
@@ -25,6 +30,8 @@ fn system_time() -> i64 {
 #[derive(Debug)]
 pub(crate) enum Database {
     Sqlite(Sqlite),
+    #[cfg(feature = "postgres")]
+    Postgres(Postgres),
 }
 
 impl Database {
@@ -37,6 +44,8 @@ impl Database {
     ) -> Result<()> {
         match self {
             Self::Sqlite(sqlite) => sqlite.each(sql, values, &mut each),
+            #[cfg(feature = "postgres")]
+            Self::Postgres(postgres) => postgres.each(sql, values, &mut each),
         }
     }
 
@@ -84,6 +93,8 @@ impl Database {
     pub(crate) fn run(&self, sql: &str, values: &[Value<'_>]) -> Result<()> {
         match self {
             Self::Sqlite(sqlite) => sqlite.changed(sql, values).map(drop),
+            #[cfg(feature = "postgres")]
+            Self::Postgres(postgres) => postgres.run(sql, values),
         }
     }
 
@@ -91,6 +102,8 @@ impl Database {
     pub(crate) fn changed(&self, sql: &str, values: &[Value<'_>]) -> Result<usize> {
         match self {
             Self::Sqlite(sqlite) => sqlite.changed(sql, values),
+            #[cfg(feature = "postgres")]
+            Self::Postgres(postgres) => postgres.changed(sql, values),
         }
     }
 
@@ -99,6 +112,8 @@ impl Database {
     pub(crate) fn insert(&self, sql: &str, values: &[Value<'_>]) -> Result<i64> {
         match self {
             Self::Sqlite(sqlite) => sqlite.insert(sql, values),
+            #[cfg(feature = "postgres")]
+            Self::Postgres(postgres) => postgres.insert(sql, values),
         }
     }
 
@@ -106,6 +121,8 @@ impl Database {
     pub(crate) fn transaction<T>(&self, work: impl FnOnce() -> Result<T>) -> Result<T> {
         match self {
             Self::Sqlite(sqlite) => sqlite.transaction(work),
+            #[cfg(feature = "postgres")]
+            Self::Postgres(postgres) => postgres.transaction(work),
         }
     }
 
@@ -113,6 +130,8 @@ impl Database {
     pub(crate) fn is_shared(&self) -> bool {
         match self {
             Self::Sqlite(_) => false,
+            #[cfg(feature = "postgres")]
+            Self::Postgres(_) => true,
         }
     }
 
@@ -120,6 +139,8 @@ impl Database {
     pub(crate) fn now(&self) -> Result<i64> {
         match self {
             Self::Sqlite(_) => Ok(system_time()),
+            #[cfg(feature = "postgres")]
+            Self::Postgres(postgres) => postgres.now(),
         }
     }
 
@@ -127,20 +148,30 @@ impl Database {
     pub(crate) fn lease_lasts(&self) -> i64 {
         match self {
             Self::Sqlite(_) => SILENCE,
+            #[cfg(feature = "postgres")]
+            Self::Postgres(postgres) => postgres.lease_lasts(),
         }
     }
 
     /// A lease was taken: it is renewed, and nothing is written without it, until it is let go of.
-    pub(crate) fn keep(&self, _name: &str, _number: i64) {
+    pub(crate) fn keep(&self, name: &str, number: i64) {
         match self {
             // Its holder is known by the system: nobody takes it away.
-            Self::Sqlite(_) => {}
+            Self::Sqlite(_) => {
+                let _ = (name, number);
+            }
+            #[cfg(feature = "postgres")]
+            Self::Postgres(postgres) => postgres.keep(name, number),
         }
     }
 
-    pub(crate) fn let_go(&self, _name: &str) {
+    pub(crate) fn let_go(&self, name: &str) {
         match self {
-            Self::Sqlite(_) => {}
+            Self::Sqlite(_) => {
+                let _ = name;
+            }
+            #[cfg(feature = "postgres")]
+            Self::Postgres(postgres) => postgres.let_go(name),
         }
     }
 
@@ -151,13 +182,51 @@ impl Database {
                 let sql = "UPDATE sqlite_sequence SET seq = seq - 1 WHERE name = 'run' AND seq = ?";
                 sqlite.changed(sql, values![run]).map(drop)
             }
+            // Its sequences give no number twice.
+            #[cfg(feature = "postgres")]
+            Self::Postgres(_) => Ok(()),
         }
     }
 
-    /// Copies the whole into a new file of SQLite.
-    pub(crate) fn copy(&self, to: &Path) -> Result<()> {
+    /// Returns the highest number that a row of a table ever had.
+    pub(crate) fn highest_number(&self, table: &str) -> Result<i64> {
+        let sql = format!("SELECT coalesce(max(id), 0) FROM {table}");
+        let present = self.number(&sql, &[])?;
+        let ever = match self {
+            Self::Sqlite(_) => "SELECT seq FROM sqlite_sequence WHERE name = ?".to_owned(),
+            #[cfg(feature = "postgres")]
+            Self::Postgres(_) => format!("SELECT last_value FROM {table}_id WHERE is_called"),
+        };
+        let of = match self {
+            Self::Sqlite(_) => values![table].to_vec(),
+            #[cfg(feature = "postgres")]
+            Self::Postgres(_) => Vec::new(),
+        };
+        Ok(self.one(&ever, &of, |row| row.get(0))?.unwrap_or(0).max(present))
+    }
+
+    /// Has rows that are added to a table numbered after the highest number that there ever was.
+    pub(crate) fn begin_numbers_after(&self, table: &str, highest: i64) -> Result<()> {
         match self {
-            Self::Sqlite(sqlite) => sqlite.copy(to),
+            Self::Sqlite(_) => {
+                // Only of these tables no number is given again.
+                let known = "UPDATE sqlite_sequence SET seq = max(seq, ?1) WHERE name = ?2";
+                self.run(known, values![highest, table])
+            }
+            #[cfg(feature = "postgres")]
+            Self::Postgres(_) => {
+                let sql = format!("SELECT setval('{table}_id', ?)");
+                if highest > 0 { self.number(&sql, values![highest]).map(drop) } else { Ok(()) }
+            }
+        }
+    }
+
+    /// Says that the transaction that was just begun moves or forgets very much.
+    pub(crate) fn takes_long(&self) {
+        match self {
+            Self::Sqlite(_) => {}
+            #[cfg(feature = "postgres")]
+            Self::Postgres(postgres) => postgres.takes_long(),
         }
     }
 }

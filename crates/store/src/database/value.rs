@@ -90,6 +90,16 @@ pub(crate) enum Cell<'c> {
     Bytes(&'c [u8]),
 }
 
+impl<'c> From<Cell<'c>> for Value<'c> {
+    fn from(cell: Cell<'c>) -> Self {
+        match cell {
+            Cell::Null => Value::Null,
+            Cell::Number(number) => Value::Number(number),
+            Cell::Bytes(bytes) => Value::Bytes(bytes),
+        }
+    }
+}
+
 /// What a cell can be read as.
 pub(crate) trait FromCell: Sized {
     /// `None` where something else was written.

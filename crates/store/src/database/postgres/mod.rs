@@ -1,0 +1,428 @@
+//! PostgreSQL: one state for several machines. Who writes takes turns with all others that write, as in a file: nothing
+//! has to be repeated because two met.
+
+mod session;
+mod translate;
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::sync::mpsc::sync_channel;
+use std::sync::{Arc, PoisonError};
+use std::time::Duration;
+
+use tokio::sync::mpsc::{UnboundedSender, unbounded_channel};
+use tokio_postgres::Config;
+use tokio_postgres::config::{Host, SslMode};
+use tokio_postgres::types::{FromSql, Type};
+
+use self::session::{Answer, Ask, Kept, LONG, NOW, Owned, PATIENCE, Reply, Session, Statement, serve};
+use self::translate::{numbered, translated};
+use super::value::{Cell, Row, Value};
+use crate::error::StoreError;
+
+type Result<T> = std::result::Result<T, StoreError>;
+
+/// One step per format; a step is never changed once it has shipped.
+const STEPS: &[&str] = &[include_str!("schema.sql")];
+/// What the state says of its own format.
+const FORMAT: &str = "format";
+/// Rows of these tables are added by the hundreds: their numbers are fetched so many at once.
+const MANY: [&str; 4] = ["body", "object", "link", "change"];
+const AT_ONCE: usize = 256;
+/// So many statements wait for one that has an answer.
+const WAITING: usize = 200;
+
+/// Where a state in PostgreSQL is, and how it is reached.
+#[derive(Debug, Clone)]
+pub struct PostgresPlace {
+    /// `postgres://user@host/database`.
+    pub url: String,
+    /// The password, where one is needed.
+    pub password: Option<String>,
+    /// The only authorities that may vouch for the server, in PEM; `None`: those of the system.
+    pub authorities: Option<Vec<u8>>,
+    /// After how many seconds without a word of its holder a lease may be taken by another.
+    pub lease: u32,
+}
+
+pub(crate) struct Postgres {
+    asks: UnboundedSender<Ask>,
+    transaction: RefCell<Transaction>,
+    numbers: RefCell<HashMap<String, Numbers>>,
+    translated: RefCell<HashMap<String, String>>,
+    kept: Kept,
+    lasts: i64,
+}
+
+/// Numbers that were fetched and not given yet.
+#[derive(Default)]
+struct Numbers {
+    free: Vec<i64>,
+    fetched: usize,
+}
+
+#[derive(Default)]
+struct Transaction {
+    is_open: bool,
+    has_begun: bool,
+    waiting: Vec<Statement>,
+}
+
+impl std::fmt::Debug for Postgres {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Postgres").finish_non_exhaustive()
+    }
+}
+
+impl Postgres {
+    /// Connects, makes the tables where there are none, and brings them to the present format.
+    pub(crate) fn open(place: &PostgresPlace) -> Result<Self> {
+        let open_error = |problem: String| StoreError::Open { place: place.url.clone(), problem };
+        let config = config(place).map_err(|e| open_error(e.to_string()))?;
+        let tls = tls(place, &config).map_err(|e| open_error(e.to_string()))?;
+        let kept = Kept::default();
+        let lasts = i64::from(place.lease);
+        let session = Session { config, tls, kept: Arc::clone(&kept), lasts };
+        let (asks, asked) = unbounded_channel();
+        std::thread::Builder::new()
+            .name("state".to_owned())
+            .spawn(move || serve(session, asked))
+            .map_err(|e| open_error(e.to_string()))?;
+        let postgres = Self {
+            asks,
+            transaction: RefCell::default(),
+            numbers: RefCell::default(),
+            translated: RefCell::default(),
+            kept,
+            lasts,
+        };
+        postgres.migrate(&place.url).map_err(|error| match error {
+            StoreError::Away(problem) | StoreError::Database(problem) => open_error(problem),
+            other => other,
+        })?;
+        Ok(postgres)
+    }
+
+    fn migrate(&self, url: &str) -> Result<()> {
+        if self.format()? == Some(STEPS.len()) {
+            return Ok(());
+        }
+        // Another process may be about to do the same: whoever comes second finds it done.
+        self.transaction(|| {
+            let has_schema = "SELECT 1 WHERE to_regnamespace('chestnut') IS NOT NULL";
+            if self.ask_one(has_schema, &[])?.rows.is_empty() {
+                self.batch("CREATE SCHEMA chestnut")?;
+            }
+            let before = self.format()?.unwrap_or(0);
+            if before > STEPS.len() {
+                let (found, known) = (before as i64, STEPS.len() as i64);
+                return Err(StoreError::Newer { place: url.to_owned(), found, known });
+            }
+            if (1..STEPS.len()).contains(&before) {
+                self.keep_format(before)?;
+            }
+            for step in &STEPS[before..] {
+                self.batch(step)?;
+            }
+            self.run(
+                "INSERT INTO meta VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
+                &[Value::Text(FORMAT), Value::Text(&STEPS.len().to_string())],
+            )
+        })
+    }
+
+    /// What a step does cannot be undone: the tables stay, as they were, in a schema of their own.
+    fn keep_format(&self, format: usize) -> Result<()> {
+        let kept = format!("chestnut_format_{format}");
+        self.batch(&format!("CREATE SCHEMA IF NOT EXISTS {kept}"))?;
+        let names = "SELECT CAST(tablename AS TEXT)::bytea FROM pg_tables WHERE schemaname = 'chestnut'";
+        for row in self.ask_one(names, &[])?.rows {
+            let Some(name) = bytes(&row, 0)?.and_then(|name| std::str::from_utf8(name).ok()) else {
+                continue;
+            };
+            self.batch(&format!("CREATE TABLE IF NOT EXISTS {kept}.{name} AS TABLE chestnut.{name}"))?;
+        }
+        Ok(())
+    }
+
+    /// The format of what is there; `None` where there is nothing.
+    fn format(&self) -> Result<Option<usize>> {
+        let has_table = "SELECT 1 WHERE to_regclass('chestnut.meta') IS NOT NULL";
+        if self.ask_one(has_table, &[])?.rows.is_empty() {
+            return Ok(None);
+        }
+        let answer = self.ask_one("SELECT value FROM meta WHERE name = ?", &[Value::Text(FORMAT)])?;
+        let Some(row) = answer.rows.first() else { return Ok(None) };
+        let text = bytes(row, 0)?.and_then(|value| std::str::from_utf8(value).ok());
+        Ok(text.and_then(|text| text.parse().ok()))
+    }
+
+    fn ask(&self, ask: impl FnOnce(Reply) -> Ask) -> Result<Answer> {
+        let ended = || StoreError::Away("the connection's thread has ended".to_owned());
+        let (reply, answer) = sync_channel(1);
+        self.asks.send(ask(reply)).map_err(|_| ended())?;
+        answer.recv().map_err(|_| ended())?
+    }
+
+    fn statement(&self, sql: &str, values: &[Value<'_>]) -> Statement {
+        let known = self.translated.borrow().get(sql).cloned();
+        let translated = known.unwrap_or_else(|| {
+            let translated = translated(sql);
+            self.translated.borrow_mut().insert(sql.to_owned(), translated.clone());
+            translated
+        });
+        Statement { sql: translated, values: values.iter().map(owned).collect() }
+    }
+
+    /// Runs what waits, and then a statement that has an answer.
+    fn ask_for(&self, last: Statement) -> Result<Answer> {
+        let mut transaction = self.transaction.borrow_mut();
+        if !transaction.is_open {
+            drop(transaction);
+            return self.ask(|reply| Ask::Run { statements: vec![last], reply });
+        }
+        let mut statements = std::mem::take(&mut transaction.waiting);
+        statements.push(last);
+        let begins = !std::mem::replace(&mut transaction.has_begun, true);
+        drop(transaction);
+        self.ask(|reply| match begins {
+            true => Ask::Begin { statements, reply },
+            false => Ask::Run { statements, reply },
+        })
+    }
+
+    fn ask_one(&self, sql: &str, values: &[Value<'_>]) -> Result<Answer> {
+        self.ask_for(self.statement(sql, values))
+    }
+
+    /// Several statements without values, within a transaction that has begun.
+    fn batch(&self, sql: &str) -> Result<()> {
+        self.ask(|reply| Ask::Batch { sql: sql.to_owned(), reply }).map(drop)
+    }
+
+    pub(crate) fn each(
+        &self,
+        sql: &str,
+        values: &[Value<'_>],
+        each: &mut dyn FnMut(&dyn Row) -> Result<bool>,
+    ) -> Result<()> {
+        for row in &self.ask_one(sql, values)?.rows {
+            if !each(row)? {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    pub(crate) fn changed(&self, sql: &str, values: &[Value<'_>]) -> Result<usize> {
+        Ok(usize::try_from(self.ask_one(sql, values)?.changed).unwrap_or(usize::MAX))
+    }
+
+    pub(crate) fn run(&self, sql: &str, values: &[Value<'_>]) -> Result<()> {
+        self.later(self.statement(sql, values))
+    }
+
+    fn later(&self, statement: Statement) -> Result<()> {
+        let mut transaction = self.transaction.borrow_mut();
+        if transaction.is_open && transaction.waiting.len() < WAITING {
+            transaction.waiting.push(statement);
+            return Ok(());
+        }
+        drop(transaction);
+        self.ask_for(statement).map(drop)
+    }
+
+    pub(crate) fn insert(&self, sql: &str, values: &[Value<'_>]) -> Result<i64> {
+        let (table, sql) = numbered(sql);
+        let id = self.number(table)?;
+        let mut statement = self.statement(&sql, values);
+        statement.values.push(Owned::Number(id));
+        self.later(statement)?;
+        Ok(id)
+    }
+
+    /// The next number of a table.
+    fn number(&self, table: &str) -> Result<i64> {
+        let mut all = self.numbers.borrow_mut();
+        let numbers = all.entry(table.to_owned()).or_default();
+        if let Some(number) = numbers.free.pop() {
+            return Ok(number);
+        }
+        // Few at first: most runs add next to nothing.
+        numbers.fetched = if MANY.contains(&table) { (numbers.fetched * 4).clamp(4, AT_ONCE) } else { 1 };
+        let sql = format!("SELECT nextval('{table}_id') FROM generate_series(1, {})", numbers.fetched);
+        let answer = self.ask_one(&sql, &[])?;
+        for row in answer.rows.iter().rev() {
+            numbers.free.push(row.get(0));
+        }
+        numbers.free.pop().ok_or(StoreError::Damaged)
+    }
+
+    pub(crate) fn transaction<T>(&self, work: impl FnOnce() -> Result<T>) -> Result<T> {
+        *self.transaction.borrow_mut() = Transaction { is_open: true, ..Transaction::default() };
+        let open = OpenTransaction(self);
+        let result = work()?;
+        let Transaction { has_begun, waiting, .. } = self.transaction.take();
+        if !has_begun && waiting.is_empty() {
+            return Ok(result);
+        }
+        if !has_begun {
+            self.transaction.borrow_mut().has_begun = true;
+            self.ask(|reply| Ask::Begin { statements: waiting, reply })?;
+            self.ask(|reply| Ask::Commit { statements: Vec::new(), reply })?;
+        } else {
+            self.transaction.borrow_mut().has_begun = true;
+            self.ask(|reply| Ask::Commit { statements: waiting, reply })?;
+        }
+        self.transaction.take();
+        drop(open);
+        Ok(result)
+    }
+
+    /// The transaction moves or forgets very much.
+    pub(crate) fn takes_long(&self) {
+        // Where the thread has ended, the next statement says so.
+        drop(self.asks.send(Ask::BePatient));
+        let sql = format!("SET LOCAL statement_timeout = {}", LONG.as_millis());
+        self.transaction.borrow_mut().waiting.push(Statement { sql, values: Vec::new() });
+    }
+
+    pub(crate) fn now(&self) -> Result<i64> {
+        let answer = self.ask_one(&format!("SELECT {NOW}"), &[])?;
+        answer.rows.first().map(|row| row.get(0)).ok_or(StoreError::Damaged)
+    }
+
+    pub(crate) fn lease_lasts(&self) -> i64 {
+        self.lasts
+    }
+
+    pub(crate) fn keep(&self, name: &str, number: i64) {
+        self.kept.lock().unwrap_or_else(PoisonError::into_inner).insert(name.to_owned(), number);
+    }
+
+    pub(crate) fn let_go(&self, name: &str) {
+        self.kept.lock().unwrap_or_else(PoisonError::into_inner).remove(name);
+    }
+}
+
+/// Rolls back what was begun and not committed.
+struct OpenTransaction<'p>(&'p Postgres);
+
+impl Drop for OpenTransaction<'_> {
+    fn drop(&mut self) {
+        if self.0.transaction.take().has_begun {
+            drop(self.0.ask(|reply| Ask::Rollback { reply }));
+        }
+    }
+}
+
+fn owned(value: &Value<'_>) -> Owned {
+    match *value {
+        Value::Null => Owned::Null,
+        Value::Number(number) => Owned::Number(number),
+        Value::Text(text) => Owned::Bytes(text.as_bytes().to_vec()),
+        Value::Bytes(bytes) => Owned::Bytes(bytes.to_vec()),
+    }
+}
+
+/// A column as it came.
+struct Raw<'r>(i64, &'r [u8], bool);
+
+impl<'r> FromSql<'r> for Raw<'r> {
+    fn from_sql(
+        ty: &Type,
+        raw: &'r [u8],
+    ) -> std::result::Result<Self, Box<dyn std::error::Error + Sync + Send>> {
+        Ok(match *ty {
+            Type::INT8 => Self(i64::from_sql(ty, raw)?, raw, true),
+            Type::INT4 => Self(i32::from_sql(ty, raw)?.into(), raw, true),
+            _ => Self(0, raw, false),
+        })
+    }
+
+    fn accepts(ty: &Type) -> bool {
+        [Type::INT8, Type::INT4, Type::BYTEA].contains(ty)
+    }
+}
+
+impl Row for tokio_postgres::Row {
+    fn cell(&self, column: usize) -> Result<Cell<'_>> {
+        let raw: Option<Raw<'_>> = self.try_get(column).map_err(|_| StoreError::Damaged)?;
+        Ok(match raw {
+            None => Cell::Null,
+            Some(Raw(number, _, true)) => Cell::Number(number),
+            Some(Raw(_, bytes, false)) => Cell::Bytes(bytes),
+        })
+    }
+}
+
+fn bytes(row: &tokio_postgres::Row, column: usize) -> Result<Option<&[u8]>> {
+    Ok(match row.cell(column)? {
+        Cell::Bytes(bytes) => Some(bytes),
+        Cell::Null | Cell::Number(_) => None,
+    })
+}
+
+fn config(place: &PostgresPlace) -> std::result::Result<Config, tokio_postgres::Error> {
+    let mut config: Config = place.url.parse()?;
+    if let Some(password) = &place.password {
+        config.password(password);
+    }
+    let patience = PATIENCE.as_millis();
+    // All questions are answered by an index: a plan that was made while a table was empty must not read all of it later.
+    let options = format!(
+        "-c search_path=chestnut -c statement_timeout={patience} -c lock_timeout={patience} \
+         -c idle_in_transaction_session_timeout={patience} -c default_transaction_isolation=read\\ committed \
+         -c enable_seqscan=off -c enable_hashjoin=off -c enable_mergejoin=off -c jit=off \
+         -c client_min_messages=warning"
+    );
+    config
+        .options(&options)
+        .application_name("chestnut")
+        .connect_timeout(PATIENCE)
+        .tcp_user_timeout(PATIENCE)
+        .keepalives_idle(PATIENCE)
+        .keepalives_interval(Duration::from_secs(2))
+        .keepalives_retries(3);
+    config.ssl_mode(if needs_tls(&config, place) { SslMode::Require } else { SslMode::Disable });
+    Ok(config)
+}
+
+/// What leaves this machine is encrypted, and the server shows who it is.
+fn needs_tls(config: &Config, place: &PostgresPlace) -> bool {
+    let is_here = |host: &Host| match host {
+        Host::Tcp(name) => {
+            name == "localhost" || name.parse::<std::net::IpAddr>().is_ok_and(|address| address.is_loopback())
+        }
+        #[cfg(unix)]
+        Host::Unix(_) => true,
+    };
+    place.authorities.is_some() || !config.get_hosts().iter().all(is_here)
+}
+
+fn tls(
+    place: &PostgresPlace,
+    config: &Config,
+) -> std::result::Result<Option<Arc<rustls::ClientConfig>>, Box<dyn std::error::Error>> {
+    use rustls::pki_types::CertificateDer;
+    use rustls::pki_types::pem::PemObject as _;
+    use rustls_platform_verifier::BuilderVerifierExt as _;
+
+    if !needs_tls(config, place) {
+        return Ok(None);
+    }
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let builder =
+        rustls::ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions()?;
+    let config = match &place.authorities {
+        Some(pem) => {
+            let mut roots = rustls::RootCertStore::empty();
+            for certificate in CertificateDer::pem_slice_iter(pem) {
+                roots.add(certificate?)?;
+            }
+            builder.with_root_certificates(roots).with_no_client_auth()
+        }
+        None => builder.with_platform_verifier()?.with_no_client_auth(),
+    };
+    Ok(Some(Arc::new(config)))
+}
