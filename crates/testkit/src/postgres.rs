@@ -3,8 +3,8 @@
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
-use std::sync::LazyLock;
 use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::{Arc, LazyLock};
 use std::time::Duration;
 
 use chestnut_store::PostgresPlace;
@@ -13,7 +13,7 @@ use chestnut_store::PostgresPlace;
 const AS_OTHER: &str = "setpriv";
 const USER: &str = "chestnut";
 
-static SERVER: LazyLock<Option<PostgresServer>> = LazyLock::new(PostgresServer::start);
+static SERVER: LazyLock<Option<Arc<PostgresServer>>> = LazyLock::new(PostgresServer::start);
 static NEXT: AtomicU32 = AtomicU32::new(1);
 
 /// A server of its own, which ends with this process.
@@ -27,7 +27,7 @@ pub struct PostgresServer {
 /// A database of its own; it is dropped with this.
 #[derive(Debug)]
 pub struct TestDatabase {
-    server: &'static PostgresServer,
+    server: Arc<PostgresServer>,
     name: String,
 }
 
@@ -38,7 +38,20 @@ pub struct TestDatabase {
 /// There is none in CI, or it does not start.
 #[must_use]
 pub fn database(test: &str) -> Option<TestDatabase> {
-    let Some(server) = SERVER.as_ref() else {
+    on_server(SERVER.clone(), test)
+}
+
+/// Returns a new database on a server that nobody else uses: it may be killed.
+///
+/// # Panics
+/// As [`database`].
+#[must_use]
+pub fn lone_database(test: &str) -> Option<TestDatabase> {
+    on_server(PostgresServer::start(), test)
+}
+
+fn on_server(server: Option<Arc<PostgresServer>>, test: &str) -> Option<TestDatabase> {
+    let Some(server) = server else {
         assert!(std::env::var_os("CHESTNUT_CI").is_none(), "PostgreSQL must be there in CI");
         #[expect(clippy::print_stderr, reason = "a skipped test must say so")]
         {
@@ -82,10 +95,7 @@ impl TestDatabase {
 
     /// Kills the server as a power cut would, and starts it again.
     pub fn crash(&self) {
-        let process = self.server.process.load(Ordering::Relaxed).to_string();
-        let children = Command::new("pkill").args(["-KILL", "-P", &process]).status();
-        drop(children);
-        drop(Command::new("kill").args(["-KILL", &process]).status());
+        self.server.kill();
         std::thread::sleep(Duration::from_millis(200));
         drop(std::fs::remove_file(self.server.folder.join("data/postmaster.pid")));
         self.server.run();
@@ -99,9 +109,13 @@ impl Drop for TestDatabase {
 }
 
 impl PostgresServer {
-    fn start() -> Option<Self> {
+    fn start() -> Option<Arc<Self>> {
         let programs = programs()?;
-        let folder = std::env::temp_dir().join(format!("chestnut-postgres-{}", std::process::id()));
+        let folder = std::env::temp_dir().join(format!(
+            "chestnut-postgres-{}-{}",
+            std::process::id(),
+            NEXT.fetch_add(1, Ordering::Relaxed)
+        ));
         forget_dead(&std::env::temp_dir());
         std::fs::create_dir_all(&folder).expect("a folder");
         let server = Self { programs, folder, process: AtomicU32::new(0) };
@@ -117,7 +131,7 @@ impl PostgresServer {
             server.command("initdb").args(arguments).stdout(Stdio::null()).status().expect("initdb runs");
         assert!(made.success(), "a cluster is made");
         server.run();
-        Some(server)
+        Some(Arc::new(server))
     }
 
     /// Starts it from a thread that never ends: with the thread that starts a process, the system ends the process.
@@ -128,8 +142,9 @@ impl PostgresServer {
         command.args(["-c", "fsync=off", "-c", "max_connections=100", "-c", "log_min_messages=panic"]);
         let (tell, told) = std::sync::mpsc::channel();
         std::thread::spawn(move || {
-            let child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("it starts");
+            let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("it starts");
             tell.send(child.id()).expect("somebody waits");
+            drop(child.wait());
             loop {
                 std::thread::park();
             }
@@ -143,6 +158,12 @@ impl PostgresServer {
             std::thread::sleep(Duration::from_millis(50));
         }
         panic!("PostgreSQL does not start");
+    }
+
+    fn kill(&self) {
+        let process = self.process.load(Ordering::Relaxed).to_string();
+        drop(Command::new("pkill").args(["-KILL", "-P", &process]).status());
+        drop(Command::new("kill").args(["-KILL", &process]).status());
     }
 
     fn command(&self, program: &str) -> Command {
@@ -165,6 +186,14 @@ impl PostgresServer {
     }
 }
 
+impl Drop for PostgresServer {
+    fn drop(&mut self) {
+        self.kill();
+        std::thread::sleep(Duration::from_millis(100));
+        drop(std::fs::remove_dir_all(&self.folder));
+    }
+}
+
 fn is_root() -> bool {
     std::fs::metadata("/proc/self").is_ok_and(|me| std::os::unix::fs::MetadataExt::uid(&me) == 0)
 }
@@ -184,7 +213,9 @@ fn programs() -> Option<PathBuf> {
 fn forget_dead(folder: &Path) {
     for file in std::fs::read_dir(folder).into_iter().flatten().flatten() {
         let name = file.file_name().to_string_lossy().into_owned();
-        let process = name.strip_prefix("chestnut-postgres-").and_then(|number| number.parse::<u32>().ok());
+        let process = name
+            .strip_prefix("chestnut-postgres-")
+            .and_then(|rest| rest.split('-').next()?.parse::<u32>().ok());
         if process.is_some_and(|process| !Path::new(&format!("/proc/{process}")).exists()) {
             drop(std::fs::remove_dir_all(file.path()));
         }
