@@ -162,7 +162,15 @@ fn main() {
         let (mut first, mut unchanged) = (Vec::new(), Vec::new());
         for _ in 0..ROUNDS {
             let folder = tempfile::tempdir().expect("a folder");
-            let store = Store::open(&folder.path().join("state")).expect("a state");
+            // `CHESTNUT_STATE=postgres` measures a state in PostgreSQL.
+            let shared = std::env::var("CHESTNUT_STATE").is_ok_and(|kind| kind == "postgres");
+            let database =
+                shared.then(|| chestnut_testkit::postgres::database("bench").expect("it is installed"));
+            let store = match &database {
+                Some(database) => Store::connect(&database.place(60)),
+                None => Store::open(&folder.path().join("state")),
+            };
+            let store = store.expect("a state");
             runtime.block_on(async {
                 let sites = servers(size, late_ms, fails);
                 let (took, sent) = sync(&sites, &store).await;

@@ -1,14 +1,25 @@
 //! Opens what a command works on: the configuration and the state; and waits for work that waits.
 
 use std::future::Future;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
-use chestnut_store::Store;
+#[cfg(feature = "postgres")]
+use chestnut_store::PostgresPlace;
+use chestnut_store::{Store, StoreError};
+#[cfg(feature = "postgres")]
+use secrecy::ExposeSecret as _;
 
 use crate::args::Common;
+use crate::environment::Environment;
 use crate::failure::Failure;
 use crate::io::Io;
-use crate::settings::{Settings, find as find_configuration};
+#[cfg(feature = "postgres")]
+use crate::settings::read_secret;
+use crate::settings::{Settings, StateSettings, find as find_configuration};
+#[cfg(not(feature = "postgres"))]
+use crate::words::built_without_postgres;
+#[cfg(feature = "postgres")]
+use crate::words::of_file;
 
 /// Where the configuration is, or would be written.
 pub(crate) fn configuration_path(common: &Common, io: &Io<'_>) -> Result<PathBuf, Failure> {
@@ -22,18 +33,99 @@ pub(crate) fn load(common: &Common, io: &Io<'_>) -> Result<Settings, Failure> {
     Settings::load(common.config.as_deref(), &io.environment)
 }
 
-pub(crate) fn state_path(common: &Common, settings: &Settings) -> PathBuf {
-    common.state.clone().unwrap_or_else(|| settings.path.with_extension("state"))
+/// Where the state is.
+#[derive(Debug, Clone)]
+pub(crate) enum StatePlace {
+    File(PathBuf),
+    #[cfg(feature = "postgres")]
+    Postgres {
+        place: PostgresPlace,
+        /// What belongs to it on this machine is beside a file that is not there.
+        beside: PathBuf,
+    },
 }
 
-pub(crate) fn open_state(common: &Common, settings: &Settings) -> Result<Store, Failure> {
-    Ok(Store::open(&state_path(common, settings))?)
+impl StatePlace {
+    /// Opens the state, making it where there is none.
+    pub(crate) fn open(&self) -> Result<Store, StoreError> {
+        match self {
+            Self::File(path) => Store::open(path),
+            #[cfg(feature = "postgres")]
+            Self::Postgres { place, .. } => Store::connect(place),
+        }
+    }
+
+    /// A file on this machine that belongs to the state, or would.
+    pub(crate) fn local(&self) -> &Path {
+        match self {
+            Self::File(path) => path,
+            #[cfg(feature = "postgres")]
+            Self::Postgres { beside, .. } => beside,
+        }
+    }
+}
+
+/// Where the state is: as was asked for, else as is configured.
+pub(crate) fn state_place(
+    common: &Common,
+    settings: &Settings,
+    environment: &Environment,
+) -> Result<StatePlace, Failure> {
+    match &common.state {
+        Some(path) => Ok(StatePlace::File(path.clone())),
+        None => configured_state(settings, environment),
+    }
+}
+
+/// Where the configuration says that the state is.
+pub(crate) fn configured_state(
+    settings: &Settings,
+    environment: &Environment,
+) -> Result<StatePlace, Failure> {
+    let beside = settings.path.with_extension("state");
+    match &settings.state {
+        StateSettings::Beside => Ok(StatePlace::File(beside)),
+        StateSettings::File(path) => Ok(StatePlace::File(settings.base().join(path))),
+        #[cfg(feature = "postgres")]
+        StateSettings::Postgres { url, password, ca, lease } => {
+            let base = settings.base();
+            let read = |source| read_secret("the state", "password", source, base, environment);
+            let password = password.as_ref().map(read).transpose()?;
+            let password = password.map(|password| password.expose_secret().to_owned());
+            let authorities = ca.as_ref().map(|ca| {
+                let path = base.join(ca);
+                std::fs::read(&path).map_err(|e| of_file(&path, &e))
+            });
+            let authorities = authorities.transpose()?;
+            let place = PostgresPlace { url: url.clone(), password, authorities, lease: *lease };
+            Ok(StatePlace::Postgres { place, beside })
+        }
+        #[cfg(not(feature = "postgres"))]
+        StateSettings::Postgres { .. } => {
+            let _ = environment;
+            Err(built_without_postgres())
+        }
+    }
+}
+
+pub(crate) fn open_state(
+    common: &Common,
+    settings: &Settings,
+    environment: &Environment,
+) -> Result<Store, Failure> {
+    Ok(state_place(common, settings, environment)?.open()?)
 }
 
 /// Opens the state to look at it: where there is none, none is made.
-pub(crate) fn look_at_state(common: &Common, settings: &Settings) -> Result<Store, Failure> {
-    let path = state_path(common, settings);
-    Ok(if path.exists() { Store::open(&path)? } else { Store::in_memory()? })
+pub(crate) fn look_at_state(
+    common: &Common,
+    settings: &Settings,
+    environment: &Environment,
+) -> Result<Store, Failure> {
+    match state_place(common, settings, environment)? {
+        StatePlace::File(path) if !path.exists() => Ok(Store::in_memory()?),
+        place => Ok(place.open()?),
+    }
 }
 
 /// Runs asynchronous work on this thread.

@@ -164,6 +164,7 @@ fn command(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
             report_command::run(&asked, common, io)
         }
         Command::State(StateCommand::Check) => state::check(common, io),
+        Command::State(StateCommand::Move { from, to }) => state::move_to(from, to, common, io),
         Command::State(StateCommand::Backup { file }) => state::backup(file, common, io),
         Command::Status { stale_after } => status::run(stale_after.as_deref(), common, io),
     }

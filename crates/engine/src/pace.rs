@@ -9,6 +9,8 @@ use std::time::Duration;
 
 use sha2::{Digest as _, Sha256};
 
+use crate::sharing::groups;
+
 /// A calendar that changes is looked at so often, for so long.
 const SOON: Duration = Duration::from_secs(60);
 const SOON_FOR: Duration = Duration::from_secs(600);
@@ -298,34 +300,18 @@ fn slot_after(now: Duration, phase: Duration, every: Duration) -> Duration {
 /// Where the times of each route lie: routes that share calendars come together, so that each is looked at once; the
 /// others are spread.
 fn phases(routes: &BTreeMap<String, Paced>) -> BTreeMap<String, Duration> {
-    let mut group_of: BTreeMap<&str, &str> = BTreeMap::new();
-    fn root<'g>(group_of: &BTreeMap<&'g str, &'g str>, name: &'g str) -> &'g str {
-        let mut at = name;
-        while let Some(next) = group_of.get(at).filter(|next| **next != at) {
-            at = next;
-        }
-        at
+    let groups = groups(routes.iter().map(|(name, paced)| (name.as_str(), &paced.calendars[..])));
+    let mut shortest: BTreeMap<&str, Duration> = BTreeMap::new();
+    for (name, paced) in routes {
+        shortest
+            .entry(groups[name.as_str()])
+            .and_modify(|least| *least = (*least).min(paced.every))
+            .or_insert(paced.every);
     }
-    for paced in routes.values() {
-        let Some(first) = paced.calendars.first() else { continue };
-        for calendar in &paced.calendars {
-            let (a, b) = (root(&group_of, first), root(&group_of, calendar));
-            let (low, high) = if a < b { (a, b) } else { (b, a) };
-            group_of.insert(high, low);
-            group_of.entry(low).or_insert(low);
-        }
-    }
-    let group = |paced: &Paced| paced.calendars.first().map(|first| root(&group_of, first).to_owned());
-    let mut shortest: BTreeMap<String, Duration> = BTreeMap::new();
-    for paced in routes.values() {
-        let group = group(paced).unwrap_or_default();
-        shortest.entry(group).and_modify(|least| *least = (*least).min(paced.every)).or_insert(paced.every);
-    }
-    let phase = |paced: &Paced| {
-        let group = group(paced).unwrap_or_default();
+    let phase = |group: &str| {
         let digest = Sha256::digest(group.as_bytes());
         let share = u32::from_be_bytes(*digest.first_chunk().expect("a digest has 32 bytes"));
-        shortest[&group].mul_f64(f64::from(share) / f64::from(u32::MAX))
+        shortest[group].mul_f64(f64::from(share) / f64::from(u32::MAX))
     };
-    routes.iter().map(|(name, paced)| (name.clone(), phase(paced))).collect()
+    groups.iter().map(|(name, group)| ((*name).to_owned(), phase(group))).collect()
 }

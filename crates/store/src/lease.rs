@@ -34,6 +34,9 @@ pub fn route_lease(route: &str) -> String {
     format!("route {route}")
 }
 
+/// How the leases of watches are called.
+const WATCHES: &str = "watch ";
+
 impl Store {
     /// Returns who holds a lease, and is still there as far as anybody knows.
     ///
@@ -58,6 +61,43 @@ impl Store {
             machine: machine(&holder),
             since: Timestamp::from_second(since).unwrap_or_default(),
         }))
+    }
+
+    /// Says that a watch works with this state, until what is returned is dropped.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn attend(&self) -> Result<Lease<'_>, StoreError> {
+        self.lease(&self.attendance())
+    }
+
+    /// Under which name this one watches, if it does.
+    #[must_use]
+    pub fn attendance(&self) -> String {
+        format!("{WATCHES}{}", self.presence.name())
+    }
+
+    /// Returns under which names watches work with this state, sorted, as far as they were heard of lately enough: who
+    /// asks six times while a lease lasts hears of an end before the lease has ended.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn attending(&self) -> Result<Vec<String>, StoreError> {
+        let at_least = self.database.now()? + self.database.lease_lasts() / 6;
+        let sql = "SELECT name, holder FROM lease WHERE substr(name, 1, 6) = ? AND until > ? ORDER BY name";
+        let rows = self.database.rows(sql, values![WATCHES, at_least], |row| {
+            Ok((row.get::<String>(0)?, row.get::<String>(1)?))
+        })?;
+        let there =
+            rows.into_iter().filter(|(_, holder)| !holder.is_empty() && is_alive(holder) != Some(false));
+        Ok(there.map(|(name, _)| name).collect())
+    }
+
+    /// Tells whether other machines may work with this state, and for how many seconds a lease of one lasts that is not
+    /// heard of.
+    #[must_use]
+    pub fn shared_lease(&self) -> Option<i64> {
+        self.database.is_shared().then(|| self.database.lease_lasts())
     }
 
     /// Takes a lease.

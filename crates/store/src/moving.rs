@@ -5,7 +5,9 @@ use std::path::Path;
 use crate::database::{Cell, Database, Sqlite, Value, new_file, values};
 use crate::error::StoreError;
 use crate::lease::route_lease;
+use crate::presence::machine_name;
 use crate::store::Store;
+use crate::writer::Writer;
 
 type Result<T> = std::result::Result<T, StoreError>;
 
@@ -42,7 +44,10 @@ impl Store {
         let leases: Vec<_> =
             names.iter().map(|name| self.lease(&route_lease(name))).collect::<Result<_>>()?;
         self.write(|writer| {
-            to.write(|_| copy_rows(&self.database, &to.database))?;
+            to.write(|target| {
+                copy_rows(&self.database, &to.database)?;
+                rename_local(&to.database, target, [&self.database, &to.database].map(Database::is_shared))
+            })?;
             writer.set_meta(MOVED, to.place())
         })?;
         drop(leases);
@@ -56,6 +61,36 @@ impl Store {
             None => Ok(self),
         }
     }
+}
+
+/// Files and folders belong to a machine where a state is shared: those of this one are called accordingly.
+fn rename_local(database: &Database, writer: &Writer<'_>, shared: [bool; 2]) -> Result<()> {
+    let [from, to] =
+        shared.map(|is_shared| if is_shared { format!("{}:", machine_name()) } else { String::new() });
+    let renamed = |place: &str| {
+        let (kind, path) = place.split_once(' ')?;
+        let path = path.strip_prefix(&from).filter(|path| path.starts_with('/'))?;
+        matches!(kind, "file" | "folder").then(|| format!("{kind} {to}{path}"))
+    };
+    let places = database
+        .rows("SELECT id, place FROM calendar", &[], |row| Ok((row.get::<i64>(0)?, row.get::<String>(1)?)))?;
+    for (id, place) in places {
+        if let Some(place) = renamed(&place) {
+            writer.run("UPDATE calendar SET place = ? WHERE id = ?", values![place, id])?;
+        }
+    }
+    let ends = database
+        .rows("SELECT id, ends FROM route", &[], |row| Ok((row.get::<i64>(0)?, row.get::<String>(1)?)))?;
+    for (id, ends) in ends {
+        let line =
+            |line: &str| match line.split_once(' ').and_then(|(part, place)| Some((part, renamed(place)?))) {
+                Some((part, place)) => format!("{part} {place}"),
+                None => line.to_owned(),
+            };
+        let lines: Vec<_> = ends.lines().map(line).collect();
+        writer.run("UPDATE route SET ends = ? WHERE id = ?", values![lines.join("\n"), id])?;
+    }
+    Ok(())
 }
 
 /// A column of a table, and whether it holds text: in some databases it cannot be told from other bytes.

@@ -23,7 +23,7 @@ impl Presence {
     pub(crate) fn name(&self) -> String {
         let process = std::process::id();
         let began = began(process).unwrap_or_default();
-        format!("{process}:{began}:{}:{}:{}", self.0, scope(), host())
+        format!("{process}:{began}:{}:{}:{}", self.0, scope(), machine_name())
     }
 }
 
@@ -48,8 +48,9 @@ fn scope() -> String {
     format!("{} {}", boot.trim(), processes.display()).replace(':', "-")
 }
 
-/// What this machine is called.
-fn host() -> String {
+/// Returns what this machine is called, without colons.
+#[must_use]
+pub fn machine_name() -> String {
     let name = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
     name.trim().replace(':', "-")
 }

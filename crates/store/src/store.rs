@@ -362,7 +362,7 @@ impl Store {
     ) -> Result<Vec<Object>> {
         let sql = format!(
             "SELECT {OBJECT} FROM (SELECT * FROM object INDEXED BY object_content
-             WHERE calendar = ? AND content = ? AND state = 0 ORDER BY id LIMIT ?) ORDER BY href"
+             WHERE calendar = ? AND content = ? AND state = 0 ORDER BY id LIMIT ?) o ORDER BY href"
         );
         self.database.rows(&sql, values![calendar.0, content.0.to_vec(), most], object)
     }

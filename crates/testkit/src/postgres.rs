@@ -31,7 +31,7 @@ pub struct TestDatabase {
     name: String,
 }
 
-/// Returns a new database; `None`, and a loud word, where PostgreSQL is not installed. Where `CHESTNUT_CI` is set, it
+/// Returns a new database; `None`, and a loud word, where PostgreSQL is not installed. Where `CI` is set, it
 /// must be.
 ///
 /// # Panics
@@ -52,7 +52,7 @@ pub fn lone_database(test: &str) -> Option<TestDatabase> {
 
 fn on_server(server: Option<Arc<PostgresServer>>, test: &str) -> Option<TestDatabase> {
     let Some(server) = server else {
-        assert!(std::env::var_os("CHESTNUT_CI").is_none(), "PostgreSQL must be there in CI");
+        assert!(std::env::var_os("CI").is_none(), "PostgreSQL must be there in CI");
         #[expect(clippy::print_stderr, reason = "a skipped test must say so")]
         {
             eprintln!("\n*** SKIPPED: {test}: PostgreSQL is not installed ***\n");

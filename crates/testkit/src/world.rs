@@ -22,6 +22,8 @@ use jiff::Timestamp;
 use tempfile::TempDir;
 use url::Url;
 
+use crate::postgres::{TestDatabase, database};
+
 /// Burns once for each request and each write of the state; when it has burnt down, nothing goes through any
 /// more, as if the process had been killed.
 #[derive(Debug, Default)]
@@ -195,6 +197,8 @@ pub struct World {
     fuse: Rc<Fuse>,
     last_one_arrives: Rc<Cell<bool>>,
     folder: TempDir,
+    /// Where the state is kept in PostgreSQL: `CHESTNUT_STATE=postgres` asks for it.
+    database: Option<TestDatabase>,
 }
 
 impl std::fmt::Debug for World {
@@ -240,6 +244,8 @@ impl World {
             fuse: Rc::default(),
             last_one_arrives: Rc::default(),
             folder: quick_folder(),
+            database: keeps_in_postgres()
+                .then(|| database("a state in PostgreSQL").expect("it is installed")),
         };
         world.add_entries(0..entries);
         world
@@ -357,6 +363,9 @@ impl World {
 
     /// Forgets the state, as after a lost disk.
     pub fn lose_state(&self) {
+        if let Some(database) = &self.database {
+            database.sql("DROP SCHEMA IF EXISTS chestnut CASCADE");
+        }
         for file in std::fs::read_dir(self.folder.path()).expect("the folder") {
             std::fs::remove_file(file.expect("a file").path()).expect("it can be removed");
         }
@@ -365,7 +374,11 @@ impl World {
     /// Opens the state.
     #[must_use]
     pub fn store(&self) -> Store {
-        let store = Store::open(&self.folder.path().join("state.db")).expect("the state opens");
+        let store = match &self.database {
+            Some(database) => Store::connect(&database.place(60)),
+            None => Store::open(&self.folder.path().join("state.db")),
+        };
+        let store = store.expect("the state opens");
         let fuse = Rc::clone(&self.fuse);
         store.set_gate(move || fuse.burn());
         store
@@ -596,6 +609,10 @@ impl World {
         }
         found
     }
+}
+
+fn keeps_in_postgres() -> bool {
+    std::env::var("CHESTNUT_STATE").is_ok_and(|kind| kind == "postgres")
 }
 
 /// A temporary folder, in memory where the machine has such a place: states are written thousands of times.

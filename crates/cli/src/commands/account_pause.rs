@@ -21,7 +21,7 @@ pub(crate) fn pause(
     let zone = settings.zone.clone();
     let ends = when.map(|text| until(text, io.environment.now()?, &zone)).transpose()?;
     settings.chosen_accounts(&[name.to_owned()])?;
-    let store = open_state(common, &settings)?;
+    let store = open_state(common, &settings, &io.environment)?;
     store.write(|writer| writer.pause_account(name, Some(ends.map(|at| at.as_second()))))?;
     let (_, routes) = used_by(&settings, name);
     let report =
@@ -34,7 +34,7 @@ pub(crate) fn pause(
 pub(crate) fn resume(name: &str, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
     settings.chosen_accounts(&[name.to_owned()])?;
-    let store = open_state(common, &settings)?;
+    let store = open_state(common, &settings, &io.environment)?;
     store.write(|writer| writer.pause_account(name, None))?;
     let (_, routes) = used_by(&settings, name);
     let report = Report { account: name.to_owned(), paused: false, until: None, routes };

@@ -24,7 +24,11 @@ pub(crate) fn run(
 ) -> Result<ExitCode, Failure> {
     let mut settings = load(common, io)?;
     // A state that cannot be used says nothing of an account.
-    let store = if write.is_empty() { Store::in_memory()? } else { look_at_state(common, &settings)? };
+    let store = if write.is_empty() {
+        Store::in_memory()?
+    } else {
+        look_at_state(common, &settings, &io.environment)?
+    };
     let also = also_at(also)?;
     let written = accounts_of(&settings, write)?;
     let names = if names.is_empty() { &written[..] } else { names };

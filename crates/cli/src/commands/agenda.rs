@@ -52,7 +52,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let now = io.environment.now()?;
     let today = now.to_zoned(zone.clone()).date();
     let (from, to) = days(asked, today, settings.week_starts)?;
-    let store = look_at_state(common, &settings)?;
+    let store = look_at_state(common, &settings, &io.environment)?;
     let mut agenda = Agenda::new((from, to), &zone, now, asked.offline);
     let bars = Bars::new(io.progress && !common.quiet);
     let connections = Connections::new(&settings, &io.environment).keeping(&store, now);

@@ -34,8 +34,8 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         .transpose()?;
     let settings = load(common, io)?;
     let store = match asked.then_sync {
-        true => open_state(common, &settings)?,
-        false => look_at_state(common, &settings)?,
+        true => open_state(common, &settings, &io.environment)?,
+        false => look_at_state(common, &settings, &io.environment)?,
     };
     let key = route_key(&settings, &store, asked.then_sync)?;
     let options = RunOptions { names_all: true, ..RunOptions::at(io.environment.now()?) };

@@ -57,7 +57,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let weekdays = days_of_a_week(asked.weekdays)?;
     let days = from.series(Span::new().days(1)).take_while(|day| *day <= to);
     let days: Vec<Date> = days.filter(|day| weekdays.contains(&day.weekday())).collect();
-    let store = look_at_state(common, &settings)?;
+    let store = look_at_state(common, &settings, &io.environment)?;
     let connections = Connections::new(&settings, &io.environment).keeping(&store, now);
     let bars = Bars::new(io.progress && !common.quiet);
     let range = midnight(from, &zone)..midnight(next(to), &zone);

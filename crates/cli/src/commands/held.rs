@@ -13,7 +13,7 @@ use crate::words::{no_answer, nothing_waits};
 
 pub(crate) fn run(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
-    let store = look_at_state(common, &settings)?;
+    let store = look_at_state(common, &settings, &io.environment)?;
     let mut held = store.held(None)?.into_iter().map(held).collect::<Result<Vec<_>, _>>()?;
     for item in &mut held {
         item.note = settings.routes.get(&item.route).and_then(|route| route.note.clone());
@@ -33,7 +33,7 @@ pub(crate) fn decide(
     io: &mut Io<'_>,
 ) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
-    let store = open_state(common, &settings)?;
+    let store = open_state(common, &settings, &io.environment)?;
     let found = store.held(None)?.into_iter().find(|item| item.id == number);
     let Some(item) = found else {
         return Err(nothing_waits(number));

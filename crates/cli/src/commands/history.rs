@@ -36,7 +36,7 @@ pub(crate) struct Asked<'a> {
 
 pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
-    let store = look_at_state(common, &settings)?;
+    let store = look_at_state(common, &settings, &io.environment)?;
     let zone = settings.zone.clone();
     let since = asked.since.map(|text| since(text, io.environment.now()?, &zone)).transpose()?;
     let wanted = all_wanted(asked.entries, &zone);

@@ -14,7 +14,7 @@ use crate::settings::{Connections, route_key};
 
 pub(crate) fn run(routes: &[String], common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
-    let store = look_at_state(common, &settings)?;
+    let store = look_at_state(common, &settings, &io.environment)?;
     let key = route_key(&settings, &store, false)?;
     let options = RunOptions::at(io.environment.now()?);
     let connections = Connections::new(&settings, &io.environment);

@@ -33,7 +33,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let wait = asked.wait.map(duration).transpose()?;
     let settings = load(common, io)?;
     let chosen = settings.chosen_routes(asked.routes)?;
-    let store = open_state(common, &settings)?;
+    let store = open_state(common, &settings, &io.environment)?;
     if !asked.sweep {
         // Told before anything is written.
         for (name, route) in &chosen {

@@ -24,7 +24,7 @@ use crate::words::{
 
 pub(crate) fn list(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
-    let store = look_at_state(common, &settings)?;
+    let store = look_at_state(common, &settings, &io.environment)?;
     let mut routes = Vec::new();
     for (name, route) in &settings.routes {
         routes.push(line(&store, name, Some(route), io.environment.now()?)?);
@@ -39,7 +39,7 @@ pub(crate) fn list(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure
 
 pub(crate) fn show_one(name: &str, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
-    let store = look_at_state(common, &settings)?;
+    let store = look_at_state(common, &settings, &io.environment)?;
     let chosen = settings.chosen_routes(&[name.to_owned()])?;
     let mut routes = Vec::new();
     let mut text = String::new();
@@ -71,7 +71,7 @@ pub(crate) fn pause(
     io: &mut Io<'_>,
 ) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
-    let store = open_state(common, &settings)?;
+    let store = open_state(common, &settings, &io.environment)?;
     let now = io.environment.now()?;
     let chosen = settings.chosen_routes(&[name.to_owned()])?;
     let until = match pause {
@@ -113,7 +113,7 @@ pub(crate) fn retire(
     io: &mut Io<'_>,
 ) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
-    let store = open_state(common, &settings)?;
+    let store = open_state(common, &settings, &io.environment)?;
     let is_gone = gone(&store, &settings)?.iter().any(|gone| gone == name);
     if is_gone && how.remove_copies {
         return Err(not_configured_any_more(name));
@@ -237,7 +237,7 @@ pub(crate) fn add(args: &RouteAdd, common: &Common, io: &mut Io<'_>) -> Result<E
     text.add("route", &args.route, keys)?;
     let settings = text.settings()?;
     // A look before it is written down: what cannot be read is no route.
-    let store = look_at_state(common, &settings)?;
+    let store = look_at_state(common, &settings, &io.environment)?;
     let key = route_key(&settings, &store, false)?;
     let connections = Connections::new(&settings, &io.environment);
     let options = RunOptions::at(io.environment.now()?);

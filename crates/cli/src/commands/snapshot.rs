@@ -30,7 +30,7 @@ pub(crate) fn take(
     io: &mut Io<'_>,
 ) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
-    let store = open_state(common, &settings)?;
+    let store = open_state(common, &settings, &io.environment)?;
     let (name, _) = settings.chosen_calendar(calendar)?;
     let now = io.environment.now()?;
     let connections = Connections::new(&settings, &io.environment).keeping(&store, now);
@@ -78,7 +78,7 @@ pub(crate) fn put_back(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> R
     drop(bytes);
     let into = asked.into.map(str::to_owned).or(snapshot.calendar).ok_or_else(|| into_which(&file))?;
     let (name, _) = settings.chosen_calendar(&into)?;
-    let store = open_state(common, &settings)?;
+    let store = open_state(common, &settings, &io.environment)?;
     let now = io.environment.now()?;
     let environment = io.environment.clone();
     let connections = Connections::new(&settings, &environment).keeping(&store, now);

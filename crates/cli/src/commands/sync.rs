@@ -13,7 +13,7 @@ use crate::args::Common;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show, tell};
-use crate::open::{block_on, load, open_state, state_path};
+use crate::open::{block_on, load, open_state, state_place};
 use crate::progress::Bars;
 use crate::questions::Questions;
 use crate::render::human::preview::first_summary;
@@ -52,7 +52,7 @@ pub(crate) fn run(
 ) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
     let mut chosen = settings.chosen_routes(routes)?;
-    let store = open_state(common, &settings)?;
+    let store = open_state(common, &settings, &io.environment)?;
     let mut paused = String::new();
     let now = io.environment.now()?;
     for (name, route) in chosen.clone() {
@@ -137,7 +137,7 @@ pub(crate) fn run(
         return Err(nowhere(how.entries, &chosen));
     }
     let report = Report { runs };
-    let watcher = Presence::look(&state_path(common, &settings));
+    let watcher = Presence::look(state_place(common, &settings, &io.environment)?.local());
     if wanted.is_empty() {
         let daily = match troubles::is_due(&store, now)? {
             true => block_on(daily_look(&settings, &store, &connections, &io.environment, now))??,

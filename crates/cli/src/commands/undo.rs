@@ -27,7 +27,7 @@ pub(crate) struct Asked<'a> {
 
 pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
-    let store = open_state(common, &settings)?;
+    let store = open_state(common, &settings, &io.environment)?;
     let runs = runs(asked.run, &store)?;
     let what = ToUndo {
         runs: runs.iter().map(|run| run.id).collect(),

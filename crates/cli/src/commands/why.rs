@@ -27,7 +27,7 @@ pub(crate) fn run(words: &[String], common: &Common, io: &mut Io<'_>) -> Result<
     let settings = load(common, io)?;
     let (routes, words) = asked(words, &settings)?;
     let wanted = wanted(&words.join(" "), &settings.zone);
-    let store = look_at_state(common, &settings)?;
+    let store = look_at_state(common, &settings, &io.environment)?;
     let key = route_key(&settings, &store, false)?;
     let options = RunOptions::at(io.environment.now()?);
     let connections = Connections::new(&settings, &io.environment);

@@ -1,4 +1,4 @@
-//! What `state check` and `state backup` report.
+//! What `state check`, `state backup` and `state move` report.
 
 use serde::Serialize;
 
@@ -8,6 +8,8 @@ pub(crate) struct Report {
     pub(crate) state: String,
     /// Where it was copied to.
     pub(crate) copy: Option<String>,
+    /// Where it was moved to.
+    pub(crate) moved_to: Option<String>,
     pub(crate) calendars: usize,
     pub(crate) entries: usize,
     pub(crate) routes: usize,

@@ -72,6 +72,11 @@ impl Place {
     pub(crate) fn is_read_only(&self) -> bool {
         matches!(self, Self::Feed(_) | Self::FreeBusy(_))
     }
+
+    /// Tells whether it is on this machine, and on no other.
+    pub(crate) fn is_local(&self) -> bool {
+        matches!(self, Self::File(_) | Self::Folder(_))
+    }
 }
 
 pub(super) fn calendar(section: &Section<'_>) -> Result<CalendarSettings, Failure> {

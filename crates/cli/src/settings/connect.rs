@@ -171,10 +171,12 @@ impl<'s> Connections<'s> {
         let account = settings.account.clone();
         let calendar = match (&settings.place, &account) {
             (Place::File(path), _) => {
-                Calendar::File(FileCalendar::new(self.settings.base().join(path), receives))
+                let file = FileCalendar::new(self.settings.base().join(path), receives);
+                Calendar::File(file.on(self.settings.machine()))
             }
             (Place::Folder(path), _) => {
-                Calendar::Folder(FolderCalendar::new(self.settings.base().join(path), receives))
+                let folder = FolderCalendar::new(self.settings.base().join(path), receives);
+                Calendar::Folder(folder.on(self.settings.machine()))
             }
             (Place::Feed(source), _) => Calendar::Feed(self.feed(name, source, account.as_deref())?),
             (Place::FreeBusy(source), _) => {

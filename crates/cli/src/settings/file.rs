@@ -17,6 +17,7 @@ use super::order::circle;
 use super::reader::{Section, Source, parsed};
 use super::route::{RouteSettings, route};
 use super::secrets::SecretSource;
+use super::state::{StateSettings, state};
 use crate::environment::Environment;
 use crate::failure::Failure;
 use crate::words::{
@@ -35,6 +36,8 @@ pub(crate) struct Settings {
     pub(crate) week_starts: Weekday,
     /// How long replaced and deleted texts are kept.
     pub(crate) keep_history: SignedDuration,
+    /// Where the state is kept.
+    pub(crate) state: StateSettings,
     /// What is done while nobody watches.
     pub(crate) left_running: LeftRunning,
     /// The file that holds each table that is not in the main one, by kind and name.
@@ -50,6 +53,11 @@ impl Settings {
     /// The folder from which the configuration's paths are read.
     pub(crate) fn base(&self) -> &Path {
         self.path.parent().unwrap_or(Path::new(""))
+    }
+
+    /// What this machine is called, where others may use the same state.
+    pub(crate) fn machine(&self) -> Option<String> {
+        self.state.lease().map(|_| chestnut_store::machine_name())
     }
 
     /// Finds the configuration and reads it.
@@ -71,6 +79,7 @@ impl Settings {
             zone: TimeZone::system(),
             week_starts: Weekday::Monday,
             keep_history: SignedDuration::from_hours(24 * 90),
+            state: StateSettings::Beside,
             left_running: LeftRunning::default(),
             elsewhere: BTreeMap::new(),
             included: Vec::new(),
@@ -106,6 +115,7 @@ impl Settings {
             zone: zone(root)?,
             week_starts: week_starts(root)?,
             keep_history: root.duration("keep-history")?.unwrap_or(SignedDuration::from_hours(24 * 90)),
+            state: state(root)?,
             left_running: left_running(root)?,
             elsewhere: tables.elsewhere(path),
             included: included.iter().map(|(path, _)| path.clone()).collect(),
@@ -132,6 +142,9 @@ impl Settings {
             SecretSource::File(path) => Some(path.clone()),
             _ => None,
         };
+        if let StateSettings::Postgres { password, ca, .. } = &self.state {
+            password.as_ref().and_then(of).iter().chain(ca).for_each(|path| named(path));
+        }
         for account in self.accounts.values() {
             let secret = match &account.sign_in {
                 SignInSettings::Password(source) | SignInSettings::Token(source) => of(source),

@@ -20,6 +20,7 @@ mod reader;
 mod route;
 mod secrets;
 mod start;
+mod state;
 mod tokens;
 mod uses;
 
@@ -39,6 +40,7 @@ pub(crate) use reader::Whence;
 pub(crate) use route::RouteSettings;
 pub(crate) use secrets::{SecretSource, password_file, read_secret, typed_secret, write_private};
 pub(crate) use start::{ResolvedStart, default_resolver};
+pub(crate) use state::StateSettings;
 pub(crate) use tokens::{Keep, Keeper, keep_of};
 pub(crate) use uses::{routes_of, uncovered_calendars, used_by};
 

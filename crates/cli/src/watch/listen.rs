@@ -14,7 +14,6 @@ use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse as _, Response};
 use axum::routing::get;
-use chestnut_store::Store;
 use jiff::{SignedDuration, Timestamp};
 use secrecy::{ExposeSecret as _, SecretString};
 use sha2::{Digest as _, Sha256};
@@ -27,7 +26,7 @@ use super::health::Health;
 use super::presence::Watcher;
 use crate::environment::Environment;
 use crate::failure::Failure;
-use crate::open::block_on;
+use crate::open::{StatePlace, block_on};
 use crate::overview::overview;
 use crate::render::page::{PAGE_POLICY, page};
 use crate::settings::{Settings, read_secret};
@@ -49,7 +48,7 @@ struct Shared {
     hosts: Vec<String>,
     token: Option<SecretString>,
     configuration: PathBuf,
-    state: PathBuf,
+    state: StatePlace,
     environment: Environment,
     watcher: Watcher,
     page: Mutex<Option<(Instant, String)>>,
@@ -58,7 +57,7 @@ struct Shared {
 /// Begins to answer. Returns where.
 pub(super) fn begin(
     settings: &Settings,
-    state: PathBuf,
+    state: StatePlace,
     environment: &Environment,
     watcher: Watcher,
     health: Arc<Health>,
@@ -181,7 +180,7 @@ fn fresh_page(shared: &Shared) -> Result<String, Failure> {
         return Ok(html.clone());
     }
     let settings = Settings::load(Some(&shared.configuration), &shared.environment)?;
-    let store = Store::open(&shared.state)?;
+    let store = shared.state.open()?;
     let now = shared.environment.now()?;
     let since = now.saturating_sub(SINCE).unwrap_or(Timestamp::UNIX_EPOCH);
     let watcher = Some(&shared.watcher);

@@ -8,6 +8,7 @@ mod log;
 mod manager;
 mod presence;
 mod rounds;
+mod shared;
 mod signals;
 mod unit;
 mod view;

@@ -6,7 +6,7 @@ use crate::args::Common;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
-use crate::open::{load, state_path};
+use crate::open::{load, state_place};
 use crate::settings::{Place, Settings};
 use crate::words::{of_file, unit_text};
 
@@ -15,7 +15,7 @@ pub(crate) fn print(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failur
     let settings = load(common, io)?;
     let whole = |path: &Path| std::path::absolute(path).map_err(|system| of_file(path, &system));
     let configuration = whole(&settings.path)?;
-    let state = whole(&state_path(common, &settings))?;
+    let state = whole(state_place(common, &settings, &io.environment)?.local())?;
     let program = std::env::current_exe()?;
     let mut writes = vec![folder(&configuration), folder(&state)];
     writes.extend(local_folders(&settings, &folder(&configuration)));

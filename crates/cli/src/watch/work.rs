@@ -22,6 +22,7 @@ use super::log::{self, LogFormat};
 use super::manager::Manager;
 use super::presence::{Presence, Watcher};
 use super::rounds::{GroupDone, LookDone, Rounds, RouteDone};
+use super::shared::Others;
 use super::signals::{Signal, Signals};
 use super::view::View;
 use crate::args::Common;
@@ -29,7 +30,7 @@ use crate::environment::Environment;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
-use crate::open::{block_on, load, state_path};
+use crate::open::{block_on, load, state_place};
 use crate::render::human::watch::Live;
 use crate::report::status::stale_after;
 use crate::report::trouble::open_troubles;
@@ -66,10 +67,10 @@ pub(crate) struct Asked<'a> {
 pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
     settings.chosen_routes(&[])?;
-    let state = state_path(common, &settings);
-    let store = Store::open(&state)?;
+    let place = state_place(common, &settings, &io.environment)?;
+    let store = place.open()?;
     let now = io.environment.now()?;
-    let presence = Presence::take(&state, now)?;
+    let presence = Presence::take(place.local(), now)?;
     let key = route_key(&settings, &store, true)?;
     let is_live = io.screen.is_some() && asked.log.is_none() && !common.quiet && common.verbose == 0;
     if !is_live {
@@ -77,10 +78,9 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     }
     let health = Arc::new(Health::default());
     let watcher = Watcher { process: std::process::id(), since: now };
-    listen::begin(&settings, state.clone(), &io.environment, watcher, Arc::clone(&health))?;
+    listen::begin(&settings, place, &io.environment, watcher, Arc::clone(&health))?;
     let watch = Watch {
         store: &store,
-        state,
         environment: &io.environment,
         key,
         health,
@@ -89,17 +89,20 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         began: Cell::new(None),
         calm: RefCell::default(),
         troubled: RefCell::default(),
+        others: Others::default(),
     };
+    // Others that work with the same state leave its share to it.
+    let attendance = watch.store.shared_lease().map(|_| watch.store.attend()).transpose()?;
     let mut view = View::new(is_live, io.screen, io.color);
     let ended = block_on(watch.run(settings, &mut view))?;
     view.close();
+    drop(attendance);
     drop(presence);
     ended
 }
 
 struct Watch<'w> {
     store: &'w Store,
-    state: PathBuf,
     environment: &'w Environment,
     key: Vec<u8>,
     health: Arc<Health>,
@@ -110,6 +113,7 @@ struct Watch<'w> {
     calm: RefCell<BTreeMap<String, u32>>,
     /// What some trouble, or the suspicion of one, is about.
     troubled: RefCell<BTreeSet<String>>,
+    others: Others,
 }
 
 /// Work that goes on beside the loop.
@@ -215,9 +219,17 @@ impl Watch<'_> {
             self.health.change(|facts| facts.turned = Some(std::time::Instant::now()));
             self.manager.alive();
             if now >= turn {
-                turn = now + TURN;
+                let others = Others::every(self.store);
+                turn = now + others.map_or(TURN, |every| every.min(TURN));
+                if others.is_some() {
+                    // What they ran is known from the state alone.
+                    self.watch_health(settings);
+                }
                 if leaving.is_none() {
-                    match self.got_a_yes(&waiting) {
+                    let has_changed = self
+                        .got_a_yes(&waiting)
+                        .and_then(|yes| Ok(self.others.have_changed(self.store)? || yes));
+                    match has_changed {
                         Ok(true) => match self.set_pace(settings, &mut kept.pace) {
                             Ok(left) => waiting = left,
                             Err(failure) => tracing::error!("{}", failure.message),
@@ -345,6 +357,7 @@ impl Watch<'_> {
     /// Takes over which routes run, and how often. Returns those that wait for their first yes.
     fn set_pace(&self, settings: &Settings, pace: &mut Pace) -> Result<BTreeSet<String>, Failure> {
         let now = self.now();
+        let share = self.others.share(settings, self.store)?;
         let mut waiting = BTreeSet::new();
         let mut routes = BTreeMap::new();
         for (name, route) in &settings.routes {
@@ -353,6 +366,9 @@ impl Watch<'_> {
                 waiting.insert(name.clone());
                 continue;
             };
+            if !share.contains(name) {
+                continue;
+            }
             let is_behind = is_behind(name, route.makes, self.store, now.as_second())?;
             let age = known.well_at.filter(|_| !is_behind).map(|at| now.duration_since(at));
             // A moment that is still to come was noted under a wrong clock.
@@ -395,6 +411,12 @@ impl Watch<'_> {
                 tracing::info!("{}", read_again(new.routes.len()));
                 if new.left_running.listen != settings.left_running.listen {
                     tracing::warn!("{}", needs_restart("listen"));
+                }
+                if new.state.is_elsewhere(&settings.state) {
+                    tracing::warn!("{}", needs_restart("state"));
+                }
+                if new.state.lease() != settings.state.lease() {
+                    tracing::warn!("{}", needs_restart("lease"));
                 }
                 Some(new)
             }
@@ -465,7 +487,10 @@ impl Watch<'_> {
                 }
             }
             let well_at = match is_idle {
-                true => Some(now),
+                true => {
+                    self.note_well(&route.name, known, now);
+                    Some(now)
+                }
                 false => self.store.route(&route.name).ok().flatten().and_then(|known| known.well_at),
             };
             self.health.change(|facts| {
@@ -479,6 +504,18 @@ impl Watch<'_> {
         }
         if has_state {
             self.settle(settings, observer.signs);
+        }
+    }
+
+    /// Others know only what the state says: there it is noted, too, that nothing had to be done.
+    fn note_well(&self, name: &str, route: &RouteSettings, now: Timestamp) {
+        if self.store.shared_lease().is_none() {
+            return;
+        }
+        let Ok(Some(known)) = self.store.route(name) else { return };
+        let is_old = known.well_at.is_none_or(|at| now.duration_since(at) >= route.every);
+        if is_old {
+            self.note_state(self.store.write(|writer| writer.went_well(known.id, now)).err());
         }
     }
 
@@ -563,7 +600,7 @@ impl Watch<'_> {
     fn note_state(&self, error: Option<StoreError>) {
         let words = error.map(|error| error.in_words());
         if let Some(words) = &words {
-            tracing::error!("{}", state_not_usable(&self.state, words));
+            tracing::error!("{}", state_not_usable(self.store.place(), words));
         }
         self.health.change(|facts| facts.state = words);
     }

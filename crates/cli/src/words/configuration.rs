@@ -5,11 +5,13 @@ use std::path::Path;
 
 use chestnut_caldav::SetupError;
 use chestnut_caldav::connection_check::ServiceRecord;
+use chestnut_store::Wrong;
 
 use super::errors::InWords as _;
 use super::problems::perhaps;
 use crate::failure::Failure;
 use crate::render::count;
+use crate::report::state::Report;
 
 /// What the system or a library says of a file.
 pub(crate) fn of_file(path: &Path, words: &dyn Display) -> Failure {
@@ -145,19 +147,74 @@ pub(crate) fn state_backed_up(path: &Path) -> String {
 }
 
 /// Nothing is wrong with the state.
-pub(crate) fn state_is_sound(state: &str, [calendars, entries, routes, runs]: [usize; 4]) -> String {
+pub(crate) fn state_is_sound(report: &Report) -> String {
+    format!("{} is sound: {}\n", report.state, sizes(report))
+}
+
+fn sizes(report: &Report) -> String {
     format!(
-        "{state} is sound: {}, {}, {}, {}\n",
-        count(calendars, "calendar", "calendars"),
-        count(entries, "entry", "entries"),
-        count(routes, "route", "routes"),
-        count(runs, "run", "runs")
+        "{}, {}, {}, {}",
+        count(report.calendars, "calendar", "calendars"),
+        count(report.entries, "entry", "entries"),
+        count(report.routes, "route", "routes"),
+        count(report.runs, "run", "runs")
     )
 }
 
+/// The state was moved; the configuration, where it is named, still names the old one.
+pub(crate) fn state_moved(report: &Report, to: &str, configuration: Option<&Path>) -> String {
+    let next = match configuration {
+        Some(path) => format!(
+            "  {} still names the old one: write  state = {to:?}  there, above the first table, before anything runs\n",
+            path.display()
+        ),
+        None => String::new(),
+    };
+    format!(
+        "moved to {to}: {}\n{next}  the old state is kept as it is and is not worked with any more; every machine needs the same key\n",
+        sizes(report)
+    )
+}
+
+/// There is nothing to move.
+pub(crate) fn no_state_to_move(path: &Path) -> Failure {
+    Failure::usage(format!("there is no state at {}", path.display()))
+        .hint("`chestnut state check` says where the state is.")
+}
+
+/// A state is moved to a new place alone.
+pub(crate) fn state_there_already(path: &Path) -> Failure {
+    Failure::usage(format!("{} is there already", path.display()))
+        .hint("Name a file that is not there yet, or move that one away.")
+}
+
+/// Only the configuration knows how to sign in at a database.
+pub(crate) fn database_not_configured(url: &str, path: &Path) -> Failure {
+    Failure::usage(format!("{} does not name the database {url} as its state", path.display())).hint(
+        "Write it there first, above the first table: state = { url = \"postgres://user@host/database\", password = { file = \"db.password\" } }. Then run this again.",
+    )
+}
+
+/// The program was built without what speaks to PostgreSQL.
+#[cfg(not(feature = "postgres"))]
+pub(crate) fn built_without_postgres() -> Failure {
+    Failure::usage("this build of Chestnut keeps its state in files only")
+        .hint("Build it with the feature `postgres`, or name a file: state = \"chestnut.state\".")
+}
+
 /// Something is wrong with the state.
-pub(crate) fn state_is_damaged(state: &str, wrong: &[String]) -> Failure {
-    let first = wrong.iter().take(3).map(String::as_str).collect::<Vec<_>>().join("; ");
+pub(crate) fn state_is_damaged(state: &str, wrong: &[Wrong]) -> Failure {
+    let words = |wrong: &Wrong| match wrong {
+        Wrong::Told(words) => words.clone(),
+        Wrong::TextsMissing { table, number } => {
+            format!(
+                "{} of the table {table} name a text that is not there",
+                count(*number as usize, "row", "rows")
+            )
+        }
+        _ => "something else".to_owned(),
+    };
+    let first = wrong.iter().take(3).map(words).collect::<Vec<_>>().join("; ");
     Failure::failed(format!("{state} is damaged: {first}"))
         .hint("Put a backup back, or move it away (its history goes with it): the next sync finds all copies again by their UIDs and writes nothing twice.")
 }

@@ -104,6 +104,9 @@ impl InWords for StoreError {
             Self::Busy { name, holder } => {
                 format!("{name} is in use{}", holder.as_ref().map(holder_words).unwrap_or_default())
             }
+            Self::Moved { place, to } => format!("the state {place} was moved to {to}"),
+            Self::NotEmpty { place } => format!("there is a state at {place} already"),
+            Self::Away(problem) => format!("the database of the state cannot be reached: {problem}"),
             Self::Damaged => "the state is damaged".to_owned(),
             Self::CutOff => "cut off".to_owned(),
             Self::Database(problem) => format!("the state could not be used: {problem}"),

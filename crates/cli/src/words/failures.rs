@@ -31,10 +31,22 @@ impl From<StoreError> for Failure {
             StoreError::Unreadable { .. } | StoreError::Damaged => {
                 "Move the state file away (its history goes with it): the next sync finds all copies again by their UIDs and writes nothing twice."
             }
+            StoreError::Open { place, .. } if place.contains("://") => {
+                "Check `state` in the configuration: the database must run, be reachable from here, and belong to the user of the url."
+            }
             StoreError::Open { .. } => {
                 "See that the folder exists and that you may write there, or use --state."
             }
             StoreError::Full => "Make room and run it again; it goes on where it was cut off.",
+            StoreError::Moved { .. } => {
+                "Write it into the configuration as `state`, or name it with --state; the old one is not worked with any more."
+            }
+            StoreError::NotEmpty { .. } => {
+                "Move a state to an empty database, or to a file that is not there yet."
+            }
+            StoreError::Away(_) => {
+                "See that the database runs and can be reached from here; nothing was lost, and the next run goes on."
+            }
             StoreError::Busy { .. } => "Wait until it has ended, then run it again.",
             _ => {
                 "Run it again; if it stays, move the state file away: the next sync finds all copies again by their UIDs."

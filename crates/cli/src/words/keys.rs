@@ -130,6 +130,9 @@ pub(crate) const TOP: &[Key] = &[
     key("listen-token", "a [secret](#secrets) that whoever asks must send (`Authorization: Bearer …`); needed where `listen` can be reached from other machines")
         .otherwise("none")
         .example(r#"{ file = "listen.token" }"#),
+    key("state", "where the state is kept: a path, or a [table](#state) that names a database for several machines")
+        .otherwise("a file beside the configuration, named after it")
+        .example(r#""/var/lib/chestnut/state""#),
     key("watch", "how `watch` works: see [below](#watch)"),
     key("defaults", "what holds for all accounts and routes that do not say it themselves: `[defaults.account]`, `[defaults.route]`"),
     key("account", "the logins at servers, each a table of its own"),
@@ -138,6 +141,22 @@ pub(crate) const TOP: &[Key] = &[
     key("keep-history", "how long runs and replaced texts are kept")
         .default(r#""90 days""#)
         .example(r#""1 year""#),
+];
+
+/// `[state]`
+pub(crate) const STATE: &[Key] = &[
+    key("url", "a database of PostgreSQL 13 or later that belongs to Chestnut: `postgres://user@host/database`, without a password")
+        .needed()
+        .example(r#""postgres://chestnut@db.packhouse.example/chestnut""#),
+    key("password", "a [secret](#secrets)")
+        .otherwise("none")
+        .example(r#"{ file = "db.password" }"#),
+    key("ca", "a file of certificates (PEM): the only authorities that may vouch for the server")
+        .otherwise("the system's")
+        .example(r#""ca.pem""#),
+    key("lease", "after how long without a word of a machine another may go on with its routes")
+        .default(r#""60s""#)
+        .example(r#""2min""#),
 ];
 
 /// `[watch]`

@@ -57,11 +57,12 @@ pub(crate) use checking::{
     server_words, signed_in_words, write_step_words,
 };
 pub(crate) use configuration::{
-    another_domain, cannot_be_reached, changed_meanwhile, configuration_not_written, feed_elsewhere,
-    key_missing, key_of_another, no_accounts, no_configuration, no_configuration_to_change,
-    no_configuration_to_read, no_name, no_routes, no_table, none_of_that_name, not_a_feed_address,
-    not_a_resolver, not_on_a_server, nothing_called, of_file, several_of_that_name, state_backed_up,
-    state_is_damaged, state_is_sound, there_already, unknown_system_zone,
+    another_domain, cannot_be_reached, changed_meanwhile, configuration_not_written, database_not_configured,
+    feed_elsewhere, key_missing, key_of_another, no_accounts, no_configuration, no_configuration_to_change,
+    no_configuration_to_read, no_name, no_routes, no_state_to_move, no_table, none_of_that_name,
+    not_a_feed_address, not_a_resolver, not_on_a_server, nothing_called, of_file, several_of_that_name,
+    state_backed_up, state_is_damaged, state_is_sound, state_moved, state_there_already, there_already,
+    unknown_system_zone,
 };
 pub(crate) use errors::{InWords, kept_failure_words};
 pub(crate) use failures::{account_failure, calendar_hint, dav_hint};
@@ -177,9 +178,9 @@ pub(crate) use undo::{
     why_left_words,
 };
 pub(crate) use watching::{
-    LIVE_KEYS, RESTS, cannot_listen, due_words, hangs_words, heartbeat_unheard, listening_words,
-    looks_in_its_time, needs_restart, never_began_words, note_words, outcome_words, paused_until_words,
-    paused_with_words, read_again, route_error_words, run_words, signal_words, stale_words, state_not_usable,
-    state_words_for_health, trouble_turn_words, troubles_words, unit_text, untold_words, watch_begins,
-    watch_ends, watched_since,
+    LIVE_KEYS, RESTS, cannot_listen, due_words, hangs_words, heartbeat_unheard, left_to_newer,
+    left_to_other_machine, listening_words, looks_in_its_time, needs_restart, never_began_words, note_words,
+    outcome_words, paused_until_words, paused_with_words, read_again, route_error_words, run_words,
+    signal_words, stale_words, state_not_usable, state_words_for_health, trouble_turn_words, troubles_words,
+    unit_text, untold_words, watch_begins, watch_ends, watched_since,
 };

@@ -92,6 +92,10 @@ pub(crate) enum Problem<'a> {
     NotListen,
     /// Whoever asks from another machine must say who they are.
     ListenNeedsToken,
+    StateIsUrl,
+    NotPostgres,
+    PasswordInUrl,
+    LeaseOutOfBounds,
     NotNameOfCredential,
 }
 
@@ -188,6 +192,10 @@ impl Problem<'_> {
             Self::NoSuchFile(pattern) => return format!("has {pattern:?}, and there is no such file"),
             Self::CannotBeRead { file, why } => return format!("has {file:?}, which cannot be read: {why}"),
             Self::NotListen => "must be an address and a port, such as \"127.0.0.1:8086\"",
+            Self::StateIsUrl => "must be a path; a database is named by a table",
+            Self::NotPostgres => "must be a database of PostgreSQL: `postgres://user@host/database`",
+            Self::PasswordInUrl => "holds a password, which would be shown wherever the address is",
+            Self::LeaseOutOfBounds => "must be between 10 seconds and an hour",
             Self::ListenNeedsToken => "can be reached from other machines, and no `listen-token` is said",
             Self::NotNameOfCredential => "must be a name, without a path",
         };

@@ -31,6 +31,19 @@ pub(crate) fn read_again(routes: usize) -> String {
     format!("the configuration was read again: {}", count(routes, "route", "routes"))
 }
 
+/// A route has a file or a folder of another machine.
+pub(crate) fn left_to_other_machine(route: &str) -> String {
+    format!("{route} has a file or folder on another machine, and is run there alone")
+}
+
+/// The state knows of a newer configuration.
+pub(crate) fn left_to_newer(route: &str, configuration: &Path) -> String {
+    format!(
+        "{route} is left alone: another machine has a newer configuration that says something else of it. Bring {} up to date.",
+        configuration.display()
+    )
+}
+
 /// What a running process does not take over.
 pub(crate) fn needs_restart(key: &str) -> String {
     format!("`{key}` changed: it takes hold when the watch is started again")
@@ -41,8 +54,8 @@ pub(crate) fn looks_in_its_time(path: &Path) -> String {
     format!("{} cannot be watched: what changes there is found when its routes are due", path.display())
 }
 
-pub(crate) fn state_not_usable(path: &Path, words: &str) -> String {
-    format!("the state {} cannot be used: {words}; it is tried again", path.display())
+pub(crate) fn state_not_usable(state: &str, words: &str) -> String {
+    format!("the state {state} cannot be used: {words}; it is tried again")
 }
 
 pub(crate) fn route_error_words(words: &str) -> String {

@@ -571,3 +571,102 @@ fn a_feed_that_refused_the_sign_in_once_is_asked_anew() {
     place.sites[0].with(|server| server.faults.clear());
     wait_for("the change", 40, &place, || place.read("kiosk.ics").contains("SUMMARY:Market moved"));
 }
+
+/// Three watches work with one state in PostgreSQL: one is stopped for longer than its leases last, one is killed, and
+/// the database loses all its connections again and again. Nothing is doubled, nothing is lost.
+#[cfg(unix)]
+#[test]
+fn several_watches_share_one_state() {
+    const GROUPS: usize = 8;
+    let Some(database) = chestnut_testkit::postgres::database("several watches") else { return };
+    let place = Place::new(0);
+    let mut more = String::new();
+    let at = |group: usize, side: &str| {
+        format!("/{}/calendars/{side}-{group}/", if side == "hall" { "office" } else { "board" })
+    };
+    for group in 0..GROUPS {
+        for (site, user, side) in [(0, "office", "hall"), (1, "board", "stall")] {
+            let name = format!("{side}-{group}");
+            let path = place.sites[site].with(|server| server.add_calendar(user, &name, &name, "#b5651d"));
+            assert_eq!(path, at(group, side));
+            let account = if site == 0 { "packhouse" } else { "cloud" };
+            more += &format!("[calendar.{name}]\naccount = \"{account}\"\npath = \"{path}\"\n");
+        }
+        more += &format!(
+            "[route.group-{group}]\nfrom = \"hall-{group}\"\nto = \"stall-{group}\"\nevery = \"1s\"\n"
+        );
+        for entry in orchard_entries(3, clock().to_zoned(jiff::tz::TimeZone::UTC).date()) {
+            place.sites[0].with(|server| server.store(&at(group, "hall"), &entry.name, &entry.text));
+        }
+    }
+    let state = format!("state = {{ url = \"{}\", lease = \"10s\" }}", database.url());
+    place.configure(&state, &more);
+    place.ok(&["sync", "--yes"]);
+    for name in ["second", "third"] {
+        place.write(&format!("{name}.toml"), &place.read("chestnut.toml"));
+        place.private(&format!("{name}.key"), &place.read("chestnut.key"));
+    }
+    let watch = |name: &str| {
+        let mut command =
+            place.command(&["watch", "--log", &format!("{name}.log"), "--config", &format!("{name}.toml")]);
+        Watch(command.stdout(Stdio::null()).spawn().expect("the program runs"))
+    };
+    let mut watches = ["chestnut", "second", "third"].map(watch);
+    let mut edits = 0;
+    let mut edit_all = |what: &str, seconds: u64| {
+        edits += 1;
+        let title = format!("{what} {edits}");
+        for group in 0..GROUPS {
+            place.sites[0].with(|server| {
+                let text =
+                    server.texts(&at(group, "hall")).remove("orchard-0002.ics").expect("the entry is there");
+                let line = text.lines().find(|line| line.starts_with("SUMMARY")).expect("a title").to_owned();
+                server.store(
+                    &at(group, "hall"),
+                    "orchard-0002.ics",
+                    &text.replace(&line, &format!("SUMMARY:{title}")),
+                );
+            });
+        }
+        let arrived = || {
+            (0..GROUPS).all(|group| {
+                let texts = place.sites[1].with(|server| server.texts(&at(group, "stall")));
+                texts.values().any(|text| text.contains(&title))
+            })
+        };
+        wait_for(&title, seconds, &place, arrived);
+    };
+    edit_all("Pressing", 20);
+    let attending = || {
+        database
+            .sql("SELECT count(*) FROM chestnut.lease WHERE substr(name, 1, 6) = 'watch ' AND holder <> ''")
+    };
+    wait_for("all three", 20, &place, || attending() == "3");
+    edit_all("Picking", 20);
+    signal(&watches[0], "STOP");
+    // Others go on with its routes as soon as its leases have run out.
+    edit_all("Sorting", 25);
+    database.cut();
+    signal(&watches[0], "CONT");
+    edit_all("Packing", 20);
+    signal(&watches[1], "KILL");
+    edit_all("Loading", 25);
+    for _ in 0..5 {
+        database.cut();
+        edit_all("Selling", 20);
+    }
+    for watch in [0, 2] {
+        signal(&watches[watch], "TERM");
+        assert!(watches[watch].0.wait().expect("it ends").success());
+    }
+    place.ok(&["sync"]);
+    place.ok(&["compare"]);
+    for group in 0..GROUPS {
+        let texts = place.sites[1].with(|server| server.texts(&at(group, "stall")));
+        assert_eq!(texts.len(), 3, "group {group}");
+    }
+    let logs = ["chestnut", "second", "third"].map(|name| place.read(&format!("{name}.log")));
+    let ran = |log: &String| (0..GROUPS).filter(|group| log.contains(&format!("group-{group}"))).count();
+    assert!(logs.iter().all(|log| ran(log) > 0), "each has its share: {:?}", logs.each_ref().map(ran));
+    assert_eq!(database.sql("SELECT count(*) FROM chestnut.intent"), "0");
+}

@@ -22,6 +22,8 @@ const ROUNDS: usize = 5;
 /// An `.ics` file.
 #[derive(Debug, Clone)]
 pub struct FileCalendar {
+    /// The machine it is on, where others use the same state.
+    machine: Option<String>,
     inner: Rc<Inner>,
 }
 
@@ -82,7 +84,20 @@ impl FileCalendar {
             waiting: RefCell::default(),
             writes: Cell::default(),
         };
-        Self { inner: Rc::new(inner) }
+        Self { machine: None, inner: Rc::new(inner) }
+    }
+
+    /// Says which machine it is on: others that use the same state have another at the same path.
+    #[must_use]
+    pub fn on(mut self, machine: Option<String>) -> Self {
+        self.machine = machine;
+        self
+    }
+
+    /// What tells it from every other.
+    pub(super) fn place(&self) -> String {
+        let machine = self.machine.as_ref().map(|machine| format!("{machine}:")).unwrap_or_default();
+        format!("file {machine}{}", super::real(self.path()).display())
     }
 
     /// Writes are counted like requests to a server; looking costs none.

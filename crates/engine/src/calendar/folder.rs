@@ -17,6 +17,8 @@ use super::{CalendarError, DiskAct, Result};
 /// A folder of `.ics` files. Other files, hidden ones and folders inside do not belong to the calendar.
 #[derive(Debug, Clone)]
 pub struct FolderCalendar {
+    /// The machine it is on, where others use the same state.
+    machine: Option<String>,
     path: PathBuf,
     may_be_missing: bool,
     writes: Rc<Cell<u64>>,
@@ -28,7 +30,20 @@ impl FolderCalendar {
     #[must_use]
     pub fn new(path: PathBuf, may_be_missing: bool) -> Self {
         let path = std::path::absolute(&path).unwrap_or(path);
-        Self { path, may_be_missing, writes: Rc::default() }
+        Self { machine: None, path, may_be_missing, writes: Rc::default() }
+    }
+
+    /// Says which machine it is on: others that use the same state have another at the same path.
+    #[must_use]
+    pub fn on(mut self, machine: Option<String>) -> Self {
+        self.machine = machine;
+        self
+    }
+
+    /// What tells it from every other.
+    pub(super) fn place(&self) -> String {
+        let machine = self.machine.as_ref().map(|machine| format!("{machine}:")).unwrap_or_default();
+        format!("folder {machine}{}", super::real(self.path()).display())
     }
 
     /// Writes are counted like requests to a server; looking costs none.

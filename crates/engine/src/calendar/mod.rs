@@ -154,8 +154,8 @@ impl Calendar {
             }
             Self::Feed(feed) => feed.address(),
             Self::FreeBusy(one) => one.address(),
-            Self::File(file) => format!("file {}", real(file.path()).display()),
-            Self::Folder(folder) => format!("folder {}", real(folder.path()).display()),
+            Self::File(file) => file.place(),
+            Self::Folder(folder) => folder.place(),
             Self::Made(place) => place.clone(),
         }
     }

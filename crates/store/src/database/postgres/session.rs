@@ -95,6 +95,7 @@ pub(super) struct Session {
 struct State {
     session: Session,
     connection: Option<Connection>,
+    was_connected: bool,
     transaction: Transaction,
     patience: Duration,
 }
@@ -103,7 +104,13 @@ struct State {
 pub(super) fn serve(session: Session, mut asks: UnboundedReceiver<Ask>) {
     let Ok(runtime) = tokio::runtime::Builder::new_current_thread().enable_all().build() else { return };
     let renewal = Duration::from_secs(u64::try_from(session.lasts / 3).unwrap_or(1).max(1));
-    let mut state = State { session, connection: None, transaction: Transaction::None, patience: PATIENCE };
+    let mut state = State {
+        session,
+        connection: None,
+        was_connected: false,
+        transaction: Transaction::None,
+        patience: PATIENCE,
+    };
     runtime.block_on(async {
         let mut renewed = Instant::now();
         loop {
@@ -150,12 +157,15 @@ impl State {
             let problem = match tokio::time::timeout(left, self.session.open()).await {
                 Ok(Ok(client)) => {
                     self.connection = Some(Connection { client, prepared: HashMap::new() });
+                    self.was_connected = true;
                     return Ok(());
                 }
                 Ok(Err(error)) => error,
                 Err(_) => StoreError::Away("no answer".to_owned()),
             };
-            if !matches!(problem, StoreError::Away(_)) || begun.elapsed() + LOOKS >= PATIENCE {
+            // One that was never reached is perhaps not there at all.
+            let is_hopeless = !self.was_connected || !matches!(problem, StoreError::Away(_));
+            if is_hopeless || begun.elapsed() + LOOKS >= PATIENCE {
                 return Err(problem);
             }
             tokio::time::sleep(LOOKS).await;
@@ -186,6 +196,7 @@ impl State {
     /// What was sent outside of a transaction, or at its beginning, on a connection that had ended meanwhile, has done
     /// nothing: it is sent again.
     async fn send_anew(&mut self, statements: &[Statement]) -> Result<Vec<Answer>> {
+        self.connect().await?;
         match self.send(statements).await {
             Err(StoreError::Away(_)) => self.send(statements).await,
             done => done,
