@@ -52,6 +52,11 @@ impl ConfigurationText {
         Ok(Self { path: path.to_owned(), main: main.cloned(), before, document })
     }
 
+    /// Sets a key above all tables.
+    pub(crate) fn set_at_top(&mut self, key: &str, content: &str) {
+        self.document.insert(key, value(content));
+    }
+
     /// Returns what the text says.
     pub(crate) fn settings(&self) -> Result<Settings, Failure> {
         let text = self.document.to_string();

@@ -7,7 +7,8 @@ use crate::environment::Environment;
 use crate::open::block_on;
 use crate::words::first_configuration;
 use crate::words::keys::{
-    ACCOUNT, CALENDAR, CARRY, DELETION_LIMIT, Default, Key, OAUTH, ONLY, ROUTE, TOP, WATCH, WINDOW, Ways,
+    ACCOUNT, CALENDAR, CARRY, DELETION_LIMIT, Default, Key, OAUTH, ONLY, ROUTE, STATE, TOP, WATCH, WINDOW,
+    Ways,
 };
 
 /// Tables inside a route.
@@ -169,6 +170,7 @@ fn the_reference_says_what_the_program_reads() {
         ("calendar", CALENDAR),
         ("route", ROUTE),
         ("watch", WATCH),
+        ("state", STATE),
     ]
     .into_iter()
     .chain(INNER.map(|(key, keys)| (key, keys)));

@@ -6,9 +6,9 @@ use crate::args::Common;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
-use crate::open::{load, state_place};
-use crate::settings::{Place, Settings};
-use crate::words::{of_file, unit_text};
+use crate::open::{configured_state, load, state_place};
+use crate::settings::{ConfigurationText, Place, Settings};
+use crate::words::{of_file, state_written, unit_text};
 
 /// Prints a unit that may write where it must, and nowhere else.
 pub(crate) fn print(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
@@ -16,12 +16,22 @@ pub(crate) fn print(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failur
     let whole = |path: &Path| std::path::absolute(path).map_err(|system| of_file(path, &system));
     let configuration = whole(&settings.path)?;
     let state = whole(state_place(common, &settings, &io.environment)?.local())?;
+    if common.state.is_some() {
+        // Else whoever asks for the status later looks at another state than the one the unit works with.
+        let configured = configured_state(&settings, &io.environment)?;
+        if whole(configured.local())? != state {
+            let mut text = ConfigurationText::read(&settings.path)?;
+            text.set_at_top("state", &state.display().to_string());
+            text.save()?;
+            io.err.write_all(state_written(&configuration, &state).as_bytes())?;
+        }
+    }
     let program = std::env::current_exe()?;
     let mut writes = vec![folder(&configuration), folder(&state)];
     writes.extend(local_folders(&settings, &folder(&configuration)));
     writes.sort();
     writes.dedup();
-    let text = unit_text(&program, &configuration, &state, &writes);
+    let text = unit_text(&program, &configuration, &writes);
     io.out.write_all(text.as_bytes())?;
     Ok(ExitCode::Ok)
 }

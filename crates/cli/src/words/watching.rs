@@ -31,6 +31,11 @@ pub(crate) fn read_again(routes: usize) -> String {
     format!("the configuration was read again: {}", count(routes, "route", "routes"))
 }
 
+/// The configuration names the state now.
+pub(crate) fn state_written(configuration: &Path, state: &Path) -> String {
+    format!("{} says now: state = {:?}\n", configuration.display(), state.display().to_string())
+}
+
 /// A route has a file or a folder of another machine.
 pub(crate) fn left_to_other_machine(route: &str) -> String {
     format!("{route} has a file or folder on another machine, and is run there alone")
@@ -142,12 +147,7 @@ pub(crate) const RESTS: &str = "paused";
 pub(crate) const LIVE_KEYS: &str = "Ctrl-C ends; chestnut status, held and history say more";
 
 /// A unit for systemd: what the process may write is named, all else is out of its reach.
-pub(crate) fn unit_text(
-    program: &Path,
-    configuration: &Path,
-    state: &Path,
-    writes: &[std::path::PathBuf],
-) -> String {
+pub(crate) fn unit_text(program: &Path, configuration: &Path, writes: &[std::path::PathBuf]) -> String {
     let quoted =
         |path: &Path| format!("\"{}\"", path.display().to_string().replace('%', "%%").replace('"', "\\\""));
     let writes: Vec<_> = writes.iter().map(|path| quoted(path)).collect();
@@ -162,7 +162,7 @@ pub(crate) fn unit_text(
          Type=notify-reload\n\
          # The user to whom configuration and state belong.\n\
          User=chestnut\n\
-         ExecStart={} watch --config {} --state {}\n\
+         ExecStart={} watch --config {}\n\
          Restart=on-failure\n\
          RestartSec=30\n\
          WatchdogSec=5min\n\
@@ -199,7 +199,6 @@ pub(crate) fn unit_text(
          WantedBy=multi-user.target\n",
         quoted(program),
         quoted(configuration),
-        quoted(state),
         writes.join(" "),
         writes.join(" "),
     )

@@ -670,3 +670,46 @@ fn several_watches_share_one_state() {
     assert!(logs.iter().all(|log| ran(log) > 0), "each has its share: {:?}", logs.each_ref().map(ran));
     assert_eq!(database.sql("SELECT count(*) FROM chestnut.intent"), "0");
 }
+
+/// A state moves to a database and back; whoever still names the old one is told.
+#[test]
+fn a_state_moves_to_a_database_and_back() {
+    let Some(database) = chestnut_testkit::postgres::database("moving by command") else { return };
+    let url = database.url();
+    let place = Place::new(4);
+    let days = "[calendar.days]\nfile = \"days.ics\"\n[route.days]\nfrom = \"presses\"\nto = \"days\"\n";
+    place.configure("", days);
+    place.ok(&["sync", "--yes"]);
+    let told = place.run(&["state", "move", "chestnut.state", &url]);
+    assert!(told.code == 2 && told.err.contains("does not name the database"), "{told:?}");
+    let secret = url.replace("chestnut@", "chestnut:apple@");
+    for (state, wrong) in [
+        (format!("state = {{ url = \"{secret}\" }}"), "`url` in [state] holds a password"),
+        (format!("state = \"{url}\""), "`state` must be a path; a database is named by a table"),
+        (format!("state = {{ url = \"{url}\", lease = \"1s\" }}"), "`lease` in [state] must be between"),
+        ("state = { url = \"postgres://chestnut@%2Fnowhere/chestnut\" }".to_owned(), "cannot be opened"),
+    ] {
+        place.configure(&state, days);
+        let told = place.run(&["status"]);
+        assert!(told.code != 0 && told.err.contains(wrong), "{told:?}");
+    }
+    place.configure(&format!("state = {{ url = \"{url}\" }}"), days);
+    place.ok(&["state", "move", "chestnut.state", &url]);
+    let told = place.run(&["status", "--state", "chestnut.state"]);
+    assert!(told.err.contains("was moved to postgres://"), "{told:?}");
+    // A file is the same calendar as before: nothing is begun anew.
+    place.edit("orchard-0002.ics", "Crate repair");
+    place.ok(&["sync"]);
+    assert!(place.read("days.ics").contains("Crate repair"));
+    place.ok(&["compare"]);
+    assert_eq!(place.ok(&["state", "check", "--json"]).json()["routes"], 2);
+    place.ok(&["state", "move", &url, "again.state"]);
+    place.configure("state = \"again.state\"", days);
+    let told = place.ok(&["sync", "--json"]);
+    assert!(told.out.contains("\"writes\": 0") && !told.out.contains("\"writes\": 1"), "{told:?}");
+    place.ok(&["compare"]);
+    // The unit works with the state that everybody else sees.
+    let unit = place.ok(&["watch", "--print-unit", "--state", "elsewhere.state"]);
+    assert!(!unit.out.contains("--state") && unit.err.contains("says now: state = "), "{unit:?}");
+    assert!(place.read("chestnut.toml").contains("elsewhere.state\""));
+}
