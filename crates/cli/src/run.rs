@@ -9,9 +9,10 @@ use crate::args::{
     AccountCommand, CalendarCommand, Cli, ColorWord, Command, Common, RouteCommand, StateCommand,
 };
 use crate::commands::{
-    account_add, account_forget, account_list, account_login, account_pause, account_test, agenda,
-    calendar_add, calendar_create, calendar_list, calendar_rename, compare, demo, free, held, history, init,
-    init_ask, preview, probe, report as report_command, route, snapshot, state, status, sync, undo, why,
+    account_add, account_forget, account_list, account_login, account_move, account_pause, account_test,
+    agenda, calendar_add, calendar_create, calendar_list, calendar_rename, compare, demo, free, held,
+    history, init, init_ask, preview, probe, report as report_command, route, snapshot, state, status, sync,
+    undo, why,
 };
 use crate::environment::Environment;
 use crate::exit_code::ExitCode;
@@ -183,6 +184,7 @@ fn account(command: &AccountCommand, common: &Common, io: &mut Io<'_>) -> Result
         AccountCommand::Pause { account, until } => {
             account_pause::pause(account, until.as_deref(), common, io)
         }
+        AccountCommand::Move { account, url, yes } => account_move::run(account, url, *yes, common, io),
         AccountCommand::Resume { account } => account_pause::resume(account, common, io),
         AccountCommand::Forget { account } => account_forget::run(account, common, io),
     }

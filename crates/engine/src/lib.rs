@@ -23,6 +23,7 @@ mod pace;
 mod probe;
 mod read_calendar;
 mod record;
+mod relocate;
 mod restore;
 mod retire;
 mod round;
@@ -51,6 +52,7 @@ pub use probe::{
     ProbeStep, WriteStep, WriteTrial, probe_route, sweep_route, try_writing,
 };
 pub use read_calendar::{Part as PartOfCase, ReadEntry, Seen, Unread, look_at, read_calendar};
+pub use relocate::{Candidate, candidate, take_over};
 pub use restore::{
     Standing as CalendarStanding, ToRestore, is_passing, plan_restore, restore, take_snapshot, undo_of,
 };

@@ -70,6 +70,41 @@ impl Writer<'_> {
         Ok(CalendarId(id))
     }
 
+    /// Says that a calendar is at another place. What was known there, and no route uses, is forgotten.
+    ///
+    /// # Errors
+    /// The state cannot be written, or a route uses what is there.
+    pub fn move_calendar(&self, calendar: CalendarId, place: &str) -> Done {
+        let sql = "SELECT id FROM calendar WHERE place = ? AND id <> ?";
+        let there: Option<i64> = self.database.one(sql, values![place, calendar.0], |row| row.get(0))?;
+        if let Some(there) = there {
+            let is_used =
+                "SELECT 1 FROM place p JOIN object o ON o.id = p.object WHERE o.calendar = ? LIMIT 1";
+            if self.database.exists(is_used, values![there])? {
+                return Err(StoreError::NotEmpty { place: place.to_owned() });
+            }
+            self.run("DELETE FROM calendar WHERE id = ?", values![there])?;
+        }
+        self.run("UPDATE calendar SET place = ? WHERE id = ?", values![place, calendar.0])
+    }
+
+    /// Takes an object away from its href, before another has it.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn lift_href(&self, object: ObjectId) -> Done {
+        // No server gives such an href.
+        self.run("UPDATE object SET href = ? WHERE id = ?", values![format!(" {}", object.0), object.0])
+    }
+
+    /// Says where the calendars of a route are.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn set_ends(&self, route: RouteId, ends: &str) -> Done {
+        self.run("UPDATE route SET ends = ? WHERE id = ?", values![ends, route.0])
+    }
+
     /// Remembers what is known of a calendar as a whole.
     ///
     /// # Errors

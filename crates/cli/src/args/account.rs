@@ -46,6 +46,21 @@ pub(crate) enum AccountCommand {
         /// The account
         account: String,
     },
+    /// Go on at a server's new address: its calendars are recognised by what stands in them
+    ///
+    /// Each calendar that routes use is sought there, and is the same where at least 80 % of its entries stand. What was
+    /// agreed, and the history, stay. What is known of the old address is in the state: the old server need not answer.
+    #[command(after_help = "Example:\n  chestnut account move packhouse https://dav.orchard.example/")]
+    Move {
+        /// The account
+        account: String,
+        /// The new address, as for `account add`
+        #[arg(value_name = "URL")]
+        url: String,
+        /// Do it without a question
+        #[arg(long, short)]
+        yes: bool,
+    },
     /// Take an account out of the configuration, with the secrets kept for it
     Forget {
         /// The account

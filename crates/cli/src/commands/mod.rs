@@ -4,6 +4,7 @@ pub(crate) mod account_add;
 pub(crate) mod account_forget;
 pub(crate) mod account_list;
 pub(crate) mod account_login;
+pub(crate) mod account_move;
 pub(crate) mod account_pause;
 pub(crate) mod account_test;
 pub(crate) mod agenda;

@@ -53,6 +53,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("account-forget", schema_for!(super::account_forget::Report)),
         ("account-list", schema_for!(super::account_list::Report)),
         ("account-login", schema_for!(super::account_login::Report)),
+        ("account-move", schema_for!(super::account_move::Report)),
         ("account-pause", schema_for!(super::account_pause::Report)),
         ("account-test", schema_for!(super::account_test::Report)),
         ("agenda", schema_for!(Vec<super::agenda::Line>)),

@@ -9,6 +9,8 @@ use super::errors::InWords as _;
 use super::problems::Problem;
 use super::secrets::KEYRING_HINT;
 use crate::failure::Failure;
+use crate::render::count;
+use crate::report::account_move::Report;
 
 pub(crate) fn not_a_server(text: &str) -> Failure {
     Failure::usage(format!("{text:?} is no address of a server"))
@@ -169,4 +171,76 @@ pub(crate) fn no_device_address(name: &str) -> Failure {
 
 pub(crate) fn nobody_signed_in() -> Failure {
     Failure::failed("nobody signed in").hint("Nothing was changed. Try it again.")
+}
+
+/// The question before an account is moved.
+pub(crate) const MOVE_ACCOUNT: &str = "Go on there?";
+
+/// What would be taken over.
+pub(crate) fn account_moves(report: &Report) -> String {
+    let mut lines = format!("At {}:\n", report.url);
+    for one in &report.calendars {
+        let stand = match (one.known, one.known - one.found) {
+            (0, _) => "empty so far; recognised by what it is called".to_owned(),
+            (known, 0) => format!("all {} stand there", count(known, "entry", "entries")),
+            (known, missing) => format!(
+                "{} of {} stand there; the next sync takes the other {missing} for deleted",
+                one.found,
+                count(known, "entry", "entries")
+            ),
+        };
+        lines += &format!("  {} is {}: {stand}\n", one.calendar, one.path);
+    }
+    if report.calendars.is_empty() {
+        lines += "  no route has used a calendar of this account yet\n";
+    }
+    lines
+}
+
+/// An account was moved.
+pub(crate) fn account_moved(report: &Report) -> String {
+    let routes = match &report.routes[..] {
+        [] => String::new(),
+        routes => format!(
+            "; {} with what was agreed: {}",
+            if routes.len() == 1 { "this route goes on" } else { "these routes go on" },
+            routes.join(", ")
+        ),
+    };
+    format!(
+        "{} is at {} now{routes}\n  chestnut preview                  what the next sync does there\n",
+        report.account, report.url
+    )
+}
+
+pub(crate) fn moving_asks_first() -> Failure {
+    Failure::waiting("nothing was changed; say --yes to go on there")
+}
+
+pub(crate) fn not_moved_account(account: &str) -> Failure {
+    Failure::waiting(format!("{account} stays where it is; nothing was changed"))
+}
+
+/// None of the calendars at a new address is one that routes use. `nearest`: where most of it stands, and how much.
+pub(crate) fn no_calendar_recognised(
+    calendar: &str,
+    account: &str,
+    url: &str,
+    nearest: Option<(String, usize, usize)>,
+) -> Failure {
+    let nearest = match nearest {
+        Some((path, found, known)) if found > 0 => {
+            format!(
+                ": of {} at most {found} stand in one calendar ({path})",
+                count(known, "entry", "entries")
+            )
+        }
+        Some((_, _, known)) if known > 0 => {
+            format!(": none of its {} stand there", count(known, "entry", "entries"))
+        }
+        _ => String::new(),
+    };
+    Failure::waiting(format!("calendar {calendar} is not recognised at {url}{nearest}; nothing was changed")).hint(format!(
+        "Move its entries there first. If it is another calendar by intention, change `url` of account {account} yourself, retire its routes with `chestnut route retire`, and add them anew."
+    ))
 }

@@ -71,7 +71,7 @@ impl From<RunError> for Failure {
                 }
             }
             RunError::OtherCalendars { .. } => Self::waiting(message).hint(
-                "Put the calendars back; or retire the route with `chestnut route retire` and add it anew, or give it a new name.",
+                "If only the server has a new address: `chestnut account move ACCOUNT URL`. Else put the calendars back; or retire the route with `chestnut route retire` and add it anew.",
             ),
             RunError::ReadOnly { account, .. } => {
                 let rights = account.map(|a| format!("; `chestnut calendar list {a}` shows the rights"));

@@ -30,12 +30,13 @@ mod undo;
 mod watching;
 
 pub(crate) use accounts::{
-    NO_BROWSER, PAGE_OF_ANOTHER, PAGE_REFUSED, PAGE_SIGNED_IN, account_is_needed, account_is_there,
-    account_written, key_in_keyring, keyring_takes_none, may_sign_in_at, needed_with_client,
-    no_device_address, no_keyring_for_password, no_oauth, no_place_of_secret, no_terminal_for_password,
-    nobody_signed_in, not_a_proxy, not_a_server, not_an_address, not_an_origin, not_signed_in, nothing_saved,
-    open_in_browser, password_in_proxy, password_not_written, password_prompt, service_not_reached,
-    sign_in_also_needed, sign_in_in_address, tokens_not_kept, type_this_code,
+    MOVE_ACCOUNT, NO_BROWSER, PAGE_OF_ANOTHER, PAGE_REFUSED, PAGE_SIGNED_IN, account_is_needed,
+    account_is_there, account_moved, account_moves, account_written, key_in_keyring, keyring_takes_none,
+    may_sign_in_at, moving_asks_first, needed_with_client, no_calendar_recognised, no_device_address,
+    no_keyring_for_password, no_oauth, no_place_of_secret, no_terminal_for_password, nobody_signed_in,
+    not_a_proxy, not_a_server, not_an_address, not_an_origin, not_moved_account, not_signed_in,
+    nothing_saved, open_in_browser, password_in_proxy, password_not_written, password_prompt,
+    service_not_reached, sign_in_also_needed, sign_in_in_address, tokens_not_kept, type_this_code,
 };
 pub(crate) use asking::{
     NO_SUCH_NUMBER, cannot_be_written, colour_of_what, configuration_written, ends_before_it_begins,

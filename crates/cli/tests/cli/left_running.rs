@@ -713,3 +713,51 @@ fn a_state_moves_to_a_database_and_back() {
     assert!(!unit.out.contains("--state") && unit.err.contains("says now: state = "), "{unit:?}");
     assert!(place.read("chestnut.toml").contains("elsewhere.state\""));
 }
+
+/// A server has a new address, another user's path among it: its calendars are the same, and nothing is done twice.
+#[test]
+fn an_account_moves_to_a_new_address() {
+    let place = Place::new(12);
+    place.configure(
+        "",
+        "[calendar.days]\nfile = \"days.ics\"\n[route.days]\nfrom = \"board\"\nto = \"days\"\n",
+    );
+    place.ok(&["sync", "--yes"]);
+    // What another client does between the last run and the move is not lost, nor taken for something else.
+    let texts = place.sites[1].with(|server| server.texts(BOARD));
+    let mut there = Server::new(&["board"], clock().as_millisecond() - 1000);
+    let spare = there.add_calendar("board", "spare", "Spare", "#3366aa");
+    let path = there.add_calendar("board", "aushang", "Notice board", "#3366aa");
+    for (number, (name, text)) in texts.iter().enumerate() {
+        // A server that names its entries by itself.
+        let text = if number == 0 { text.replace("SUMMARY:", "SUMMARY:Moved ") } else { text.clone() };
+        there.store(&path, &format!("x-{name}"), &text);
+    }
+    there.store(&spare, "other.ics", texts.values().next().expect("an entry"));
+    let here = serve_on_thread(vec![there], Arc::new(|| clock().as_millisecond())).expect("a server");
+    let url = here[0].url.to_string();
+    let told = place.run(&["account", "move", "cloud", &url]);
+    assert_eq!(told.code, 3, "{told:?}");
+    assert!(told.out.contains("all 11 entries stand there") && told.err.contains("say --yes"), "{told:?}");
+    assert!(!place.read("chestnut.toml").contains(&url), "nothing was changed");
+    place.ok(&["account", "move", "cloud", &url, "--yes"]);
+    assert!(place.read("chestnut.toml").contains(&url));
+    place.ok(&["sync"]);
+    let now = here[0].with(|server| server.texts(&path));
+    assert_eq!(now.len(), texts.len(), "nothing is written twice");
+    assert!(now.keys().all(|name| name.starts_with("x-")), "{:?}", now.keys());
+    assert!(!now.values().any(|text| text.contains("Moved ")), "what was edited there is put right, as ever");
+    place.edit("orchard-0002.ics", "Crate repair");
+    place.ok(&["sync"]);
+    assert!(here[0].with(|server| server.texts(&path)).values().any(|text| text.contains("Crate repair")));
+    place.ok(&["compare"]);
+    let runs = place.ok(&["history"]).out;
+    assert!(runs.lines().count() > 3, "its history stays: {runs}");
+    // Where something else stands, nothing is taken for the same.
+    let mut empty = Server::new(&["board"], clock().as_millisecond() - 1000);
+    empty.add_calendar("board", "board", "Notice board", "#3366aa");
+    let empty = serve_on_thread(vec![empty], Arc::new(|| clock().as_millisecond())).expect("a server");
+    let told = place.run(&["account", "move", "cloud", empty[0].url.as_str(), "--yes"]);
+    assert!(told.code == 3 && told.err.contains("none of its 11 entries stand there"), "{told:?}");
+    place.ok(&["sync"]);
+}

@@ -1,0 +1,156 @@
+//! A calendar that stands under another address now: recognised by what stands in it, and taken over with all that was
+//! agreed about it.
+
+use std::collections::BTreeMap;
+
+use chestnut_core::Entry;
+use chestnut_core::ical::Limits;
+use chestnut_store::{CalendarFacts, CalendarId, NewObject, Object, ObjectId, ObjectState, Store};
+use jiff::Timestamp;
+
+use crate::case::rough_span;
+use crate::error::RunError;
+use crate::mirror::{Look, Mirror};
+use crate::rule::CalendarEnd;
+
+/// Two calendars are one where so many of a hundred UIDs of the old one stand in the new one, too.
+const SAME_FROM: usize = 80;
+
+/// A calendar under another address, held against what is known of the old one.
+#[derive(Debug)]
+pub struct Candidate {
+    /// What told the old one from every other.
+    pub old_place: String,
+    /// What tells the new one.
+    pub place: String,
+    /// How many entries are known of the old one.
+    pub known: usize,
+    /// How many of them stand at the new address.
+    pub found: usize,
+    calendar: CalendarId,
+    facts: CalendarFacts,
+    pairs: Vec<(ObjectId, Object, String)>,
+}
+
+impl Candidate {
+    /// Tells whether it is the same calendar. Of an empty one nothing can be said.
+    #[must_use]
+    pub fn is_same(&self) -> bool {
+        self.known > 0 && self.found * 100 >= self.known * SAME_FROM
+    }
+}
+
+/// Reads a calendar, and holds it against what is known of an old one. Returns `None` where nothing is known of that.
+///
+/// # Errors
+/// The calendar cannot be read, or the state cannot be used.
+pub async fn candidate(
+    store: &Store,
+    old_place: &str,
+    end: &CalendarEnd,
+    now: Timestamp,
+) -> Result<Option<Candidate>, RunError> {
+    let Some(old) = store.mirror(old_place)? else { return Ok(None) };
+    let aside = Store::in_memory()?;
+    let mirror = Mirror::of(&aside, end)?;
+    mirror.refresh(&Look::once(now, None)).await?;
+    let new = by_uid(aside.all_objects(mirror.id)?);
+    let known = by_uid(store.all_objects(old.id)?);
+    let mut pairs = Vec::new();
+    let (mut all, mut found) = (0, 0);
+    for (uid, olds) in &known {
+        all += olds.len();
+        let mut free: Vec<&Object> = new.get(uid).into_iter().flatten().collect();
+        for old in olds {
+            // Of several that share a UID, the one of the same name.
+            let same_name = free.iter().position(|one| file_name(one) == file_name(old));
+            let at = same_name.or((!free.is_empty() && olds.len() == 1).then_some(0));
+            let Some(one) = at.map(|at| free.swap_remove(at)) else { continue };
+            found += 1;
+            if let Some(text) = one.body.map(|body| aside.text(body)).transpose()?.flatten() {
+                pairs.push((old.id, one.clone(), text));
+            }
+        }
+    }
+    let facts = CalendarFacts {
+        // What stands there beside is found by the next look.
+        sync_token: None,
+        ctag: None,
+        checked_at: None,
+        first_read_at: old.facts.first_read_at,
+        ..mirror.facts()
+    };
+    let place = end.calendar.place();
+    Ok(Some(Candidate {
+        old_place: old_place.to_owned(),
+        place,
+        known: all,
+        found,
+        calendar: old.id,
+        facts,
+        pairs,
+    }))
+}
+
+/// Has the state know calendars under their new addresses: what was agreed about their entries stays. `routes` use them,
+/// and do not run.
+///
+/// # Errors
+/// A route runs, or the state cannot be written: nothing is changed then.
+pub fn take_over(store: &Store, calendars: &[Candidate], routes: &[String]) -> Result<(), RunError> {
+    let leases: Vec<_> = routes
+        .iter()
+        .map(|route| store.lease(&chestnut_store::route_lease(route)))
+        .collect::<Result<_, _>>()?;
+    store.write(|writer| {
+        for one in calendars {
+            writer.move_calendar(one.calendar, &one.place)?;
+            writer.set_facts(one.calendar, &one.facts)?;
+            // Names may go round: an old one makes room before another takes it.
+            for (id, _, _) in &one.pairs {
+                writer.lift_href(*id)?;
+            }
+            for (id, object, text) in &one.pairs {
+                let new = NewObject {
+                    href: &object.href,
+                    etag: object.etag.as_ref(),
+                    state: ObjectState::Present,
+                    generation: object.generation,
+                    uid: object.uid.as_ref(),
+                    content: object.content,
+                    text: Some(text),
+                    span: Entry::parse(text, &Limits::default()).ok().as_ref().map(rough_span),
+                    parent: None,
+                };
+                writer.change_object(one.calendar, *id, &new)?;
+            }
+        }
+        for name in routes {
+            let Some(route) = store.route(name)? else { continue };
+            let line = |line: &str| {
+                let moved = calendars
+                    .iter()
+                    .find_map(|one| Some(format!("{}{}", line.strip_suffix(&one.old_place)?, one.place)));
+                moved.unwrap_or_else(|| line.to_owned())
+            };
+            writer.set_ends(route.id, &route.ends.lines().map(line).collect::<Vec<_>>().join("\n"))?;
+        }
+        Ok(())
+    })?;
+    drop(leases);
+    Ok(())
+}
+
+fn by_uid(objects: Vec<Object>) -> BTreeMap<String, Vec<Object>> {
+    let mut all: BTreeMap<String, Vec<Object>> = BTreeMap::new();
+    for object in objects {
+        if let Some(uid) = &object.uid {
+            all.entry(uid.as_str().to_owned()).or_default().push(object);
+        }
+    }
+    all
+}
+
+fn file_name(object: &Object) -> &str {
+    object.href.as_str().rsplit('/').next().unwrap_or_default()
+}
