@@ -45,6 +45,22 @@ pub struct Tokens {
     pub refresh: Option<SecretString>,
     /// When the access token runs out, in seconds since 1970.
     pub expires_at: Option<i64>,
+    /// When what gets the next tokens runs out, where the server says so: a moment in seconds since 1970, and how long it
+    /// lasts as a whole.
+    pub renewable_until: Option<(i64, i64)>,
+}
+
+impl Tokens {
+    /// Returns when somebody has to sign in again, in seconds since 1970, and how many seconds the sign-in lasts as a
+    /// whole; `None` where the server does not say.
+    #[must_use]
+    pub fn sign_in_ends(&self) -> Option<(i64, i64)> {
+        match &self.refresh {
+            Some(_) => self.renewable_until,
+            // Nothing renews it. How long it lasted in all was not told.
+            None => self.expires_at.map(|at| (at, i64::MAX)),
+        }
+    }
 }
 
 /// What a person types on another device, and how the answer is waited for.
@@ -163,7 +179,10 @@ pub fn read_tokens(answer: &Answer, now: i64) -> Result<Tokens, OAuthError> {
     let access = text("access_token");
     let access = access.ok_or_else(|| OAuthError::Lacks("access_token".to_owned()))?;
     let expires_at = number(&json["expires_in"]).map(|seconds| now.saturating_add(seconds.max(0)));
-    Ok(Tokens { access, refresh: text("refresh_token"), expires_at })
+    // No standard names it; services that tell use one of these.
+    let lasts = number(&json["refresh_token_expires_in"]).or_else(|| number(&json["refresh_expires_in"]));
+    let renewable_until = lasts.filter(|lasts| *lasts > 0).map(|lasts| (now.saturating_add(lasts), lasts));
+    Ok(Tokens { access, refresh: text("refresh_token"), expires_at, renewable_until })
 }
 
 /// Reads an answer of the device endpoint (RFC 8628, 3.2).
@@ -288,7 +307,8 @@ impl OAuthTokens {
         let new =
             read_tokens(&answer, self.keeper.now()).map_err(|error| self.ended(Detail::SignIn(error)))?;
         // A service that gives no new refresh token means the old one to be used again.
-        let new = Tokens { refresh: new.refresh.or(kept.refresh), ..new };
+        let renewable_until = new.renewable_until.or(kept.renewable_until);
+        let new = Tokens { refresh: new.refresh.or(kept.refresh), renewable_until, ..new };
         self.keeper.save(&new).map_err(|words| self.ended(words))?;
         let token = new.access.clone();
         *self.current.borrow_mut() = Some(new);

@@ -163,7 +163,7 @@ fn main() {
         for _ in 0..ROUNDS {
             let folder = tempfile::tempdir().expect("a folder");
             // `CHESTNUT_STATE=postgres` measures a state in PostgreSQL.
-            let shared = std::env::var("CHESTNUT_STATE").is_ok_and(|kind| kind == "postgres");
+            let shared = std::env::var_os("CHESTNUT_STATE").is_some_and(|kind| kind == "postgres");
             let database =
                 shared.then(|| chestnut_testkit::postgres::database("bench").expect("it is installed"));
             let store = match &database {

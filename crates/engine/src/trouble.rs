@@ -72,7 +72,9 @@ fn patience(kind: TroubleKind) -> (u32, u32) {
         | TroubleKind::RouteStale
         | TroubleKind::NearlyFull
         | TroubleKind::CertificateEnds
-        | TroubleKind::FeedQuiet => (1, 2),
+        | TroubleKind::TokenEnds
+        | TroubleKind::FeedQuiet
+        | TroubleKind::FeedShrunk => (1, 2),
 
         TroubleKind::SignInRefused
         | TroubleKind::ConfigurationBroken

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use crate::database::{Cell, Database, Sqlite, Value, new_file, values};
+use crate::database::{Cell, Database, Kind, Sqlite, Value, new_file, values};
 use crate::error::StoreError;
 use crate::lease::route_lease;
 use crate::presence::machine_name;
@@ -22,11 +22,11 @@ impl Store {
     /// # Errors
     /// There is such a file already, or it cannot be written.
     pub fn backup(&self, to: &Path) -> Result<()> {
-        if let Database::Sqlite(sqlite) = &self.database {
+        if let Some(sqlite) = self.database.as_sqlite() {
             return sqlite.copy(to);
         }
         new_file(to, || {
-            let copy = Database::Sqlite(Sqlite::open(to)?);
+            let copy = Database::of(Kind::Sqlite(Sqlite::open(to)?));
             self.database.transaction(|| copy.transaction(|| copy_rows(&self.database, &copy)))
         })
     }
@@ -104,7 +104,7 @@ fn copy_rows(from: &Database, to: &Database) -> Result<()> {
     from.takes_long();
     to.takes_long();
     // All have the same tables and columns; one tells of them.
-    let pattern = Database::Sqlite(Sqlite::in_memory()?);
+    let pattern = Database::of(Kind::Sqlite(Sqlite::in_memory()?));
     let sql =
         "SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite%' ORDER BY rowid";
     let tables: Vec<String> = pattern.rows(sql, &[], |row| row.get(0))?;

@@ -7,7 +7,7 @@ use std::path::Path;
 use chestnut_core::{ContentKey, ETag, EventUid, ObjectHref, Origin};
 use jiff::Timestamp;
 
-use crate::database::{Database, Row, Sqlite, values};
+use crate::database::{Database, Kind, Row, Sqlite, values};
 use crate::error::StoreError;
 use crate::presence::Presence;
 use crate::records::{
@@ -123,7 +123,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Newer`], [`StoreError::Unreadable`], [`StoreError::Open`] or [`StoreError::Full`].
     pub fn open(path: &Path) -> Result<Self> {
-        Self::of(Database::Sqlite(Sqlite::open(path)?), path.display().to_string()).still_here()
+        Self::of(Database::of(Kind::Sqlite(Sqlite::open(path)?)), path.display().to_string()).still_here()
     }
 
     /// Opens the state in a database of PostgreSQL, making its tables where there are none.
@@ -132,7 +132,8 @@ impl Store {
     /// [`StoreError::Newer`] or [`StoreError::Open`].
     #[cfg(feature = "postgres")]
     pub fn connect(place: &crate::PostgresPlace) -> Result<Self> {
-        Self::of(Database::Postgres(crate::database::Postgres::open(place)?), place.url.clone()).still_here()
+        Self::of(Database::of(Kind::Postgres(crate::database::Postgres::open(place)?)), place.url.clone())
+            .still_here()
     }
 
     /// Makes a state that is kept nowhere, for looking without a trace.
@@ -140,7 +141,7 @@ impl Store {
     /// # Errors
     /// SQLite cannot start.
     pub fn in_memory() -> Result<Self> {
-        Ok(Self::of(Database::Sqlite(Sqlite::in_memory()?), ":memory:".to_owned()))
+        Ok(Self::of(Database::of(Kind::Sqlite(Sqlite::in_memory()?)), ":memory:".to_owned()))
     }
 
     fn of(database: Database, place: String) -> Self {
@@ -153,7 +154,7 @@ impl Store {
     /// The state cannot be read at all.
     pub fn check(&self) -> Result<Vec<Wrong>> {
         let mut wrong = Vec::new();
-        if let Database::Sqlite(_) = &self.database {
+        if self.database.as_sqlite().is_some() {
             for sql in ["PRAGMA integrity_check", "PRAGMA foreign_key_check"] {
                 let lines: Vec<String> = self.database.rows(sql, &[], |row| row.get(0))?;
                 wrong.extend(lines.into_iter().filter(|line| line != "ok").map(Wrong::Told));
@@ -288,6 +289,15 @@ impl Store {
         let sql =
             "SELECT 1 FROM object INDEXED BY object_href WHERE calendar = ? AND state <> 4 LIMIT 1 OFFSET ?";
         self.database.exists(sql, values![calendar.0, count])
+    }
+
+    /// Returns how many objects stand in a calendar.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn count(&self, calendar: CalendarId) -> Result<usize> {
+        let sql = "SELECT count(*) FROM object WHERE calendar = ? AND state <> 4";
+        Ok(self.database.one(sql, values![calendar.0], |row| row.get(0))?.unwrap_or(0))
     }
 
     /// Returns where a calendar was found by its name, and when, in seconds since 1970.

@@ -1,5 +1,7 @@
 //! Texts, compressed: against a dictionary of what nearly every entry says, time zones cut out and kept once.
 
+use std::rc::Rc;
+
 use lz4_flex::block::{compress_prepend_size_with_dict, decompress_size_prepended_with_dict};
 use sha2::{Digest, Sha256};
 
@@ -60,11 +62,32 @@ pub(crate) fn pack(database: &Database, text: &str) -> Result<Vec<u8>, StoreErro
 
 fn keep_zone(database: &Database, zone: &str) -> Result<i64, StoreError> {
     let digest = Sha256::digest(zone)[..16].to_vec();
-    let known = database.one("SELECT id FROM zone WHERE digest = ?", values![digest], |row| row.get(0))?;
-    if let Some(id) = known {
+    if let Some(id) = database.zones.number(&digest) {
         return Ok(id);
     }
-    database.insert("INSERT INTO zone (digest, bytes) VALUES (?, ?)", values![digest, compress(zone)])
+    let known = database.one("SELECT id FROM zone WHERE digest = ?", values![digest], |row| row.get(0))?;
+    let id = match known {
+        Some(id) => id,
+        None => {
+            let sql = "INSERT INTO zone (digest, bytes) VALUES (?, ?)";
+            database.insert(sql, values![digest, compress(zone)])?
+        }
+    };
+    database.zones.keep_number(digest, id);
+    Ok(id)
+}
+
+fn zone_text(database: &Database, id: i64) -> Result<Option<Rc<str>>, StoreError> {
+    if let Some(text) = database.zones.text(id) {
+        return Ok(Some(text));
+    }
+    let bytes =
+        database.one("SELECT bytes FROM zone WHERE id = ?", values![id], |row| row.get::<Vec<u8>>(0))?;
+    let text: Option<Rc<str>> = bytes.and_then(|bytes| decompress(&bytes)).map(Rc::from);
+    if let Some(text) = &text {
+        database.zones.keep_text(id, text);
+    }
+    Ok(text)
 }
 
 /// `None` where the bytes are no text of ours: the caller reads the entry afresh then.
@@ -76,16 +99,13 @@ pub(crate) fn unpack(database: &Database, blob: &[u8]) -> Result<Option<String>,
     let mut out = String::with_capacity(text.len() * 3);
     for (at, part) in text.split(CUT).enumerate() {
         // Every second part is the number of a zone; a text that held the mark itself was not cut.
-        let zone = match (at % 2, part.parse::<i64>()) {
-            (1, Ok(id)) => database
-                .one("SELECT bytes FROM zone WHERE id = ?", values![id], |row| row.get::<Vec<u8>>(0))?
-                .and_then(|bytes| decompress(&bytes)),
+        match (at % 2, part.parse::<i64>()) {
+            (1, Ok(id)) => match zone_text(database, id)? {
+                Some(zone) => out.push_str(&zone),
+                None => return Ok(None),
+            },
             (1, Err(_)) => return Ok(Some(text)),
-            _ => Some(part.to_owned()),
-        };
-        match zone {
-            Some(part) => out.push_str(&part),
-            None => return Ok(None),
+            _ => out.push_str(part),
         }
     }
     Ok(Some(out))

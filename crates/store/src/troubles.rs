@@ -29,8 +29,12 @@ pub enum TroubleKind {
     NearlyFull,
     /// A server's certificate ends soon.
     CertificateEnds,
+    /// What renews an account's sign-in ends soon, by its server's word.
+    TokenEnds,
     /// Nothing has changed in a feed for long.
     FeedQuiet,
+    /// Most of a feed is gone.
+    FeedShrunk,
     /// No run of a route went well for too long.
     RouteStale,
     /// A run of a route as a whole fails.
@@ -41,7 +45,7 @@ pub enum TroubleKind {
 
 impl TroubleKind {
     /// All of them.
-    pub const ALL: [Self; 13] = [
+    pub const ALL: [Self; 15] = [
         Self::ServerDown,
         Self::SignInRefused,
         Self::RightsLost,
@@ -51,7 +55,9 @@ impl TroubleKind {
         Self::Held,
         Self::NearlyFull,
         Self::CertificateEnds,
+        Self::TokenEnds,
         Self::FeedQuiet,
+        Self::FeedShrunk,
         Self::RouteStale,
         Self::RouteFails,
         Self::EntriesRefused,
@@ -70,7 +76,9 @@ impl TroubleKind {
             Self::Held => "held",
             Self::NearlyFull => "nearly-full",
             Self::CertificateEnds => "certificate-ends",
+            Self::TokenEnds => "token-ends",
             Self::FeedQuiet => "feed-quiet",
+            Self::FeedShrunk => "feed-shrunk",
             Self::RouteStale => "route-stale",
             Self::RouteFails => "route-fails",
             Self::EntriesRefused => "entries-refused",

@@ -162,8 +162,13 @@ impl PostgresServer {
 
     fn kill(&self) {
         let process = self.process.load(Ordering::Relaxed).to_string();
-        drop(Command::new("pkill").args(["-KILL", "-P", &process]).status());
+        // The parent first: it would begin to recover as soon as a child is gone.
+        let children = Command::new("pgrep").args(["-P", &process]).output();
+        let children = children.map(|output| String::from_utf8_lossy(&output.stdout).into_owned());
         drop(Command::new("kill").args(["-KILL", &process]).status());
+        for child in children.unwrap_or_default().split_whitespace() {
+            drop(Command::new("kill").args(["-KILL", child]).stderr(Stdio::null()).status());
+        }
     }
 
     fn command(&self, program: &str) -> Command {

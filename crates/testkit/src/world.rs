@@ -612,7 +612,7 @@ impl World {
 }
 
 fn keeps_in_postgres() -> bool {
-    std::env::var("CHESTNUT_STATE").is_ok_and(|kind| kind == "postgres")
+    std::env::var_os("CHESTNUT_STATE").is_some_and(|kind| kind == "postgres")
 }
 
 /// A temporary folder, in memory where the machine has such a place: states are written thousands of times.

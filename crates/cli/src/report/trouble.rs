@@ -95,7 +95,10 @@ pub(crate) fn about_what(settings: &Settings, kind: TroubleKind, about: &str) ->
         | TroubleKind::RouteStale
         | TroubleKind::RouteFails
         | TroubleKind::EntriesRefused => "route",
-        TroubleKind::RightsLost | TroubleKind::CalendarUnreadable | TroubleKind::FeedQuiet => "calendar",
+        TroubleKind::RightsLost
+        | TroubleKind::CalendarUnreadable
+        | TroubleKind::FeedQuiet
+        | TroubleKind::FeedShrunk => "calendar",
         _ if settings.accounts.contains_key(about) => "account",
         _ => "calendar",
     }

@@ -32,6 +32,8 @@ struct Kept {
     access_token: String,
     refresh_token: Option<String>,
     expires_at: Option<i64>,
+    #[serde(default)]
+    renewable_until: Option<(i64, i64)>,
 }
 
 /// Says where an account keeps its tokens: where it is told, else in `NAME.tokens` beside the configuration.
@@ -71,6 +73,7 @@ impl TokenKeeper for Keeper {
             access: SecretString::from(kept.access_token),
             refresh: kept.refresh_token.map(SecretString::from),
             expires_at: kept.expires_at,
+            renewable_until: kept.renewable_until,
         })
     }
 
@@ -79,6 +82,7 @@ impl TokenKeeper for Keeper {
             access_token: tokens.access.expose_secret().to_owned(),
             refresh_token: tokens.refresh.as_ref().map(|t| t.expose_secret().to_owned()),
             expires_at: tokens.expires_at,
+            renewable_until: tokens.renewable_until,
         };
         let text = serde_json::to_string(&kept).expect("texts turn into JSON");
         match &self.keep {

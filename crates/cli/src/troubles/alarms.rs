@@ -4,13 +4,14 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use chestnut_caldav::connection_check::{connect, look_at_certificate, resolve};
+use chestnut_caldav::oauth::TokenKeeper as _;
 use chestnut_engine::Signs;
-use chestnut_store::{Store, StoreError, TroubleKind};
+use chestnut_store::{CalendarId, Store, StoreError, TroubleKind};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
 
 use crate::environment::Environment;
-use crate::settings::{Connections, Settings, http_options};
+use crate::settings::{Connections, Keeper, Settings, SignInSettings, http_options, keep_of};
 
 /// Percent of its room from which on an account is nearly full.
 const FULL: u64 = 95;
@@ -37,6 +38,7 @@ pub(crate) async fn daily_look(
 ) -> Result<Signs, StoreError> {
     let mut signs = Signs::default();
     certificates(settings, connections, environment, now, &mut signs).await;
+    ending_sign_ins(settings, environment, now, &mut signs);
     full_accounts(settings, connections, &mut signs).await;
     quiet_feeds(settings, store, connections, now, &mut signs).await?;
     store.write(|writer| writer.set_meta(LOOKED_AT, &now.as_second().to_string()))?;
@@ -72,6 +74,22 @@ async fn certificates(
         let is_soon = left < account.warn_before.min(life / 3);
         let days = left.as_hours().div_euclid(24);
         signs.note(TroubleKind::CertificateEnds, name, is_soon.then(|| json!({ "days": days })));
+    }
+}
+
+/// Looks when sign-ins end that somebody has to do again, as far as their servers said.
+fn ending_sign_ins(settings: &Settings, environment: &Environment, now: Timestamp, signs: &mut Signs) {
+    for (name, account) in &settings.accounts {
+        let SignInSettings::OAuth(oauth) = &account.sign_in else { continue };
+        let keep = keep_of(name, oauth, settings.base());
+        let keeper = Keeper { keep, account: name.clone(), environment: environment.clone() };
+        let Ok(tokens) = keeper.load() else { continue };
+        let facts = tokens.sign_in_ends().and_then(|(at, lasts)| {
+            let left = at.saturating_sub(now.as_second());
+            let is_soon = left < account.warn_before.as_secs().min(lasts / 3);
+            is_soon.then(|| json!({ "days": left.div_euclid(A_DAY) }))
+        });
+        signs.note(TroubleKind::TokenEnds, name, facts);
     }
 }
 
@@ -116,6 +134,84 @@ async fn quiet_feeds(
             name,
             (age > calendar.quiet_after).then(|| json!({ "days": days })),
         );
+        signs.note(TroubleKind::FeedShrunk, name, shrunk(store, name, mirror.id, now)?);
     }
     Ok(())
+}
+
+/// A feed of fewer entries may well lose half of them.
+const FEW: usize = 20;
+/// So many seconds a feed may be smaller before that is taken for meant.
+const MEANT: i64 = 7 * A_DAY;
+
+/// What is left of a feed, where that is less than half of what stood there when it was last as it should be.
+fn shrunk(
+    store: &Store,
+    name: &str,
+    calendar: CalendarId,
+    now: Timestamp,
+) -> Result<Option<serde_json::Value>, StoreError> {
+    let size = format!("feed-size {name}");
+    let is = store.count(calendar)?;
+    let known = store.meta(&size)?;
+    let known = known.as_ref().and_then(|text| text.split_once(' '));
+    if let Some((was, at)) =
+        known.and_then(|(was, at)| Some((was.parse::<usize>().ok()?, at.parse::<i64>().ok()?)))
+    {
+        let is_meant = !(0..MEANT).contains(&(now.as_second() - at));
+        if was >= FEW && is * 2 < was && !is_meant {
+            return Ok(Some(json!({ "was": was, "is": is })));
+        }
+    }
+    store.write(|writer| writer.set_meta(&size, &format!("{is} {}", now.as_second())))?;
+    Ok(None)
+}
+
+#[cfg(test)]
+mod tests {
+    use chestnut_core::ObjectHref;
+    use chestnut_store::{NewObject, ObjectState, Store};
+    use jiff::{SignedDuration, Timestamp};
+
+    use super::shrunk;
+
+    /// Half a feed that goes is told for a week, a few entries are not.
+    #[test]
+    fn a_feed_that_loses_most_is_told_of_for_a_week() {
+        let store = Store::in_memory().expect("a state");
+        let calendar = store.write(|writer| writer.calendar("feed days")).expect("a mirror");
+        let mut objects = Vec::new();
+        for number in 0..30 {
+            let href = ObjectHref::from(format!("/{number}"));
+            let new = NewObject {
+                href: &href,
+                etag: None,
+                state: ObjectState::Present,
+                generation: 1,
+                uid: None,
+                content: None,
+                text: Some("text"),
+                span: None,
+                parent: None,
+            };
+            objects.push(store.write(|writer| writer.add_object(calendar, &new)).expect("written"));
+        }
+        let day = |days: i64| Timestamp::UNIX_EPOCH + SignedDuration::from_hours(24 * days);
+        let look = |days: i64| shrunk(&store, "days", calendar, day(days)).expect("read");
+        let bury = |range: std::ops::Range<usize>| {
+            for object in &objects[range] {
+                store.write(|writer| writer.bury(calendar, *object)).expect("buried");
+            }
+        };
+        assert_eq!(look(0), None);
+        bury(0..5);
+        assert_eq!(look(1), None, "some days pass");
+        bury(5..20);
+        let told = look(2).expect("most is gone");
+        assert_eq!((&told["was"], &told["is"]), (&25.into(), &10.into()));
+        assert!(look(6).is_some());
+        assert_eq!(look(9), None, "after a week it is meant");
+        bury(20..28);
+        assert_eq!(look(10), None, "few entries may well go");
+    }
 }

@@ -44,6 +44,14 @@ pub(crate) fn trouble_sentence(kind: TroubleKind, about: &str, facts: &Value) ->
         TroubleKind::CertificateEnds => {
             format!("{about}: the server's certificate ends {}", in_days(days))
         }
+        TroubleKind::TokenEnds => {
+            format!("{about}: the sign-in ends {}, by its server's word", in_days(days))
+        }
+        TroubleKind::FeedShrunk => {
+            let [was, is] =
+                ["was", "is"].map(|key| facts.get(key).and_then(Value::as_u64).unwrap_or_default());
+            format!("{about}: {is} of {was} entries are left in the feed")
+        }
         TroubleKind::FeedQuiet => {
             format!("{about}: nothing has changed for {}", count(days.unsigned_abs() as usize, "day", "days"))
         }
@@ -92,6 +100,12 @@ pub(crate) fn trouble_advice(kind: TroubleKind, about: &str) -> String {
         }
         TroubleKind::CertificateEnds => {
             "Tell whoever runs the server; when it has ended, nothing is read or written there.".to_owned()
+        }
+        TroubleKind::TokenEnds => {
+            format!("chestnut account login {about}")
+        }
+        TroubleKind::FeedShrunk => {
+            "Ask its publisher whether that is meant; after a week it is taken for meant.".to_owned()
         }
         TroubleKind::FeedQuiet => "Ask its publisher whether it is still kept up.".to_owned(),
         TroubleKind::RouteStale | TroubleKind::RouteFails => {

@@ -5,6 +5,7 @@ mod migrate;
 mod postgres;
 mod sqlite;
 mod value;
+mod zones;
 
 pub(crate) use migrate::new_file;
 #[cfg(feature = "postgres")]
@@ -13,6 +14,7 @@ pub(crate) use postgres::Postgres;
 pub use postgres::PostgresPlace;
 pub(crate) use sqlite::Sqlite;
 pub(crate) use value::{AsValue, Cell, Row, Value, values};
+pub(crate) use zones::Zones;
 
 use crate::error::StoreError;
 
@@ -28,13 +30,33 @@ fn system_time() -> i64 {
 
 /// The database that holds the state.
 #[derive(Debug)]
-pub(crate) enum Database {
+pub(crate) struct Database {
+    kind: Kind,
+    /// Time zones that were read or kept: nearly every text asks for one. None is ever changed or taken away.
+    pub(crate) zones: Zones,
+}
+
+#[derive(Debug)]
+pub(crate) enum Kind {
     Sqlite(Sqlite),
     #[cfg(feature = "postgres")]
     Postgres(Postgres),
 }
 
 impl Database {
+    pub(crate) fn of(kind: Kind) -> Self {
+        Self { kind, zones: Zones::default() }
+    }
+
+    /// The file of SQLite, if it is one.
+    pub(crate) fn as_sqlite(&self) -> Option<&Sqlite> {
+        match &self.kind {
+            Kind::Sqlite(sqlite) => Some(sqlite),
+            #[cfg(feature = "postgres")]
+            Kind::Postgres(_) => None,
+        }
+    }
+
     /// Calls `each` for the rows of a question, until it says that it has enough.
     pub(crate) fn each(
         &self,
@@ -42,10 +64,10 @@ impl Database {
         values: &[Value<'_>],
         mut each: impl FnMut(&dyn Row) -> Result<bool>,
     ) -> Result<()> {
-        match self {
-            Self::Sqlite(sqlite) => sqlite.each(sql, values, &mut each),
+        match &self.kind {
+            Kind::Sqlite(sqlite) => sqlite.each(sql, values, &mut each),
             #[cfg(feature = "postgres")]
-            Self::Postgres(postgres) => postgres.each(sql, values, &mut each),
+            Kind::Postgres(postgres) => postgres.each(sql, values, &mut each),
         }
     }
 
@@ -91,100 +113,105 @@ impl Database {
 
     /// Runs a statement. In a transaction it may be run with the next one that has an answer.
     pub(crate) fn run(&self, sql: &str, values: &[Value<'_>]) -> Result<()> {
-        match self {
-            Self::Sqlite(sqlite) => sqlite.changed(sql, values).map(drop),
+        match &self.kind {
+            Kind::Sqlite(sqlite) => sqlite.changed(sql, values).map(drop),
             #[cfg(feature = "postgres")]
-            Self::Postgres(postgres) => postgres.run(sql, values),
+            Kind::Postgres(postgres) => postgres.run(sql, values),
         }
     }
 
     /// Runs a statement, and returns how many rows it changed.
     pub(crate) fn changed(&self, sql: &str, values: &[Value<'_>]) -> Result<usize> {
-        match self {
-            Self::Sqlite(sqlite) => sqlite.changed(sql, values),
+        match &self.kind {
+            Kind::Sqlite(sqlite) => sqlite.changed(sql, values),
             #[cfg(feature = "postgres")]
-            Self::Postgres(postgres) => postgres.changed(sql, values),
+            Kind::Postgres(postgres) => postgres.changed(sql, values),
         }
     }
 
     /// Adds a row to a table whose rows are numbered, and returns its number. The statement begins with
     /// `INSERT INTO table (`.
     pub(crate) fn insert(&self, sql: &str, values: &[Value<'_>]) -> Result<i64> {
-        match self {
-            Self::Sqlite(sqlite) => sqlite.insert(sql, values),
+        match &self.kind {
+            Kind::Sqlite(sqlite) => sqlite.insert(sql, values),
             #[cfg(feature = "postgres")]
-            Self::Postgres(postgres) => postgres.insert(sql, values),
+            Kind::Postgres(postgres) => postgres.insert(sql, values),
         }
     }
 
     /// Runs `work` in one transaction: all of it is kept, or nothing. One at a time writes.
     pub(crate) fn transaction<T>(&self, work: impl FnOnce() -> Result<T>) -> Result<T> {
-        match self {
-            Self::Sqlite(sqlite) => sqlite.transaction(work),
+        let result = match &self.kind {
+            Kind::Sqlite(sqlite) => sqlite.transaction(work),
             #[cfg(feature = "postgres")]
-            Self::Postgres(postgres) => postgres.transaction(work),
+            Kind::Postgres(postgres) => postgres.transaction(work),
+        };
+        if result.is_err() {
+            // A number that was not kept is given to another.
+            self.zones.forget();
         }
+        result
     }
 
     /// Tells whether other machines may use it, too.
     pub(crate) fn is_shared(&self) -> bool {
-        match self {
-            Self::Sqlite(_) => false,
+        match &self.kind {
+            Kind::Sqlite(_) => false,
             #[cfg(feature = "postgres")]
-            Self::Postgres(_) => true,
+            Kind::Postgres(_) => true,
         }
     }
 
     /// Returns the time by which leases are judged, in seconds since 1970: never that of a run.
     pub(crate) fn now(&self) -> Result<i64> {
-        match self {
-            Self::Sqlite(_) => Ok(system_time()),
+        match &self.kind {
+            Kind::Sqlite(_) => Ok(system_time()),
             #[cfg(feature = "postgres")]
-            Self::Postgres(postgres) => postgres.now(),
+            Kind::Postgres(postgres) => postgres.now(),
         }
     }
 
     /// Returns for how many seconds a lease lasts of which nothing is heard.
     pub(crate) fn lease_lasts(&self) -> i64 {
-        match self {
-            Self::Sqlite(_) => SILENCE,
+        match &self.kind {
+            Kind::Sqlite(_) => SILENCE,
             #[cfg(feature = "postgres")]
-            Self::Postgres(postgres) => postgres.lease_lasts(),
+            Kind::Postgres(postgres) => postgres.lease_lasts(),
         }
     }
 
     /// A lease was taken: it is renewed, and nothing is written without it, until it is let go of.
     pub(crate) fn keep(&self, name: &str, number: i64) {
-        match self {
+        match &self.kind {
             // Its holder is known by the system: nobody takes it away.
-            Self::Sqlite(_) => {
+            Kind::Sqlite(_) => {
                 let _ = (name, number);
             }
             #[cfg(feature = "postgres")]
-            Self::Postgres(postgres) => postgres.keep(name, number),
+            Kind::Postgres(postgres) => postgres.keep(name, number),
         }
     }
 
     pub(crate) fn let_go(&self, name: &str) {
-        match self {
-            Self::Sqlite(_) => {
+        match &self.kind {
+            Kind::Sqlite(_) => {
                 let _ = name;
             }
             #[cfg(feature = "postgres")]
-            Self::Postgres(postgres) => postgres.let_go(name),
+            Kind::Postgres(postgres) => postgres.let_go(name),
         }
     }
 
     /// Gives the number of a run to the next one, where none has come since.
     pub(crate) fn give_run_back(&self, run: i64) -> Result<()> {
-        match self {
-            Self::Sqlite(sqlite) => {
+        match &self.kind {
+            Kind::Sqlite(sqlite) => {
                 let sql = "UPDATE sqlite_sequence SET seq = seq - 1 WHERE name = 'run' AND seq = ?";
                 sqlite.changed(sql, values![run]).map(drop)
             }
             // Its sequences give no number twice.
             #[cfg(feature = "postgres")]
-            Self::Postgres(_) => Ok(()),
+            Kind::Postgres(_) => Ok(()),
         }
     }
 
@@ -192,29 +219,29 @@ impl Database {
     pub(crate) fn highest_number(&self, table: &str) -> Result<i64> {
         let sql = format!("SELECT coalesce(max(id), 0) FROM {table}");
         let present = self.number(&sql, &[])?;
-        let ever = match self {
-            Self::Sqlite(_) => "SELECT seq FROM sqlite_sequence WHERE name = ?".to_owned(),
+        let ever = match &self.kind {
+            Kind::Sqlite(_) => "SELECT seq FROM sqlite_sequence WHERE name = ?".to_owned(),
             #[cfg(feature = "postgres")]
-            Self::Postgres(_) => format!("SELECT last_value FROM {table}_id WHERE is_called"),
+            Kind::Postgres(_) => format!("SELECT last_value FROM {table}_id WHERE is_called"),
         };
-        let of = match self {
-            Self::Sqlite(_) => values![table].to_vec(),
+        let of = match &self.kind {
+            Kind::Sqlite(_) => values![table].to_vec(),
             #[cfg(feature = "postgres")]
-            Self::Postgres(_) => Vec::new(),
+            Kind::Postgres(_) => Vec::new(),
         };
         Ok(self.one(&ever, &of, |row| row.get(0))?.unwrap_or(0).max(present))
     }
 
     /// Has rows that are added to a table numbered after the highest number that there ever was.
     pub(crate) fn begin_numbers_after(&self, table: &str, highest: i64) -> Result<()> {
-        match self {
-            Self::Sqlite(_) => {
+        match &self.kind {
+            Kind::Sqlite(_) => {
                 // Only of these tables no number is given again.
                 let known = "UPDATE sqlite_sequence SET seq = max(seq, ?1) WHERE name = ?2";
                 self.run(known, values![highest, table])
             }
             #[cfg(feature = "postgres")]
-            Self::Postgres(_) => {
+            Kind::Postgres(_) => {
                 let sql = format!("SELECT setval('{table}_id', ?)");
                 if highest > 0 { self.number(&sql, values![highest]).map(drop) } else { Ok(()) }
             }
@@ -223,10 +250,10 @@ impl Database {
 
     /// Says that the transaction that was just begun moves or forgets very much.
     pub(crate) fn takes_long(&self) {
-        match self {
-            Self::Sqlite(_) => {}
+        match &self.kind {
+            Kind::Sqlite(_) => {}
             #[cfg(feature = "postgres")]
-            Self::Postgres(postgres) => postgres.takes_long(),
+            Kind::Postgres(postgres) => postgres.takes_long(),
         }
     }
 }

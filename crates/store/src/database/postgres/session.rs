@@ -172,11 +172,19 @@ impl State {
         }
     }
 
+    /// The connection, as long as it lasts. A transaction goes with it: the rest must not be sent on another one.
+    fn open_connection(&mut self) -> Option<&mut Connection> {
+        self.connection.as_mut().filter(|connection| !connection.client.is_closed())
+    }
+
     /// Sends statements one behind the other without waiting for answers between.
     async fn send(&mut self, statements: &[Statement]) -> Result<Vec<Answer>> {
-        self.connect().await?;
-        let Some(connection) = &mut self.connection else { return Err(StoreError::Away(String::new())) };
-        let sent = tokio::time::timeout(self.patience + Duration::from_secs(2), async {
+        if matches!(self.transaction, Transaction::None) {
+            self.connect().await?;
+        }
+        let patience = self.patience + Duration::from_secs(2);
+        let Some(connection) = self.open_connection() else { return Err(lost()) };
+        let sent = tokio::time::timeout(patience, async {
             let mut answers = Vec::with_capacity(statements.len());
             for some in statements.chunks(AT_ONCE) {
                 answers.extend(connection.pipeline(some).await?);
@@ -234,9 +242,8 @@ impl State {
     }
 
     async fn batch(&mut self, sql: &str) -> Result<Answer> {
-        self.connect().await?;
-        let Some(connection) = &self.connection else { return Err(lost()) };
-        connection.client.batch_execute(sql).await.map_err(of_postgres)?;
+        let Some(connection) = self.open_connection() else { return Err(lost()) };
+        connection.client.batch_execute(sql).await.map_err(|e| of_postgres(&e))?;
         Ok(Answer::default())
     }
 
@@ -271,7 +278,7 @@ impl State {
             self.connect().await?;
             let Some(connection) = &self.connection else { return Err(lost()) };
             let sql = format!("SELECT pg_xact_status('{number}'::xid8)");
-            let answer = connection.client.simple_query(&sql).await.map_err(of_postgres)?;
+            let answer = connection.client.simple_query(&sql).await.map_err(|e| of_postgres(&e))?;
             let status = answer.iter().find_map(|message| match message {
                 SimpleQueryMessage::Row(row) => row.get(0),
                 _ => None,
@@ -335,12 +342,12 @@ impl Session {
         let client = match &self.tls {
             Some(tls) => {
                 let tls = MakeRustlsConnect::new(tls.as_ref().clone());
-                let (client, connection) = self.config.connect(tls).await.map_err(of_postgres)?;
+                let (client, connection) = self.config.connect(tls).await.map_err(|e| of_postgres(&e))?;
                 tokio::spawn(connection);
                 client
             }
             None => {
-                let (client, connection) = self.config.connect(NoTls).await.map_err(of_postgres)?;
+                let (client, connection) = self.config.connect(NoTls).await.map_err(|e| of_postgres(&e))?;
                 tokio::spawn(connection);
                 client
             }
@@ -353,7 +360,7 @@ impl Connection {
     async fn pipeline(&mut self, statements: &[Statement]) -> Result<Vec<Answer>> {
         for statement in statements {
             if !self.prepared.contains_key(&statement.sql) {
-                let prepared = self.client.prepare(&statement.sql).await.map_err(of_postgres)?;
+                let prepared = self.client.prepare(&statement.sql).await.map_err(|e| of_postgres(&e))?;
                 self.prepared.insert(statement.sql.clone(), prepared);
             }
         }
@@ -371,7 +378,7 @@ impl Connection {
                 Ok(answer)
             }
         });
-        join_all(sent).await.into_iter().collect::<std::result::Result<_, _>>().map_err(of_postgres)
+        join_all(sent).await.into_iter().collect::<std::result::Result<_, _>>().map_err(|e| of_postgres(&e))
     }
 }
 
@@ -401,10 +408,10 @@ impl ToSql for Owned {
 }
 
 /// What PostgreSQL reports, as the state's errors.
-pub(super) fn of_postgres(error: tokio_postgres::Error) -> StoreError {
+pub(super) fn of_postgres(error: &tokio_postgres::Error) -> StoreError {
     let Some(reported) = error.as_db_error() else {
         let mut words = error.to_string();
-        let mut cause = std::error::Error::source(&error);
+        let mut cause = std::error::Error::source(error);
         while let Some(next) = cause {
             words = format!("{words}: {next}");
             cause = next.source();
