@@ -4,29 +4,14 @@
 use std::collections::BTreeSet;
 use std::time::Duration;
 
-use chestnut_core::{ETag, EventUid, ObjectHref};
-use chestnut_store::{CalendarId, NewObject, ObjectId, ObjectState, RunKind, Store, StoreError};
+use chestnut_core::{EventUid, ObjectHref};
+use chestnut_store::{RunKind, Store, StoreError};
+use chestnut_testkit::add_object;
 use chestnut_testkit::postgres::{TestDatabase, database, lone_database};
 use jiff::Timestamp;
 
 fn open(database: &TestDatabase) -> Store {
     Store::connect(&database.place(60)).expect("it opens")
-}
-
-fn add(store: &Store, calendar: CalendarId, href: &str, uid: &str, text: &str) -> ObjectId {
-    let (href, uid, etag) = (ObjectHref::from(href), EventUid::from(uid), ETag::from("\"1\""));
-    let new = NewObject {
-        href: &href,
-        etag: Some(&etag),
-        state: ObjectState::Present,
-        generation: 1,
-        uid: Some(&uid),
-        content: None,
-        text: Some(text),
-        span: None,
-        parent: None,
-    };
-    store.write(|w| w.add_object(calendar, &new)).expect("written")
 }
 
 /// Both kinds have the same tables, with the same columns: what is added to one is added to the other.
@@ -58,7 +43,7 @@ fn whatever_a_calendar_says_is_kept() {
     let long = "x".repeat(20_000);
     let (href, uid) = (format!("/{long}"), format!("{long}\u{0}č"));
     let text = format!("SUMMARY:\u{0}\u{1}{long}");
-    let object = add(&store, calendar, &href, &uid, &text);
+    let object = add_object(&store, calendar, &href, &uid, &text);
     let href = ObjectHref::from(href.as_str());
     assert_eq!(store.object_at(calendar, &href).expect("read").map(|o| o.id), Some(object));
     let found = store.objects_by_uid(calendar, &EventUid::from(uid.as_str())).expect("read");
@@ -67,7 +52,7 @@ fn whatever_a_calendar_says_is_kept() {
     assert_eq!(store.text(body).expect("read"), Some(text));
     // Byte by byte, whatever the database's locale says of big and small letters.
     for name in ["/b", "/B", "/a", "/ä"] {
-        add(&store, calendar, name, "same", "text");
+        add_object(&store, calendar, name, "same", "text");
     }
     let hrefs = store.objects_by_uid(calendar, &EventUid::from("same")).expect("read");
     let hrefs: Vec<_> = hrefs.iter().map(|o| o.href.as_str().to_owned()).collect();
@@ -168,9 +153,9 @@ fn a_state_moves_there_and_back() {
     let objects: Vec<_> = texts
         .iter()
         .enumerate()
-        .map(|(n, text)| add(&store, calendar, &format!("/{n}"), "uid", text))
+        .map(|(n, text)| add_object(&store, calendar, &format!("/{n}"), "uid", text))
         .collect();
-    let gone = add(&store, calendar, "/gone", "uid", "gone");
+    let gone = add_object(&store, calendar, "/gone", "uid", "gone");
     store
         .write(|w| {
             w.bury(calendar, gone)?;
@@ -183,7 +168,7 @@ fn a_state_moves_there_and_back() {
     store.move_to(&shared).expect("it moves");
     assert!(matches!(Store::open(&old), Err(StoreError::Moved { to, .. }) if to == database.url()));
     drop(store);
-    let again = add(&shared, calendar, "/new", "uid", "new");
+    let again = add_object(&shared, calendar, "/new", "uid", "new");
     assert!(again > gone, "no number is given again");
     assert_eq!(shared.meta("key-check").expect("read").as_deref(), Some("abc"));
     assert!(matches!(

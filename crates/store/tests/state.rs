@@ -1,10 +1,11 @@
 //! The state file: what it refuses, what it keeps, and that it survives a full disk and a second process.
 
-use chestnut_core::{ETag, EventUid, ObjectHref, Partly};
+use chestnut_core::{ObjectHref, Partly};
 use chestnut_store::{
-    CalendarFacts, CalendarId, Change, ChangeAction, HeldItem, Intent, LinkRow, LinkState, NewObject,
-    ObjectState, PlaceRow, RouteSummary, RunKind, RunResult, Store, StoreError, Text, Told,
+    CalendarFacts, Change, ChangeAction, HeldItem, Intent, LinkRow, LinkState, ObjectState, PlaceRow,
+    RouteSummary, RunKind, RunResult, Store, StoreError, Text, Told,
 };
+use chestnut_testkit::add_object;
 use chestnut_testkit::postgres::{TestDatabase, database};
 use jiff::Timestamp;
 
@@ -33,22 +34,6 @@ fn place(side: usize) -> PlaceRow {
         refused: None,
         let_go: true,
     }
-}
-
-fn add(store: &Store, calendar: CalendarId, href: &str, text: &str) -> chestnut_store::ObjectId {
-    let (href, uid, etag) = (ObjectHref::from(href), EventUid::from(href), ETag::from("\"1\""));
-    let new = NewObject {
-        href: &href,
-        etag: Some(&etag),
-        state: ObjectState::Present,
-        generation: 1,
-        uid: Some(&uid),
-        content: None,
-        text: Some(text),
-        span: None,
-        parent: None,
-    };
-    store.write(|w| w.add_object(calendar, &new)).expect("written")
 }
 
 /// A state of one kind, opened as often as asked.
@@ -98,7 +83,7 @@ fn read_back(kind: &Kind) {
     let text = format!("BEGIN:VCALENDAR\r\n{zone}\r\nč{zone}\r\n\r\nEND:VCALENDAR\r\n");
     let store = kind.open();
     let calendar = store.write(|w| w.calendar("dav board")).expect("a mirror");
-    let object = add(&store, calendar, "/a", &text);
+    let object = add_object(&store, calendar, "/a", "/a", &text);
     let body = store.object(object).expect("read").expect("noted").body;
     let (route, link, run) = store
         .write(|w| {
@@ -186,7 +171,8 @@ fn news_are_what_a_route_did_not_decide_yet() {
 fn news(store: &Store) {
     let (calendar, route) =
         store.write(|w| Ok((w.calendar("dav board")?, w.route("presses")?))).expect("written");
-    let objects: Vec<_> = ["/a", "/b", "/c"].map(|href| add(store, calendar, href, "text")).into();
+    let objects: Vec<_> =
+        ["/a", "/b", "/c"].map(|href| add_object(store, calendar, href, href, "text")).into();
     let link = store
         .write(|w| {
             let link = w.put_link(route, None, &link_row(LinkState::InStep))?;
@@ -340,10 +326,12 @@ fn a_damaged_state_is_read_or_refused_as_damaged() {
         let store = Store::open(&path).expect("a new state");
         let calendar = store.write(|w| w.calendar("dav board")).expect("a mirror");
         for number in 0..200 {
-            add(
+            let href = format!("/{number}");
+            add_object(
                 &store,
                 calendar,
-                &format!("/{number}"),
+                &href,
+                &href,
                 &format!("BEGIN:VCALENDAR\r\n{number}\r\n").repeat(40),
             );
         }

@@ -2,8 +2,10 @@
 //! step, and sample entries. Never published.
 
 mod command;
+mod objects;
 pub mod postgres;
 mod world;
 
 pub use command::{hermetic, standin_now};
+pub use objects::add_object;
 pub use world::{End, World, block_on, quick_folder, text_of, titles};

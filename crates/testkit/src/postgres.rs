@@ -163,11 +163,9 @@ impl PostgresServer {
     fn kill(&self) {
         let process = self.process.load(Ordering::Relaxed).to_string();
         // The parent first: it would begin to recover as soon as a child is gone.
-        let children = Command::new("pgrep").args(["-P", &process]).output();
-        let children = children.map(|output| String::from_utf8_lossy(&output.stdout).into_owned());
-        drop(Command::new("kill").args(["-KILL", &process]).status());
-        for child in children.unwrap_or_default().split_whitespace() {
-            drop(Command::new("kill").args(["-KILL", child]).stderr(Stdio::null()).status());
+        let children = children_of(&process);
+        for one in std::iter::once(&process).chain(&children) {
+            drop(Command::new("kill").args(["-KILL", one]).stderr(Stdio::null()).status());
         }
     }
 
@@ -212,6 +210,18 @@ fn programs() -> Option<PathBuf> {
     folders.reverse();
     folders.extend(std::env::split_paths(&path));
     folders.into_iter().find(|folder| folder.join("initdb").exists())
+}
+
+/// The processes that one has begun.
+fn children_of(process: &str) -> Vec<String> {
+    let all = std::fs::read_dir("/proc").into_iter().flatten().flatten();
+    let names = all.filter_map(|one| one.file_name().into_string().ok());
+    let is_child = |one: &String| {
+        let stat = std::fs::read_to_string(format!("/proc/{one}/stat")).unwrap_or_default();
+        // The name before may hold anything; state and parent come behind it.
+        stat.rsplit_once(')').and_then(|(_, rest)| rest.split_whitespace().nth(1)) == Some(process)
+    };
+    names.filter(is_child).collect()
 }
 
 /// Takes away what processes left that were killed.

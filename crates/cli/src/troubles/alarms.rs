@@ -169,8 +169,8 @@ fn shrunk(
 
 #[cfg(test)]
 mod tests {
-    use chestnut_core::ObjectHref;
-    use chestnut_store::{NewObject, ObjectState, Store};
+    use chestnut_store::Store;
+    use chestnut_testkit::add_object;
     use jiff::{SignedDuration, Timestamp};
 
     use super::shrunk;
@@ -182,19 +182,7 @@ mod tests {
         let calendar = store.write(|writer| writer.calendar("feed days")).expect("a mirror");
         let mut objects = Vec::new();
         for number in 0..30 {
-            let href = ObjectHref::from(format!("/{number}"));
-            let new = NewObject {
-                href: &href,
-                etag: None,
-                state: ObjectState::Present,
-                generation: 1,
-                uid: None,
-                content: None,
-                text: Some("text"),
-                span: None,
-                parent: None,
-            };
-            objects.push(store.write(|writer| writer.add_object(calendar, &new)).expect("written"));
+            objects.push(add_object(&store, calendar, &format!("/{number}"), "uid", "text"));
         }
         let day = |days: i64| Timestamp::UNIX_EPOCH + SignedDuration::from_hours(24 * days);
         let look = |days: i64| shrunk(&store, "days", calendar, day(days)).expect("read");

@@ -57,6 +57,8 @@ pub(crate) use checking::{
     check_proxy, clocks_differ, condition_words, host_words, left_there, scheduling_words, sends_on,
     server_words, signed_in_words, write_step_words,
 };
+#[cfg(not(feature = "postgres"))]
+pub(crate) use configuration::built_without_postgres;
 pub(crate) use configuration::{
     another_domain, cannot_be_reached, changed_meanwhile, configuration_not_written, database_not_configured,
     feed_elsewhere, key_missing, key_of_another, no_accounts, no_configuration, no_configuration_to_change,

@@ -96,8 +96,7 @@ impl FileCalendar {
 
     /// What tells it from every other.
     pub(super) fn place(&self) -> String {
-        let machine = self.machine.as_ref().map(|machine| format!("{machine}:")).unwrap_or_default();
-        format!("file {machine}{}", super::real(self.path()).display())
+        super::local_place("file", self.machine.as_deref(), self.path())
     }
 
     /// Writes are counted like requests to a server; looking costs none.

@@ -42,8 +42,7 @@ impl FolderCalendar {
 
     /// What tells it from every other.
     pub(super) fn place(&self) -> String {
-        let machine = self.machine.as_ref().map(|machine| format!("{machine}:")).unwrap_or_default();
-        format!("folder {machine}{}", super::real(self.path()).display())
+        super::local_place("folder", self.machine.as_deref(), self.path())
     }
 
     /// Writes are counted like requests to a server; looking costs none.

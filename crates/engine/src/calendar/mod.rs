@@ -376,6 +376,12 @@ impl Calendar {
     }
 }
 
+/// What tells a file or a folder from every other, where a state is shared also from those of other machines.
+fn local_place(kind: &str, machine: Option<&str>, path: &std::path::Path) -> String {
+    let machine = machine.map(|machine| format!("{machine}:")).unwrap_or_default();
+    format!("{kind} {machine}{}", real(path).display())
+}
+
 /// The path without links, also where the last part is not there yet.
 fn real(path: &std::path::Path) -> PathBuf {
     if let Ok(real) = path.canonicalize() {

@@ -373,7 +373,7 @@ fn config(place: &PostgresPlace) -> std::result::Result<Config, tokio_postgres::
     let options = format!(
         "-c search_path=chestnut -c statement_timeout={patience} -c lock_timeout={patience} \
          -c idle_in_transaction_session_timeout={patience} -c default_transaction_isolation=read\\ committed \
-         -c enable_seqscan=off -c enable_hashjoin=off -c enable_mergejoin=off -c jit=off \
+         -c enable_seqscan=off -c enable_hashjoin=off -c enable_mergejoin=off -c plan_cache_mode=force_generic_plan -c jit=off \
          -c client_min_messages=warning"
     );
     config
