@@ -1,7 +1,7 @@
 //! Opens what a command works on: the configuration and the state; and waits for work that waits.
 
 use std::future::Future;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 #[cfg(feature = "postgres")]
 use chestnut_store::PostgresPlace;
@@ -38,11 +38,7 @@ pub(crate) fn load(common: &Common, io: &Io<'_>) -> Result<Settings, Failure> {
 pub(crate) enum StatePlace {
     File(PathBuf),
     #[cfg(feature = "postgres")]
-    Postgres {
-        place: PostgresPlace,
-        /// What belongs to it on this machine is beside a file that is not there.
-        beside: PathBuf,
-    },
+    Postgres(PostgresPlace),
 }
 
 impl StatePlace {
@@ -51,18 +47,14 @@ impl StatePlace {
         match self {
             Self::File(path) => Store::open(path),
             #[cfg(feature = "postgres")]
-            Self::Postgres { place, .. } => Store::connect(place),
+            Self::Postgres(place) => Store::connect(place),
         }
     }
+}
 
-    /// A file on this machine that belongs to the state, or would.
-    pub(crate) fn local(&self) -> &Path {
-        match self {
-            Self::File(path) => path,
-            #[cfg(feature = "postgres")]
-            Self::Postgres { beside, .. } => beside,
-        }
-    }
+/// A file on this machine that is the state, or beside which is what belongs to it: no secret is read for that.
+pub(crate) fn state_path(common: &Common, settings: &Settings) -> PathBuf {
+    common.state.clone().unwrap_or_else(|| settings.state_path())
 }
 
 /// Where the state is: as was asked for, else as is configured.
@@ -82,10 +74,8 @@ pub(crate) fn configured_state(
     settings: &Settings,
     environment: &Environment,
 ) -> Result<StatePlace, Failure> {
-    let beside = settings.path.with_extension("state");
     match &settings.state {
-        StateSettings::Beside => Ok(StatePlace::File(beside)),
-        StateSettings::File(path) => Ok(StatePlace::File(settings.base().join(path))),
+        StateSettings::Beside | StateSettings::File(_) => Ok(StatePlace::File(settings.state_path())),
         #[cfg(feature = "postgres")]
         StateSettings::Postgres { url, password, ca, lease } => {
             let base = settings.base();
@@ -98,7 +88,7 @@ pub(crate) fn configured_state(
             });
             let authorities = authorities.transpose()?;
             let place = PostgresPlace { url: url.clone(), password, authorities, lease: *lease };
-            Ok(StatePlace::Postgres { place, beside })
+            Ok(StatePlace::Postgres(place))
         }
         #[cfg(not(feature = "postgres"))]
         StateSettings::Postgres { .. } => {

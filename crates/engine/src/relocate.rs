@@ -41,18 +41,19 @@ impl Candidate {
 }
 
 /// Reads a calendar, and holds it against what is known of an old one. Returns `None` where nothing is known of that.
+/// `aside` keeps what was read, for other old ones that it is held against.
 ///
 /// # Errors
 /// The calendar cannot be read, or the state cannot be used.
 pub async fn candidate(
     store: &Store,
+    aside: &Store,
     old_place: &str,
     end: &CalendarEnd,
     now: Timestamp,
 ) -> Result<Option<Candidate>, RunError> {
     let Some(old) = store.mirror(old_place)? else { return Ok(None) };
-    let aside = Store::in_memory()?;
-    let mirror = Mirror::of(&aside, end)?;
+    let mirror = Mirror::of(aside, end)?;
     mirror.refresh(&Look::once(now, None)).await?;
     let new = by_uid(aside.all_objects(mirror.id)?);
     let known = by_uid(store.all_objects(old.id)?);
@@ -127,13 +128,11 @@ pub fn take_over(store: &Store, calendars: &[Candidate], routes: &[String]) -> R
         }
         for name in routes {
             let Some(route) = store.route(name)? else { continue };
-            let line = |line: &str| {
-                let moved = calendars
-                    .iter()
-                    .find_map(|one| Some(format!("{}{}", line.strip_suffix(&one.old_place)?, one.place)));
-                moved.unwrap_or_else(|| line.to_owned())
+            let moved = |place: &str| {
+                let calendar = calendars.iter().find(|one| one.old_place == place);
+                calendar.map(|calendar| calendar.place.clone())
             };
-            writer.set_ends(route.id, &route.ends.lines().map(line).collect::<Vec<_>>().join("\n"))?;
+            writer.set_ends(route.id, &route.ends_with(moved))?;
         }
         Ok(())
     })?;

@@ -46,7 +46,7 @@ impl Store {
         self.write(|writer| {
             to.write(|target| {
                 copy_rows(&self.database, &to.database)?;
-                rename_local(&to.database, target, [&self.database, &to.database].map(Database::is_shared))
+                rename_local(to, target, [&self.database, &to.database].map(Database::is_shared))
             })?;
             writer.set_meta(MOVED, to.place())
         })?;
@@ -64,31 +64,26 @@ impl Store {
 }
 
 /// Files and folders belong to a machine where a state is shared: those of this one are called accordingly.
-fn rename_local(database: &Database, writer: &Writer<'_>, shared: [bool; 2]) -> Result<()> {
-    let [from, to] =
+fn rename_local(to: &Store, writer: &Writer<'_>, shared: [bool; 2]) -> Result<()> {
+    let [before, after] =
         shared.map(|is_shared| if is_shared { format!("{}:", machine_name()) } else { String::new() });
     let renamed = |place: &str| {
         let (kind, path) = place.split_once(' ')?;
-        let path = path.strip_prefix(&from).filter(|path| path.starts_with('/'))?;
-        matches!(kind, "file" | "folder").then(|| format!("{kind} {to}{path}"))
+        let path = path.strip_prefix(&before).filter(|path| path.starts_with('/'))?;
+        matches!(kind, "file" | "folder").then(|| format!("{kind} {after}{path}"))
     };
-    let places = database
+    let places = to
+        .database
         .rows("SELECT id, place FROM calendar", &[], |row| Ok((row.get::<i64>(0)?, row.get::<String>(1)?)))?;
     for (id, place) in places {
         if let Some(place) = renamed(&place) {
             writer.run("UPDATE calendar SET place = ? WHERE id = ?", values![place, id])?;
         }
     }
-    let ends = database
-        .rows("SELECT id, ends FROM route", &[], |row| Ok((row.get::<i64>(0)?, row.get::<String>(1)?)))?;
-    for (id, ends) in ends {
-        let line =
-            |line: &str| match line.split_once(' ').and_then(|(part, place)| Some((part, renamed(place)?))) {
-                Some((part, place)) => format!("{part} {place}"),
-                None => line.to_owned(),
-            };
-        let lines: Vec<_> = ends.lines().map(line).collect();
-        writer.run("UPDATE route SET ends = ? WHERE id = ?", values![lines.join("\n"), id])?;
+    for name in to.route_names()? {
+        if let Some(route) = to.route(&name)? {
+            writer.set_ends(route.id, &route.ends_with(renamed))?;
+        }
     }
     Ok(())
 }

@@ -97,6 +97,21 @@ pub struct Route {
 }
 
 impl Route {
+    /// Returns its calendars: the part that each has, and its place.
+    pub fn places(&self) -> impl Iterator<Item = (&str, &str)> {
+        self.ends.lines().filter_map(|line| line.split_once(' '))
+    }
+
+    /// Returns its calendars as they are written down where some are at another place; `moved` says at which.
+    #[must_use]
+    pub fn ends_with(&self, moved: impl Fn(&str) -> Option<String>) -> String {
+        let lines = self.places().map(|(part, place)| match moved(place) {
+            Some(moved) => format!("{part} {moved}"),
+            None => format!("{part} {place}"),
+        });
+        lines.collect::<Vec<_>>().join("\n")
+    }
+
     /// Tells whether it is held back at a moment, in seconds since 1970.
     #[must_use]
     pub fn rests(&self, now: i64) -> bool {
@@ -540,7 +555,7 @@ impl Store {
             return Ok(true);
         }
         // Each line is the part of a calendar, and its place.
-        let mut places: Vec<_> = route.ends.lines().filter_map(|line| line.split_once(' ')).collect();
+        let mut places: Vec<_> = route.places().collect();
         if let (Some(place), Some(first)) = (made, places.first_mut()) {
             let behind = self.mirror(first.1)?.map_or(0, |mirror| mirror.seq);
             let Some(mirror) = self.mirror(place)? else { return Ok(true) };

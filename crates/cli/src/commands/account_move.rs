@@ -1,9 +1,8 @@
 //! `chestnut account move`: a server has a new address; the calendars there are the same.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
-use chestnut_caldav::protocol::CalendarInfo;
-use chestnut_engine::{Calendar, CalendarEnd, Candidate, candidate, take_over};
+use chestnut_engine::{Calendar, CalendarEnd, candidate, take_over};
 use chestnut_store::Store;
 
 use crate::args::Common;
@@ -33,61 +32,46 @@ pub(crate) fn run(
     let store = open_state(common, &settings, &io.environment)?;
     let (places, routes) = known_places(&settings, &store, name)?;
     let connections = Connections::new(&moved, &io.environment);
+    let aside = Store::in_memory()?;
     let now = io.environment.now()?;
-    let found = block_on(async {
+    let (mut calendars, mut candidates, mut elsewhere) = (Vec::new(), Vec::new(), Vec::new());
+    block_on(async {
         let there = connections.discover(name).await?;
-        let mut taken = BTreeSet::new();
-        let mut found = Vec::new();
+        let mut left: Vec<_> = there.calendars.iter().collect();
         for (calendar, place) in &places {
             let wanted = &moved.calendars[calendar].place;
-            let is_called_so = |one: &CalendarInfo| match wanted {
-                Place::Name(shown) => one.name == *shown,
-                Place::Path(path) => one.href.as_str().trim_matches('/') == path.trim_matches('/'),
-                _ => false,
-            };
-            let mut order: Vec<_> =
-                there.calendars.iter().filter(|one| !taken.contains(one.url.as_str())).collect();
             // The likeliest is read first.
-            order.sort_by_key(|one| !is_called_so(one));
-            let mut best: Option<(Candidate, String, bool)> = None;
-            for one in order {
+            left.sort_by_key(|one| !wanted.means(one));
+            let mut nearest: Option<(String, usize, usize)> = None;
+            let mut found = None;
+            for (at, one) in left.iter().enumerate() {
                 let dav = Calendar::Dav { client: connections.client(name)?, url: one.url.clone() };
                 let end = CalendarEnd::new(calendar, Some(name), dav);
-                let Some(candidate) = candidate(&store, place, &end, now).await? else { break };
+                let Some(candidate) = candidate(&store, &aside, place, &end, now).await? else { break };
                 // Nothing is known of an empty calendar but what it is called.
-                let is_it = candidate.is_same() || candidate.known == 0 && is_called_so(one);
-                let is_better = best.as_ref().is_none_or(|(known, ..)| candidate.found > known.found);
-                if is_better || is_it {
-                    best = Some((candidate, one.href.as_str().to_owned(), is_it));
-                }
-                if is_it {
-                    taken.insert(one.url.as_str().to_owned());
+                if candidate.is_same() || candidate.known == 0 && wanted.means(one) {
+                    found = Some((at, candidate));
                     break;
                 }
+                if nearest.as_ref().is_none_or(|(_, most, _)| candidate.found > *most) {
+                    nearest = Some((one.href.as_str().to_owned(), candidate.found, candidate.known));
+                }
             }
-            found.push((calendar.clone(), best));
+            let Some((at, candidate)) = found else {
+                return Err(no_calendar_recognised(calendar, name, url, nearest));
+            };
+            let one = left.swap_remove(at);
+            let path = one.href.as_str().to_owned();
+            // Whoever is named by what it is called is found there.
+            if matches!(wanted, Place::Path(_)) && !wanted.means(one) {
+                elsewhere.push((calendar, path.clone()));
+            }
+            let (known, found) = (candidate.known, candidate.found);
+            calendars.push(Moved { calendar: calendar.clone(), path, known, found });
+            candidates.push(candidate);
         }
-        Ok::<_, Failure>(found)
+        Ok::<_, Failure>(())
     })??;
-    let (mut calendars, mut candidates, mut paths) = (Vec::new(), Vec::new(), Vec::new());
-    for (calendar, best) in found {
-        match best {
-            Some((candidate, path, true)) => {
-                calendars.push(Moved {
-                    calendar: calendar.clone(),
-                    path: path.clone(),
-                    known: candidate.known,
-                    found: candidate.found,
-                });
-                paths.push((calendar, path));
-                candidates.push(candidate);
-            }
-            best => {
-                let nearest = best.map(|(candidate, path, _)| (path, candidate.found, candidate.known));
-                return Err(no_calendar_recognised(&calendar, name, url, nearest));
-            }
-        }
-    }
     let report = Report { account: name.to_owned(), url: url.to_owned(), calendars, routes };
     if !yes {
         let planned = || account_moves(&report);
@@ -96,14 +80,10 @@ pub(crate) fn run(
     }
     take_over(&store, &candidates, &report.routes)?;
     text.save()?;
-    for (calendar, path) in paths {
-        // Whoever is named by what it is called is found there.
-        if matches!(&moved.calendars[&calendar].place, Place::Path(known) if known.trim_matches('/') != path.trim_matches('/'))
-        {
-            let mut text = ConfigurationText::holding(&moved, "calendar", &calendar)?;
-            text.set("calendar", &calendar, "path", &path);
-            text.save()?;
-        }
+    for (calendar, path) in elsewhere {
+        let mut text = ConfigurationText::holding(&moved, "calendar", calendar)?;
+        text.set("calendar", calendar, "path", &path);
+        text.save()?;
     }
     show(common, io, &report, || account_moved(&report))?;
     Ok(ExitCode::Ok)
@@ -125,8 +105,7 @@ fn known_places(
             is_on_server && calendar.account.as_deref() == Some(account)
         };
         let Some(known) = store.route(name)?.filter(|_| route.ends.iter().any(of_account)) else { continue };
-        let lines: Vec<_> = known.ends.lines().filter_map(|line| line.split_once(' ')).collect();
-        for (end, (_, place)) in route.ends.iter().zip(lines).filter(|(end, _)| of_account(end)) {
+        for (end, (_, place)) in route.ends.iter().zip(known.places()).filter(|(end, _)| of_account(end)) {
             places.insert(end.clone(), place.to_owned());
         }
         routes.push(name.clone());

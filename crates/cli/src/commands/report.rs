@@ -12,7 +12,7 @@ use crate::days::since;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show};
-use crate::open::{block_on, load, look_at_state, state_place};
+use crate::open::{block_on, load, look_at_state, state_path};
 use crate::overview::overview;
 use crate::progress::Bars;
 use crate::render::human::overview::text;
@@ -42,7 +42,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let since = since(asked.since, now, &settings.zone)?;
     let bars = Bars::new(io.progress && !common.quiet);
     let troubles = if asked.compare { compare(&settings, &store, now, &bars, io)? } else { Vec::new() };
-    let watcher = Presence::look(state_place(common, &settings, &io.environment)?.local());
+    let watcher = Presence::look(&state_path(common, &settings));
     let seen = overview(&settings, &store, &io.environment, watcher.as_ref(), (since, now));
     let mut report = block_on(seen)??;
     report.troubles.splice(0..0, troubles);

@@ -49,12 +49,10 @@ pub(crate) fn move_to(from: &str, to: &str, common: &Common, io: &mut Io<'_>) ->
     refuse_damaged(&store)?;
     store.move_to(&target.open()?)?;
     let report = Report { moved_to: Some(to.to_owned()), ..report(&store)? };
-    let is_configured = match (configured_state(&settings, &io.environment)?, &target) {
-        (StatePlace::File(one), StatePlace::File(other)) => one == *other,
+    let is_configured = match &target {
+        StatePlace::File(path) => settings.state.lease().is_none() && settings.state_path() == *path,
         #[cfg(feature = "postgres")]
-        (StatePlace::Postgres { .. }, StatePlace::Postgres { .. }) => true,
-        #[cfg(feature = "postgres")]
-        _ => false,
+        StatePlace::Postgres(_) => true,
     };
     show(common, io, &report, || state_moved(&report, to, (!is_configured).then_some(&*settings.path)))?;
     Ok(ExitCode::Ok)

@@ -4,7 +4,7 @@ use crate::args::Common;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show};
-use crate::open::{load, look_at_state, state_place};
+use crate::open::{load, look_at_state, state_path};
 use crate::render::human::status::human;
 use crate::report::route::gone;
 use crate::report::status::{Report, RouteStatus};
@@ -18,7 +18,7 @@ pub(crate) fn run(stale_after: Option<&str>, common: &Common, io: &mut Io<'_>) -
     let settings = load(common, io)?;
     let store = look_at_state(common, &settings, &io.environment)?;
     let now = io.environment.now()?;
-    let watcher = Presence::look(state_place(common, &settings, &io.environment)?.local());
+    let watcher = Presence::look(&state_path(common, &settings));
     let report = Report::of(&settings, &store, now, stale_after, watcher.as_ref())?;
     let gone = gone(&store, &settings)?;
     let words = || gone.iter().map(|name| gone_words(name)).collect::<String>();

@@ -13,7 +13,7 @@ use crate::args::Common;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show, tell};
-use crate::open::{block_on, load, open_state, state_place};
+use crate::open::{block_on, load, open_state, state_path};
 use crate::progress::Bars;
 use crate::questions::Questions;
 use crate::render::human::preview::first_summary;
@@ -137,7 +137,7 @@ pub(crate) fn run(
         return Err(nowhere(how.entries, &chosen));
     }
     let report = Report { runs };
-    let watcher = Presence::look(state_place(common, &settings, &io.environment)?.local());
+    let watcher = Presence::look(&state_path(common, &settings));
     if wanted.is_empty() {
         let daily = match troubles::is_due(&store, now)? {
             true => block_on(daily_look(&settings, &store, &connections, &io.environment, now))??,

@@ -2,8 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use chestnut_caldav::protocol::{CalendarInfo, Found, canonical, url_of};
-use chestnut_core::{Kind, ObjectHref};
+use chestnut_caldav::protocol::{CalendarInfo, Found};
+use chestnut_core::Kind;
 use serde::Serialize;
 
 use crate::failure::Failure;
@@ -63,18 +63,9 @@ pub(crate) struct OtherReport {
 
 /// Joins what a server has with what the configuration says.
 pub(crate) fn configured(settings: Option<&Settings>, account: &str, found: &Found) -> Vec<CalendarReport> {
-    let same = |path: &str, info: &CalendarInfo| {
-        let url = url_of(&ObjectHref::from(format!("/{}/", path.trim_matches('/'))), &info.url);
-        canonical(&url) == canonical(&info.url)
-    };
-    let is = |place: &Place, info: &CalendarInfo| match place {
-        Place::Path(path) => same(path, info),
-        Place::Name(name) => *name == info.name,
-        Place::Feed(_) | Place::FreeBusy(_) | Place::File(_) | Place::Folder(_) => false,
-    };
     let principal = found.principal.as_ref().map(|url| url.path().trim_end_matches('/').to_owned());
     let report = |info: &CalendarInfo| {
-        let mine = |c: &CalendarSettings| c.account.as_deref() == Some(account) && is(&c.place, info);
+        let mine = |c: &CalendarSettings| c.account.as_deref() == Some(account) && c.place.means(info);
         let all = settings.into_iter().flat_map(|s| &s.calendars);
         let configured_as: Vec<String> = all.filter(|(_, c)| mine(c)).map(|(name, _)| name.clone()).collect();
         let owner = info.owner.as_ref().map(|owner| owner.as_str().trim_end_matches('/'));

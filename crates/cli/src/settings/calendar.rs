@@ -2,7 +2,8 @@
 
 use std::path::PathBuf;
 
-use chestnut_caldav::protocol::feed_address;
+use chestnut_caldav::protocol::{CalendarInfo, canonical, feed_address, url_of};
+use chestnut_core::ObjectHref;
 use jiff::SignedDuration;
 
 use super::account::max_download;
@@ -71,6 +72,18 @@ impl Place {
     /// Tells whether it can only be read, whoever signs in.
     pub(crate) fn is_read_only(&self) -> bool {
         matches!(self, Self::Feed(_) | Self::FreeBusy(_))
+    }
+
+    /// Tells whether it is a calendar that was found on its account's server.
+    pub(crate) fn means(&self, found: &CalendarInfo) -> bool {
+        match self {
+            Self::Path(path) => {
+                let url = url_of(&ObjectHref::from(format!("/{}/", path.trim_matches('/'))), &found.url);
+                canonical(&url) == canonical(&found.url)
+            }
+            Self::Name(name) => *name == found.name,
+            Self::Feed(_) | Self::FreeBusy(_) | Self::File(_) | Self::Folder(_) => false,
+        }
     }
 
     /// Tells whether it is on this machine, and on no other.

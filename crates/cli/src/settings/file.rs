@@ -55,6 +55,14 @@ impl Settings {
         self.path.parent().unwrap_or(Path::new(""))
     }
 
+    /// Where the state is, if it is a file; else a file that would be.
+    pub(crate) fn state_path(&self) -> PathBuf {
+        match &self.state {
+            StateSettings::File(path) => self.base().join(path),
+            StateSettings::Beside | StateSettings::Postgres { .. } => self.path.with_extension("state"),
+        }
+    }
+
     /// What this machine is called, where others may use the same state.
     pub(crate) fn machine(&self) -> Option<String> {
         self.state.lease().map(|_| chestnut_store::machine_name())

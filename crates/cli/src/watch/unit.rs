@@ -6,7 +6,7 @@ use crate::args::Common;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
-use crate::open::{configured_state, load, state_place};
+use crate::open::{load, state_path};
 use crate::settings::{ConfigurationText, Place, Settings};
 use crate::words::{of_file, state_written, unit_text};
 
@@ -15,11 +15,10 @@ pub(crate) fn print(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failur
     let settings = load(common, io)?;
     let whole = |path: &Path| std::path::absolute(path).map_err(|system| of_file(path, &system));
     let configuration = whole(&settings.path)?;
-    let state = whole(state_place(common, &settings, &io.environment)?.local())?;
+    let state = whole(&state_path(common, &settings))?;
     if common.state.is_some() {
         // Else whoever asks for the status later looks at another state than the one the unit works with.
-        let configured = configured_state(&settings, &io.environment)?;
-        if whole(configured.local())? != state {
+        if whole(&settings.state_path())? != state {
             let mut text = ConfigurationText::read(&settings.path)?;
             text.set_at_top("state", &state.display().to_string());
             text.save()?;

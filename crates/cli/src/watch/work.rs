@@ -30,7 +30,7 @@ use crate::environment::Environment;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
-use crate::open::{block_on, load, state_place};
+use crate::open::{block_on, load, state_path, state_place};
 use crate::render::human::watch::Live;
 use crate::report::status::stale_after;
 use crate::report::trouble::open_troubles;
@@ -70,7 +70,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let place = state_place(common, &settings, &io.environment)?;
     let store = place.open()?;
     let now = io.environment.now()?;
-    let presence = Presence::take(place.local(), now)?;
+    let presence = Presence::take(&state_path(common, &settings), now)?;
     let key = route_key(&settings, &store, true)?;
     let is_live = io.screen.is_some() && asked.log.is_none() && !common.quiet && common.verbose == 0;
     if !is_live {

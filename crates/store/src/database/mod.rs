@@ -220,16 +220,11 @@ impl Database {
         let sql = format!("SELECT coalesce(max(id), 0) FROM {table}");
         let present = self.number(&sql, &[])?;
         let ever = match &self.kind {
-            Kind::Sqlite(_) => "SELECT seq FROM sqlite_sequence WHERE name = ?".to_owned(),
+            Kind::Sqlite(_) => format!("SELECT seq FROM sqlite_sequence WHERE name = '{table}'"),
             #[cfg(feature = "postgres")]
             Kind::Postgres(_) => format!("SELECT last_value FROM {table}_id WHERE is_called"),
         };
-        let of = match &self.kind {
-            Kind::Sqlite(_) => values![table].to_vec(),
-            #[cfg(feature = "postgres")]
-            Kind::Postgres(_) => Vec::new(),
-        };
-        Ok(self.one(&ever, &of, |row| row.get(0))?.unwrap_or(0).max(present))
+        Ok(self.one(&ever, &[], |row| row.get(0))?.unwrap_or(0).max(present))
     }
 
     /// Has rows that are added to a table numbered after the highest number that there ever was.

@@ -136,10 +136,8 @@ impl Postgres {
         let kept = format!("chestnut_format_{format}");
         self.batch(&format!("CREATE SCHEMA IF NOT EXISTS {kept}"))?;
         let names = "SELECT CAST(tablename AS TEXT)::bytea FROM pg_tables WHERE schemaname = 'chestnut'";
-        for row in self.ask_one(names, &[])?.rows {
-            let Some(name) = bytes(&row, 0)?.and_then(|name| std::str::from_utf8(name).ok()) else {
-                continue;
-            };
+        for row in &self.ask_one(names, &[])?.rows {
+            let name: String = (row as &dyn Row).get(0)?;
             self.batch(&format!("CREATE TABLE IF NOT EXISTS {kept}.{name} AS TABLE chestnut.{name}"))?;
         }
         Ok(())
@@ -153,8 +151,8 @@ impl Postgres {
         }
         let answer = self.ask_one("SELECT value FROM meta WHERE name = ?", &[Value::Text(FORMAT)])?;
         let Some(row) = answer.rows.first() else { return Ok(None) };
-        let text = bytes(row, 0)?.and_then(|value| std::str::from_utf8(value).ok());
-        Ok(text.and_then(|text| text.parse().ok()))
+        let text: String = (row as &dyn Row).get(0)?;
+        Ok(text.parse().ok())
     }
 
     fn ask(&self, ask: impl FnOnce(Reply) -> Ask) -> Result<Answer> {
@@ -262,18 +260,17 @@ impl Postgres {
         *self.transaction.borrow_mut() = Transaction { is_open: true, ..Transaction::default() };
         let open = OpenTransaction(self);
         let result = work()?;
-        let Transaction { has_begun, waiting, .. } = self.transaction.take();
+        let Transaction { has_begun, mut waiting, .. } = self.transaction.take();
         if !has_begun && waiting.is_empty() {
             return Ok(result);
         }
+        // Until it is known to be kept, it is rolled back.
+        self.transaction.borrow_mut().has_begun = true;
         if !has_begun {
-            self.transaction.borrow_mut().has_begun = true;
-            self.ask(|reply| Ask::Begin { statements: waiting, reply })?;
-            self.ask(|reply| Ask::Commit { statements: Vec::new(), reply })?;
-        } else {
-            self.transaction.borrow_mut().has_begun = true;
-            self.ask(|reply| Ask::Commit { statements: waiting, reply })?;
+            let statements = std::mem::take(&mut waiting);
+            self.ask(|reply| Ask::Begin { statements, reply })?;
         }
+        self.ask(|reply| Ask::Commit { statements: waiting, reply })?;
         self.transaction.take();
         drop(open);
         Ok(result)
@@ -325,19 +322,20 @@ fn owned(value: &Value<'_>) -> Owned {
     }
 }
 
-/// A column as it came.
-struct Raw<'r>(i64, &'r [u8], bool);
-
-impl<'r> FromSql<'r> for Raw<'r> {
+impl<'r> FromSql<'r> for Cell<'r> {
     fn from_sql(
         ty: &Type,
         raw: &'r [u8],
     ) -> std::result::Result<Self, Box<dyn std::error::Error + Sync + Send>> {
         Ok(match *ty {
-            Type::INT8 => Self(i64::from_sql(ty, raw)?, raw, true),
-            Type::INT4 => Self(i32::from_sql(ty, raw)?.into(), raw, true),
-            _ => Self(0, raw, false),
+            Type::INT8 => Self::Number(i64::from_sql(ty, raw)?),
+            Type::INT4 => Self::Number(i32::from_sql(ty, raw)?.into()),
+            _ => Self::Bytes(raw),
         })
+    }
+
+    fn from_sql_null(_: &Type) -> std::result::Result<Self, Box<dyn std::error::Error + Sync + Send>> {
+        Ok(Self::Null)
     }
 
     fn accepts(ty: &Type) -> bool {
@@ -347,20 +345,8 @@ impl<'r> FromSql<'r> for Raw<'r> {
 
 impl Row for tokio_postgres::Row {
     fn cell(&self, column: usize) -> Result<Cell<'_>> {
-        let raw: Option<Raw<'_>> = self.try_get(column).map_err(|_| StoreError::Damaged)?;
-        Ok(match raw {
-            None => Cell::Null,
-            Some(Raw(number, _, true)) => Cell::Number(number),
-            Some(Raw(_, bytes, false)) => Cell::Bytes(bytes),
-        })
+        self.try_get(column).map_err(|_| StoreError::Damaged)
     }
-}
-
-fn bytes(row: &tokio_postgres::Row, column: usize) -> Result<Option<&[u8]>> {
-    Ok(match row.cell(column)? {
-        Cell::Bytes(bytes) => Some(bytes),
-        Cell::Null | Cell::Number(_) => None,
-    })
 }
 
 fn config(place: &PostgresPlace) -> std::result::Result<Config, tokio_postgres::Error> {
