@@ -667,7 +667,9 @@ fn several_watches_share_one_state() {
     }
     let logs = ["chestnut", "second", "third"].map(|name| place.read(&format!("{name}.log")));
     let ran = |log: &String| (0..GROUPS).filter(|group| log.contains(&format!("group-{group}"))).count();
-    assert!(logs.iter().all(|log| ran(log) > 0), "each has its share: {:?}", logs.each_ref().map(ran));
+    // Who runs which of so few is drawn anew by each start: one of three may well have had none.
+    let shares = logs.each_ref().map(ran);
+    assert!(shares.iter().filter(|share| **share > 0).count() > 1, "others took over: {shares:?}");
     assert_eq!(database.sql("SELECT count(*) FROM chestnut.intent"), "0");
 }
 
