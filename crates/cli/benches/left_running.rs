@@ -1,6 +1,8 @@
 //! `watch` over 1,000 routes, 600 calendars and 50 accounts on stand-ins that answer after 20 ms, unchanged: requests and
 //! seconds of a round, beside the same requests sent bare; memory; and what the process does while nothing is due.
 //!
+//! Then memory over ten thousand rounds of 20 routes, in which every third brings a change.
+//!
 //! `cargo bench -p chestnut --bench left_running [-- IDLE_SECONDS]`. Memory, processor time and writes are read from
 //! /proc: it runs on Linux.
 
@@ -29,8 +31,8 @@ fn entry(account: usize, calendar: usize) -> String {
     )
 }
 
-fn servers() -> Vec<Site> {
-    let servers = (0..ACCOUNTS).map(|account| {
+fn servers(accounts: usize) -> Vec<Site> {
+    let servers = (0..accounts).map(|account| {
         let mut server = Server::new(&["office"], now() - 86_400_000);
         for calendar in 0..CALENDARS {
             let name = format!("c{calendar}");
@@ -153,7 +155,7 @@ fn bare(sites: &[Site]) -> f64 {
 #[expect(clippy::print_stdout, reason = "a benchmark prints its figures")]
 fn main() {
     let idle = std::env::args().filter_map(|word| word.parse().ok()).next().unwrap_or(60);
-    let sites = servers();
+    let sites = servers(ACCOUNTS);
     let folder = tempfile::tempdir().expect("a folder");
     configure(folder.path(), &sites);
     let began = Instant::now();
@@ -195,6 +197,43 @@ fn main() {
         busy(&watch) - spent,
         of_proc(&watch, "io", "write_bytes") - wrote
     );
+    signal(&watch, "TERM");
+    watch.wait().expect("it ends");
+    many_rounds();
+}
+
+/// Ten thousand rounds, asked for one after the other.
+#[expect(clippy::print_stdout, reason = "a benchmark prints its figures")]
+fn many_rounds() {
+    let sites = servers(1);
+    let folder = tempfile::tempdir().expect("a folder");
+    configure(folder.path(), &sites);
+    let synced = program(folder.path(), &["sync", "--yes", "--quiet"]).status().expect("the program");
+    assert!(synced.success(), "{synced}");
+    let mut watch = program(folder.path(), &["watch", "--log", "log"]).spawn().expect("the program");
+    quiet(&sites);
+    let began = Instant::now();
+    for round in 1..=10_000 {
+        sites[0].with(|server| {
+            server.log.clear();
+            if round % 3 == 0 {
+                let text = entry(0, 3).replace("Picking", &format!("Picking {round}"));
+                server.store("/office/calendars/c3/", "1.ics", &text);
+            }
+        });
+        signal(&watch, "USR1");
+        while requests(&sites) < CALENDARS {
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        std::thread::sleep(Duration::from_millis(5));
+        if [100, 1_000, 3_000, 10_000].contains(&round) {
+            println!(
+                "memory after {round} rounds of {ROUTES} routes: {:.2} MB; {:.0} s",
+                of_proc(&watch, "status", "VmRSS") / 1024.0,
+                began.elapsed().as_secs_f64(),
+            );
+        }
+    }
     signal(&watch, "TERM");
     watch.wait().expect("it ends");
 }

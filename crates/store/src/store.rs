@@ -17,7 +17,7 @@ use crate::records::{
 use crate::texts::{decompress, unpack};
 use crate::writer::Writer;
 
-type Gate = Box<dyn FnMut() -> bool>;
+type Gate = Box<dyn FnMut() -> Option<StoreError>>;
 type Result<T> = std::result::Result<T, StoreError>;
 
 /// The state of an installation.
@@ -217,9 +217,9 @@ impl Store {
         &self.place
     }
 
-    /// Asks `gate` before every transaction; where it says no, the transaction fails as if the process had been
-    /// killed there. For tests of runs that are cut off.
-    pub fn set_gate(&self, gate: impl FnMut() -> bool + 'static) {
+    /// Asks `gate` before every transaction, which fails with what it answers. For tests of processes that are killed,
+    /// of disks that are full and of states that another holds.
+    pub fn set_gate(&self, gate: impl FnMut() -> Option<StoreError> + 'static) {
         *self.gate.borrow_mut() = Some(Box::new(gate));
     }
 
@@ -228,8 +228,8 @@ impl Store {
     /// # Errors
     /// What `work` returns, or the disk is full.
     pub fn write<T>(&self, work: impl FnOnce(&Writer<'_>) -> Result<T>) -> Result<T> {
-        if self.gate.borrow_mut().as_mut().is_some_and(|gate| !gate()) {
-            return Err(StoreError::CutOff);
+        if let Some(error) = self.gate.borrow_mut().as_mut().and_then(|gate| gate()) {
+            return Err(error);
         }
         self.database.transaction(|| work(&Writer { database: &self.database }))
     }

@@ -263,7 +263,7 @@ fn whole_or_not_at_all(store: &Store) {
     });
     assert!(matches!(half, Err(StoreError::Full)));
     assert!(store.route("presses").expect("read").is_none());
-    store.set_gate(|| false);
+    store.set_gate(|| Some(StoreError::CutOff));
     assert!(matches!(store.write(|w| w.route("other")), Err(StoreError::CutOff)));
 }
 

@@ -17,7 +17,7 @@ use chestnut_engine::{
     stories, sweep_route, take_snapshot, undo,
 };
 use chestnut_standin::{Habit, Server, ServerRequest, Temper, orchard_entries};
-use chestnut_store::Store;
+use chestnut_store::{Store, StoreError};
 use jiff::Timestamp;
 use tempfile::TempDir;
 use url::Url;
@@ -380,7 +380,7 @@ impl World {
         };
         let store = store.expect("the state opens");
         let fuse = Rc::clone(&self.fuse);
-        store.set_gate(move || fuse.burn());
+        store.set_gate(move || (!fuse.burn()).then_some(StoreError::CutOff));
         store
     }
 

@@ -492,6 +492,89 @@ fn faults_signals_and_kills_end_in_step() {
     );
 }
 
+/// A watch that is asked to end, or killed, while any one of its requests is on its way: the next one goes on as if
+/// nothing had been, and nothing is done twice.
+#[cfg(unix)]
+#[test]
+fn an_end_at_any_request_loses_and_doubles_nothing() {
+    let place = Place::new(4);
+    place.configure("", "");
+    place.ok(&["sync", "--yes"]);
+    let before = place.sites[1].with(|server| server.texts(BOARD)).len();
+    for (site, name) in [(0, "TERM"), (1, "TERM"), (0, "KILL"), (1, "KILL")] {
+        for after in 0.. {
+            let title = format!("Pressing {site} {name} {after}");
+            place.edit("orchard-0002.ics", &title);
+            let late = Fault { after, ..Fault::once("", FaultKind::Delay(400)) };
+            place.sites[site].with(|server| {
+                server.log.clear();
+                server.faults = vec![Fault { method: None, ..late }];
+            });
+            let mut watch = place.watch();
+            let arrived = || place.board().contains(&title);
+            let is_on_its_way = || place.sites[site].with(|server| server.log.len() > after);
+            // Where a round has no more requests, its work is done; other rounds come a second later.
+            wait_for(&title, 20, &place, || is_on_its_way() || arrived());
+            let was_met = is_on_its_way();
+            signal(&watch, name);
+            let ended = watch.0.wait().expect("it ends");
+            assert!(name == "KILL" || ended.success(), "{title}: {ended:?}");
+            place.sites.iter().for_each(|site| site.with(|server| server.faults.clear()));
+            place.ok(&["sync"]);
+            assert!(place.board().contains(&title), "{title}");
+            assert_eq!(place.sites[1].with(|server| server.texts(BOARD)).len(), before, "{title}");
+            if !was_met {
+                assert!(after > 2, "{title}: every request was met");
+                break;
+            }
+        }
+        place.ok(&["compare"]);
+    }
+    assert_eq!(place.ok(&["status", "--json"]).json()["routes"][0]["state"], "in-step");
+}
+
+/// A watch whose state cannot be written for a while does nothing that it could not remember, and goes on afterwards.
+#[cfg(target_os = "linux")]
+#[test]
+fn a_state_that_cannot_be_written_is_waited_for() {
+    let place = Place::new(4);
+    place.configure("", "");
+    place.ok(&["sync", "--yes"]);
+    // What a full disk is to it: no file may grow.
+    let watch = ["-c", "trap '' XFSZ; exec \"$0\" watch --log log", PROGRAM];
+    let mut command = hermetic(Path::new("/bin/sh"), place.folder.path());
+    command.env_remove("CHESTNUT_NOW").env("PATH", "/usr/bin:/bin").args(watch).stdout(Stdio::null());
+    let mut watch = Watch(command.spawn().expect("the program runs"));
+    let limit = |size: &str| {
+        let arguments = [format!("--pid={}", watch.0.id()), format!("--fsize={size}:unlimited")];
+        assert!(Command::new("prlimit").args(arguments).status().expect("it runs").success());
+    };
+    place.edit("orchard-0002.ics", "First change");
+    wait_for("the first change", 20, &place, || place.board().contains("SUMMARY:First change"));
+    limit("1");
+    place.edit("orchard-0002.ics", "Second change");
+    std::thread::sleep(Duration::from_secs(4));
+    assert!(!place.board().contains("SUMMARY:Second change"), "nothing is written that cannot be remembered");
+    limit("unlimited");
+    wait_for("what waited", 60, &place, || place.board().contains("SUMMARY:Second change"));
+    if seconds_asked_for().is_some() {
+        let store =
+            chestnut_store::Store::open(&place.folder.path().join("chestnut.state")).expect("a state");
+        let held = store.write(|_| {
+            place.edit("orchard-0002.ics", "Third change");
+            std::thread::sleep(Duration::from_secs(22));
+            Ok(place.board().contains("SUMMARY:Third change"))
+        });
+        assert_eq!(held, Ok(false));
+        wait_for("what waited for another", 60, &place, || place.board().contains("SUMMARY:Third change"));
+    }
+    assert_eq!(watch.0.try_wait().expect("known"), None, "it still runs");
+    signal(&watch, "TERM");
+    assert!(watch.0.wait().expect("it ends").success());
+    place.ok(&["sync"]);
+    place.ok(&["compare"]);
+}
+
 fn crew(number: usize, round: usize) -> String {
     format!(
         "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VEVENT\r\nUID:crew-{number}\r\n\

@@ -48,12 +48,11 @@ impl Troubled {
         let left: Rc<Cell<Option<usize>>> = Rc::default();
         let gate = Rc::clone(&left);
         store.set_gate(move || match gate.get() {
-            Some(0) => false,
-            Some(left) => {
-                gate.set(Some(left - 1));
-                true
+            Some(0) => Some(StoreError::CutOff),
+            left => {
+                gate.set(left.map(|left| left - 1));
+                None
             }
-            None => true,
         });
         Self {
             dice: Dice::new(seed),
@@ -363,12 +362,16 @@ fn a_calendar_that_changes_is_looked_at_soon_and_then_less() {
 }
 
 /// Twenty routes into one board live through a day with the real engine: what is looked at is looked at once, what did
-/// not change does not run, what failed comes when it can, and troubles begin and end.
+/// not change does not run, what failed comes when it can, and troubles begin and end. The state is full or away for a
+/// while, and the machine sleeps. `CHESTNUT_DAYS` says for how many days.
 #[test]
 fn a_day_of_rounds_ends_in_step() {
     let mut dice = Dice::new(7);
     let world = World::new(0);
     let store = world.store();
+    let unusable: Rc<RefCell<Option<StoreError>>> = Rc::default();
+    let gate = Rc::clone(&unusable);
+    store.set_gate(move || gate.borrow().clone());
     let sources: Vec<_> = (0..20).map(|number| world.source.beside(&format!("crew-{number}"))).collect();
     let key = |number: usize| RouteKey::new(b"a key for tests", &format!("crew-{number}"));
     let tags: Vec<_> = (0..20).map(|number| key(number).tag().clone()).collect();
@@ -388,8 +391,11 @@ fn a_day_of_rounds_ends_in_step() {
         )
     };
     let (mut runs, mut began, mut ended) = (0, 0, 0);
-    for round in 0..96 {
-        world.pass(15 * 60);
+    let days = std::env::var_os("CHESTNUT_DAYS").and_then(|days| days.to_str()?.parse().ok()).unwrap_or(1);
+    for round in 0..96 * days {
+        let (day, round) = (round / 96, round % 96);
+        // It sleeps for the first hours of the evening.
+        world.pass(if round == 90 { 6 * 3600 } else { 15 * 60 });
         let fault = |kind| vec![Fault::always("REPORT", kind)];
         let status = |code| FaultKind::Status { code, retry_after: None };
         world.board.server.borrow_mut().faults = match round {
@@ -399,8 +405,14 @@ fn a_day_of_rounds_ends_in_step() {
         };
         let changed = dice.roll(20);
         if round % 3 == 0 {
-            world.write(&sources[changed], "1.ics", &entry(changed, &format!("Picking {round}")));
+            world.write(&sources[changed], "1.ics", &entry(changed, &format!("Picking {day}.{round}")));
         }
+        *unusable.borrow_mut() = match round {
+            72..75 => Some(StoreError::Full),
+            80..82 => Some(StoreError::Away("no answer".to_owned())),
+            _ => None,
+        };
+        let is_unusable = unusable.borrow().is_some();
         // The clock is an hour ahead for a while.
         let ahead = if (60..70).contains(&round) { 3600 } else { 0 };
         let now = Timestamp::from_second(world.now() + ahead).expect("a moment");
@@ -409,7 +421,11 @@ fn a_day_of_rounds_ends_in_step() {
         let mut signs = Signs::default();
         block_on(look_at_calendars(&rules.iter().collect::<Vec<_>>(), &store, &options));
         let looked = world.take_log(&world.source).len() + world.take_log(&world.board).len();
-        let is_calm = round > 2 && round % 3 != 0 && !(18..34).contains(&round) && !(48..56).contains(&round);
+        let is_calm = !(72..90).contains(&round)
+            && round > 2
+            && round % 3 != 0
+            && !(18..34).contains(&round)
+            && !(48..56).contains(&round);
         if is_calm {
             assert_eq!(looked, 21, "round {round}: each calendar once");
         }
@@ -420,19 +436,31 @@ fn a_day_of_rounds_ends_in_step() {
             signs.note(TroubleKind::SignInRefused, "cloud", wrong(refused));
             signs.note(TroubleKind::ServerDown, "cloud", wrong(|e| !format!("{e:?}").contains("SignIn")));
             if has_news(rule, &store, &options).expect("the state") {
-                let report = block_on(run_route(rule, &store, &options, &Silent)).expect("a run");
+                let report = block_on(run_route(rule, &store, &options, &Silent));
+                if is_unusable {
+                    let error = report.map_or_else(Some, |report| report.error);
+                    assert!(matches!(error, Some(RunError::Store(_))), "{error:?}");
+                    continue;
+                }
+                let report = report.expect("a run");
                 runs += 1;
                 assert_eq!(report.error.is_some(), down.is_some(), "{:?}", report.error);
             }
         }
-        let turns = settle(&store, &signs, true, now, Timestamp::UNIX_EPOCH).expect("the state");
+        let turns = settle(&store, &signs, true, now, Timestamp::UNIX_EPOCH);
+        if is_unusable {
+            // Where there is nothing to tell, nothing is written.
+            assert!(turns.is_ok() || turns.err() == *unusable.borrow());
+            continue;
+        }
+        let turns = turns.expect("the state");
         began += turns.iter().filter(|turn| turn.began).count();
         ended += turns.iter().filter(|turn| !turn.began).count();
     }
     // A server that was down, and a sign-in that was refused.
-    assert_eq!((began, ended), (2, 2));
-    // Once each at the beginning and on the second day, in thirteen rounds of failures, and where something changed.
-    assert!(runs < 20 * (2 + 13) + 100, "{runs} runs");
+    assert_eq!((began, ended), (2 * days, 2 * days));
+    // Once each at the beginning and on the next day, in thirteen rounds of failures, and where something changed.
+    assert!(runs < days * (20 * (2 + 13) + 100), "{runs} runs");
     let mut wanted: Vec<_> =
         sources.iter().flat_map(|source| world.entries(source)).map(|entry| title(&entry)).collect();
     let mut copies: Vec<_> = world.entries(&world.board).iter().map(title).collect();
@@ -442,7 +470,7 @@ fn a_day_of_rounds_ends_in_step() {
     assert_eq!(copies, wanted);
     // What failed again and again is one line of the history.
     let failed = store.runs(Some("crew-3"), 100).expect("the state");
-    assert!(failed.len() < 10, "{} runs of one route are remembered", failed.len());
+    assert!(failed.len() < 10 * days, "{} runs of one route are remembered", failed.len());
 }
 
 fn title(entry: &chestnut_core::Entry) -> String {
