@@ -24,6 +24,13 @@ impl Environment {
         }
     }
 
+    /// The same, with one more variable.
+    #[must_use]
+    pub fn with(mut self, name: &str, value: impl Into<OsString>) -> Self {
+        self.variables.insert(name.to_owned(), value.into());
+        self
+    }
+
     /// Returns a variable that is set to something.
     #[must_use]
     pub fn get(&self, name: &str) -> Option<String> {

@@ -33,6 +33,13 @@ impl std::fmt::Debug for Io<'_> {
     }
 }
 
+impl Io<'_> {
+    /// How wide what is told beside results may be; `None` where it goes into a file or a pipe.
+    pub(crate) fn width_of_errors(&self) -> Option<usize> {
+        self.progress.then(|| self.screen.map_or(80, |(width, _)| width))
+    }
+}
+
 /// Tells people what failed, last, so that it is not passed over; machines have it in the document. A sign-in that was
 /// refused is told once for all that needed it.
 pub(crate) fn tell<'f>(
@@ -46,7 +53,8 @@ pub(crate) fn tell<'f>(
     let mut told = BTreeSet::new();
     for failure in failures {
         if failure.sign_in_of.as_ref().is_none_or(|account| told.insert(account.clone())) {
-            io.err.write_all(failure.lines().as_bytes())?;
+            let lines = render::fit(&failure.lines(), io.width_of_errors());
+            io.err.write_all(lines.as_bytes())?;
         }
     }
     Ok(())
@@ -70,7 +78,7 @@ pub(crate) fn show(
     } else if common.quiet {
         return Ok(());
     } else {
-        human()
+        render::fit(&human(), io.screen.map(|(width, _)| width))
     };
     match io.out.write_all(text.as_bytes()).and_then(|()| io.out.flush()) {
         // Whoever reads it has seen enough (`| head`).

@@ -231,7 +231,7 @@ impl Store {
         if let Some(error) = self.gate.borrow_mut().as_mut().and_then(|gate| gate()) {
             return Err(error);
         }
-        self.database.transaction(|| work(&Writer { database: &self.database }))
+        self.database.transaction(|| work(&Writer { database: &self.database, numbers: RefCell::default() }))
     }
 
     /// Returns a text.

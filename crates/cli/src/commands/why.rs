@@ -14,6 +14,7 @@ use crate::io::{Io, show, tell};
 use crate::open::{block_on, load, look_at_state};
 use crate::progress::Bars;
 use crate::questions::Questions;
+use crate::render::fit;
 use crate::render::human::why::{ENOUGH, choices, told};
 use crate::report::why::{NotAsked, Past, Report, Telling, Uncovered};
 use crate::settings::{Connections, RouteSettings, Settings, route_key, uncovered_calendars};
@@ -88,7 +89,8 @@ pub(crate) fn run(words: &[String], common: &Common, io: &mut Io<'_>) -> Result<
     let mut chosen = None;
     if !common.json && entries.len() + report.uncovered.len() > 1 {
         if !common.quiet {
-            io.out.write_all(choices(&report, zone, all).as_bytes())?;
+            io.out
+                .write_all(fit(&choices(&report, zone, all), io.screen.map(|(width, _)| width)).as_bytes())?;
         }
         let questions = Questions::of_terminal(io.can_ask && !common.quiet && report.uncovered.is_empty());
         if let (Some(mut questions), 2..=ENOUGH) = (questions, entries.len()) {

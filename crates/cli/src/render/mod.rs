@@ -5,9 +5,9 @@ mod json;
 mod moments;
 pub(crate) mod page;
 mod table;
-mod text;
+pub(crate) mod text;
 
 pub(crate) use json::json;
 pub(crate) use moments::{age_text, midnight, moment_text, start_text, zone_name};
-pub(crate) use table::{Align, table};
+pub(crate) use table::{Column, fit, table};
 pub(crate) use text::{broken, clean, count, shorten, style, wrap};

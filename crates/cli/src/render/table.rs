@@ -1,35 +1,221 @@
-//! Plain tables: no lines, columns apart by two blanks.
+//! Tables and lines, as wide as there is room: no lines drawn, columns apart by two blanks.
+//!
+//! Whoever writes a table does not know how wide it may be. Until it is shown it travels within its text, between marks
+//! that no clean text can hold; [`fit`] lays it out.
 
 use comfy_table::{Cell, CellAlignment, ContentArrangement, Table, presets};
 
-use super::style;
+use super::{style, text};
 
-/// Where a column's text stands.
-#[derive(Debug, Clone, Copy)]
-pub(crate) enum Align {
-    Left,
-    Right,
+/// What a column holds, and so how it gives way where there is no room.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Column {
+    /// Stands at the right, never cut.
+    Number,
+    /// Never cut: paths, addresses, times, what is typed again.
+    Whole,
+    /// Cut in the middle: both ends tell names apart.
+    Name,
+    /// Cut at its end.
+    Text,
 }
 
-/// Returns a table with a heading; cells must be clean already, and may be painted.
-pub(crate) fn table(columns: &[(&str, Align)], rows: &[Vec<String>]) -> String {
+/// Around a table, behind a row, behind a cell: what [`text::clean`] lets nobody write.
+const TABLE: char = '\u{1d}';
+const ROW: char = '\u{1e}';
+const CELL: char = '\u{1f}';
+/// What stands between two columns, and before the first.
+const GAP: usize = 2;
+/// Names and texts are not made narrower than this.
+const NARROWEST: usize = 14;
+/// A column that is this wide gives way before the others do.
+const LARGE: [Column; 4] = [Column::Text, Column::Name, Column::Whole, Column::Number];
+
+/// Returns a table with a heading, to be shown by [`fit`]; cells must be clean already, and may be painted. Where no
+/// column has a title, there is no heading.
+pub(crate) fn table(columns: &[(&str, Column)], rows: &[Vec<String>]) -> String {
+    let mut out = String::from(TABLE);
+    let mut row = |cells: &mut dyn Iterator<Item = String>| {
+        cells.for_each(|cell| out.extend([cell.as_str(), &CELL.to_string()]));
+        out.push(ROW);
+    };
+    let sort = |column| LARGE.iter().position(|sort| *sort == column).unwrap_or(0);
+    row(&mut columns.iter().map(|(title, column)| format!("{}{title}", sort(*column))));
+    rows.iter().for_each(|cells| row(&mut cells.iter().cloned()));
+    out.push(TABLE);
+    out
+}
+
+/// Lays out the tables of a text, and breaks its lines, for a terminal of `width` columns. Where there is none, nothing is
+/// broken or cut.
+pub(crate) fn fit(written: &str, width: Option<usize>) -> String {
+    let mut out = String::new();
+    for (at, part) in written.split(TABLE).enumerate() {
+        if at % 2 == 1 {
+            out += &laid_out(part, width);
+        } else if let Some(width) = width {
+            for line in part.split_inclusive('\n') {
+                let (line, end) = line.strip_suffix('\n').map_or((line, ""), |line| (line, "\n"));
+                out += &text::broken_at_blanks(line, width).join("\n");
+                out += end;
+            }
+        } else {
+            out += part;
+        }
+    }
+    out
+}
+
+fn laid_out(written: &str, width: Option<usize>) -> String {
+    let mut rows = written
+        .split_terminator(ROW)
+        .map(|row| row.split_terminator(CELL).map(str::to_owned).collect::<Vec<_>>());
+    let heads = rows.next().unwrap_or_default();
+    let columns: Vec<(&str, Column)> = heads
+        .iter()
+        .map(|head| {
+            let (sort, title) = head.split_at(1);
+            (title, sort.parse().ok().and_then(|at: usize| LARGE.get(at)).copied().unwrap_or(Column::Text))
+        })
+        .collect();
+    let mut rows: Vec<_> = rows.collect();
+    match width.map(|width| widths(&columns, &rows, width)) {
+        None => {}
+        Some(None) => return blocks(&columns, &rows, width.unwrap_or_default()),
+        Some(Some(widths)) => {
+            for row in &mut rows {
+                for ((cell, width), (_, column)) in row.iter_mut().zip(&widths).zip(&columns) {
+                    *cell = text::cut(cell, *width, *column == Column::Name);
+                }
+            }
+        }
+    }
+    drawn(&columns, &rows)
+}
+
+/// How wide each column is; `None` where there is no room for them beside each other.
+fn widths(columns: &[(&str, Column)], rows: &[Vec<String>], width: usize) -> Option<Vec<usize>> {
+    let cells = |at: usize| rows.iter().filter_map(move |row| row.get(at)).map(|cell| text::width(cell));
+    let mut widths: Vec<usize> = columns
+        .iter()
+        .enumerate()
+        .map(|(at, (title, _))| cells(at).chain([text::width(title)]).max().unwrap_or(0))
+        .collect();
+    let room = width.checked_sub(GAP * columns.len())?;
+    let least = |at: usize| match columns[at].1 {
+        Column::Number | Column::Whole => usize::MAX,
+        Column::Name | Column::Text => text::width(columns[at].0).max(NARROWEST),
+    };
+    while widths.iter().sum::<usize>() > room {
+        // The widest gives way; beside names, a text does so first.
+        let may_shrink = (0..columns.len()).filter(|at| widths[*at] > least(*at));
+        let is_text = |at: &usize| columns[*at].1 == Column::Text;
+        let widest = may_shrink.max_by_key(|at| widths[*at] + if is_text(at) { 4 } else { 0 })?;
+        widths[widest] -= 1;
+    }
+    Some(widths)
+}
+
+fn drawn(columns: &[(&str, Column)], rows: &[Vec<String>]) -> String {
     let mut table = Table::new();
     table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
-    table.set_header(columns.iter().map(|(title, align)| cell(&style::paint(style::STRONG, title), *align)));
+    let cell = |text: &str, column: Column| {
+        let alignment = if column == Column::Number { CellAlignment::Right } else { CellAlignment::Left };
+        Cell::new(text).set_alignment(alignment)
+    };
+    if columns.iter().any(|(title, _)| !title.is_empty()) {
+        let titles = columns.iter().map(|(title, column)| cell(&style::paint(style::STRONG, title), *column));
+        table.set_header(titles);
+    }
     for row in rows {
-        table.add_row(row.iter().zip(columns).map(|(text, (_, align))| cell(text, *align)));
+        table.add_row(row.iter().zip(columns).map(|(text, (_, column))| cell(text, *column)));
     }
     for column in table.column_iter_mut() {
-        column.set_padding((0, 2));
+        column.set_padding((0, GAP as u16));
     }
     let lines = table.lines().map(|line| format!("  {}\n", line.trim_end()));
     lines.collect()
 }
 
-fn cell(text: &str, align: Align) -> Cell {
-    let alignment = match align {
-        Align::Left => CellAlignment::Left,
-        Align::Right => CellAlignment::Right,
-    };
-    Cell::new(text).set_alignment(alignment)
+/// A block for each row, where columns have no room beside each other.
+fn blocks(columns: &[(&str, Column)], rows: &[Vec<String>], width: usize) -> String {
+    let titles = columns.iter().skip(1).map(|(title, _)| text::width(title)).max().unwrap_or(0);
+    let mut out = String::new();
+    for row in rows {
+        let mut lines = Vec::new();
+        if titles == 0 {
+            let cells: Vec<_> = row.iter().map(|cell| cell.trim_end()).filter(|c| !c.is_empty()).collect();
+            lines.push(format!("  {}", cells.join("  ")));
+        } else {
+            for (at, (cell, (title, _))) in row.iter().zip(columns).enumerate() {
+                match at {
+                    _ if cell.is_empty() => {}
+                    0 => lines.push(format!("  {}", style::paint(style::STRONG, cell))),
+                    _ => {
+                        let room = titles - text::width(title);
+                        lines.push(format!("    {title}{:room$}  {cell}", ""));
+                    }
+                }
+            }
+        }
+        for line in lines {
+            out += &text::broken_at_blanks(&line, width).join("\n");
+            out.push('\n');
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::{Column, fit, table};
+    use crate::render::{clean, style, text};
+
+    proptest! {
+        /// Whatever stands in the cells: no line is wider than the terminal, but for one word that has no blanks; and
+        /// nothing but names and texts is cut.
+        #[test]
+        fn tables_fit(
+            cells in proptest::collection::vec(proptest::collection::vec("[a-z果园🍎é/ ]{0,40}", 4), 0..6),
+            width in 40_usize..170,
+        ) {
+            let columns =
+                [("Name", Column::Name), ("Path", Column::Whole), ("Title", Column::Text), ("Entries", Column::Number)];
+            let rows: Vec<Vec<String>> = cells
+                .iter()
+                .map(|row| vec![clean(&row[0]), clean(&row[1]), style::paint(style::WARN, &row[2]), row[3].len().to_string()])
+                .collect();
+            let written = table(&columns, &rows);
+            let shown = fit(&written, Some(width));
+            for line in shown.lines() {
+                let is_one_word = text::plain(line).split_whitespace().count() < 2;
+                prop_assert!(text::width(line) <= width || is_one_word, "{width}: {line}");
+            }
+            let squeezed = |text: &str| text::plain(text).split_whitespace().collect::<String>();
+            for row in &rows {
+                prop_assert!(squeezed(&shown).contains(&squeezed(&row[1])), "{shown}");
+            }
+            let whole = fit(&written, None);
+            prop_assert!(rows.iter().flatten().all(|cell| squeezed(&whole).contains(&squeezed(cell))));
+        }
+    }
+
+    #[test]
+    fn rooms_are_shared() {
+        let columns = [("Route", Column::Name), ("Title", Column::Text), ("At", Column::Whole)];
+        let row = |cells: [&str; 3]| cells.map(str::to_owned).to_vec();
+        let rows = [
+            row([
+                "press-hall-bookings-to-notice-board",
+                "Delivery van, second round through the upper rows",
+                "/office/",
+            ]),
+            row(["days", "Picking", "/office/calendars/presses/"]),
+        ];
+        let written = table(&columns, &rows);
+        let shown = [100, 70, 40].map(|width| fit(&format!("Times.\n{written}"), Some(width))).join("\n");
+        insta::assert_snapshot!(text::plain(&shown));
+    }
 }

@@ -1,7 +1,7 @@
 //! Text from calendars and servers is untrusted: what reaches the terminal has no control characters.
 
 use anstyle::{AnsiColor, Style};
-use unicode_width::UnicodeWidthChar as _;
+use unicode_width::{UnicodeWidthChar as _, UnicodeWidthStr as _};
 
 /// Returns a text on one line, without control characters and without those that turn the direction of writing.
 pub(crate) fn clean(text: &str) -> String {
@@ -66,6 +66,110 @@ pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
 pub(crate) fn broken(text: &str, width: usize) -> Vec<String> {
     let characters: Vec<char> = clean(text).chars().collect();
     characters.chunks(width).map(|line| line.iter().collect()).collect()
+}
+
+/// Returns a text without its colours.
+pub(crate) fn plain(text: &str) -> String {
+    anstream::adapter::strip_str(text).to_string()
+}
+
+/// How many columns a text takes on a terminal; its colours take none.
+pub(crate) fn width(text: &str) -> usize {
+    plain(text).width()
+}
+
+/// The pieces of a painted text, with their widths: one character, or one mark of colour, which has none.
+fn pieces(text: &str) -> Vec<(&str, usize)> {
+    let mut pieces = Vec::new();
+    let mut rest = text;
+    while let Some(first) = rest.chars().next() {
+        let (length, wide) = match (first, rest.find('m')) {
+            ('\u{1b}', Some(end)) => (end + 1, 0),
+            _ => (first.len_utf8(), first.width().unwrap_or(0)),
+        };
+        let (piece, left) = rest.split_at(length);
+        pieces.push((piece, wide));
+        rest = left;
+    }
+    pieces
+}
+
+/// Cuts a clean text, painted or not, to at most `limit` columns; what is gone from its middle or its end is marked.
+pub(crate) fn cut(text: &str, limit: usize, in_middle: bool) -> String {
+    if width(text) <= limit {
+        return text.to_owned();
+    }
+    let pieces = pieces(text);
+    let room = limit.saturating_sub(1);
+    let at_end = if in_middle { room / 2 } else { 0 };
+    let fits = |from: &mut dyn Iterator<Item = &(&str, usize)>, room: usize| {
+        let mut used = 0;
+        from.take_while(|(_, wide)| {
+            used += wide;
+            used <= room
+        })
+        .count()
+    };
+    let head = fits(&mut pieces.iter(), room - at_end);
+    let tail = pieces.len() - fits(&mut pieces.iter().rev(), at_end).min(pieces.len() - head);
+    let mut out: String = pieces[..head].iter().map(|(piece, _)| *piece).collect();
+    out.push('…');
+    // Colours that begin or end within what is gone do so all the same.
+    out.extend(
+        pieces[head..tail].iter().filter(|(piece, _)| piece.starts_with('\u{1b}')).map(|(piece, _)| *piece),
+    );
+    out.extend(pieces[tail..].iter().map(|(piece, _)| *piece));
+    out
+}
+
+/// Breaks a line, painted or not, at blanks into lines of at most `limit` columns; what follows is set in. A word that is
+/// wider, and a command between backticks, stays whole: whoever copies it gets all of it.
+pub(crate) fn broken_at_blanks(line: &str, limit: usize) -> Vec<String> {
+    if width(line) <= limit {
+        return vec![line.to_owned()];
+    }
+    let indent = line.len() - line.trim_start_matches(' ').len();
+    let inset = " ".repeat((indent + 2).min(limit / 3));
+    let mut lines = vec![line[..indent].to_owned()];
+    let mut used = indent;
+    let mut gap = 0;
+    for word in words(&line[indent..]) {
+        let wide = width(word);
+        if word.is_empty() {
+            gap += 1;
+            continue;
+        }
+        let is_first = lines.last().is_some_and(|line| line.trim().is_empty());
+        if !is_first && used + gap + wide > limit {
+            lines.push(inset.clone());
+            (used, gap) = (inset.len(), 0);
+        }
+        if let Some(last) = lines.last_mut() {
+            last.push_str(&" ".repeat(gap));
+            last.push_str(word);
+        }
+        used += gap + wide;
+        gap = 1;
+    }
+    lines
+}
+
+/// The words of a line, empty ones where blanks follow each other; what stands between backticks is one.
+fn words(line: &str) -> Vec<&str> {
+    let mut words = Vec::new();
+    let (mut from, mut is_command) = (0, false);
+    for (at, c) in line.char_indices() {
+        match c {
+            '`' => is_command = !is_command && line[at + 1..].contains('`'),
+            ' ' if !is_command => {
+                words.push(&line[from..at]);
+                from = at + 1;
+            }
+            _ => {}
+        }
+    }
+    words.push(&line[from..]);
+    words
 }
 
 /// `1 entry`, `2 entries`.

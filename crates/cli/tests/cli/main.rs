@@ -24,3 +24,4 @@ mod sign_in;
 mod taking_back;
 mod two_way;
 mod ways_to_be_wrong;
+mod widths;

@@ -1,10 +1,17 @@
 //! Accounts, for people.
 
-use crate::render::{Align, clean, table};
+use crate::render::{Column, clean, table};
 use crate::report::account_list::{AccountReport, Report};
 
 pub(crate) fn human(report: &Report) -> String {
-    let columns = ["Account", "Address", "User", "Sign-in", "Calendars", "Routes"].map(|t| (t, Align::Left));
+    let columns = [
+        ("Account", Column::Name),
+        ("Address", Column::Whole),
+        ("User", Column::Whole),
+        ("Sign-in", Column::Text),
+        ("Calendars", Column::Text),
+        ("Routes", Column::Text),
+    ];
     let list = |names: &[String]| if names.is_empty() { "-".to_owned() } else { clean(&names.join(", ")) };
     let row = |a: &AccountReport| {
         let user = a.user.as_deref().unwrap_or("-");

@@ -2,7 +2,7 @@
 
 use super::calendar_list::calendar_rows;
 use crate::check_account::host_of;
-use crate::render::{Align, clean, shorten, style, table, wrap};
+use crate::render::{Column, clean, style, table, wrap};
 use crate::report::account_test::AccountReport;
 use crate::report::calendar_list::CalendarReport;
 
@@ -25,8 +25,12 @@ pub(crate) fn human(report: &AccountReport) -> String {
 
 /// What the calendars can do: how changes are found, and how much goes in.
 fn room_rows(calendars: &[CalendarReport]) -> String {
-    let columns =
-        ["Name", "Changes are found by", "Largest entry", "Room left"].map(|name| (name, Align::Left));
+    let columns = [
+        ("Name", Column::Name),
+        ("Changes are found by", Column::Whole),
+        ("Largest entry", Column::Whole),
+        ("Room left", Column::Whole),
+    ];
     let bytes = |number: Option<u64>| number.map_or_else(|| "not told".to_owned(), size);
     let row = |c: &CalendarReport| {
         let by = match c.changes_by {
@@ -34,7 +38,7 @@ fn room_rows(calendars: &[CalendarReport]) -> String {
             Some("ctag") => "its ctag, then a listing",
             _ => "a listing each time",
         };
-        vec![shorten(&c.name, 28), by.to_owned(), bytes(c.max_size), bytes(c.room)]
+        vec![clean(&c.name), by.to_owned(), bytes(c.max_size), bytes(c.room)]
     };
     table(&columns, &calendars.iter().map(row).collect::<Vec<_>>())
 }

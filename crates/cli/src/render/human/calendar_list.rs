@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::render::{Align, clean, count, shorten, style, table};
+use crate::render::{Column, clean, count, style, table};
 use crate::report::calendar_list::{AccountReport, CalendarReport, OtherReport, Report};
 use crate::words::placed;
 
@@ -32,15 +32,15 @@ pub(crate) fn human(report: &Report) -> String {
 }
 
 pub(crate) fn others_table(others: &[OtherReport]) -> String {
-    let columns = ["Called here", "Is", "Where", "Rights", "Routes"].map(|title| (title, Align::Left));
+    let columns = [
+        ("Called here", Column::Name),
+        ("Is", Column::Whole),
+        ("Where", Column::Whole),
+        ("Rights", Column::Whole),
+        ("Routes", Column::Text),
+    ];
     let row = |c: &OtherReport| {
-        vec![
-            clean(&c.name),
-            placed(c.kind),
-            shorten(&c.place, 48),
-            c.rights.to_owned(),
-            routes_cell(&c.routes),
-        ]
+        vec![clean(&c.name), placed(c.kind), clean(&c.place), c.rights.to_owned(), routes_cell(&c.routes)]
     };
     let heading = style::paint(style::STRONG, "Feeds, files and folders");
     format!("{heading}\n{}", table(&columns, &others.iter().map(row).collect::<Vec<_>>()))
@@ -50,13 +50,13 @@ pub(crate) fn others_table(others: &[OtherReport]) -> String {
 pub(crate) fn calendar_rows(calendars: &[CalendarReport]) -> String {
     let counted = calendars.iter().any(|c| c.entries.is_some());
     let mut columns = vec![
-        ("Name", Align::Left),
-        ("Path", Align::Left),
-        ("Colour", Align::Left),
-        (if counted { "Entries" } else { "Takes" }, Align::Left),
-        ("Rights", Align::Left),
-        ("Called here", Align::Left),
-        ("Routes", Align::Left),
+        ("Name", Column::Name),
+        ("Path", Column::Whole),
+        ("Colour", Column::Whole),
+        (if counted { "Entries" } else { "Takes" }, Column::Whole),
+        ("Rights", Column::Whole),
+        ("Called here", Column::Name),
+        ("Routes", Column::Text),
     ];
     let colored = calendars.iter().any(|c| c.color.is_some());
     if !colored {
@@ -65,7 +65,7 @@ pub(crate) fn calendar_rows(calendars: &[CalendarReport]) -> String {
     let row = |c: &CalendarReport| {
         let shared = if c.shared { ", shared" } else { "" };
         let mut row = vec![
-            shorten(&c.name, 28),
+            clean(&c.name),
             clean(&c.path),
             swatch(c.color.as_ref()),
             if counted { entries_text(c) } else { c.kinds.join(", ") },

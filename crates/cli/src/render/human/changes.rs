@@ -3,7 +3,7 @@
 use chestnut_store::Change;
 use jiff::tz::TimeZone;
 
-use crate::render::{clean, shorten, start_text, style};
+use crate::render::{Column, clean, start_text, style, table};
 use crate::words::told_words;
 
 /// One line for each change, in the order of their days; with its calendar, where there are several.
@@ -13,19 +13,16 @@ pub(crate) fn change_lines(changes: &[Change], zone: &TimeZone) -> String {
     let mut calendars: Vec<&str> = changes.iter().map(|c| c.calendar.as_str()).collect();
     calendars.sort_unstable();
     calendars.dedup();
-    let width = calendars.iter().map(|name| name.chars().count()).max().unwrap_or(0);
-    let place = |c: &Change| match calendars.len() {
-        0 | 1 => String::new(),
-        _ => format!("{:width$}  ", clean(&c.calendar)),
+    let mut columns = vec![("", Column::Whole), ("", Column::Whole), ("", Column::Text), ("", Column::Text)];
+    if calendars.len() > 1 {
+        columns.insert(1, ("", Column::Name));
+    }
+    let row = |c: &&Change| {
+        let told = c.told.as_ref().map(|told| style::paint(style::FAINT, clean(&told_words(told))));
+        let mut row = vec![c.action.word().to_owned()];
+        row.extend((calendars.len() > 1).then(|| clean(&c.calendar)));
+        row.extend([start_text(&c.start, zone), clean(&c.title), told.unwrap_or_default()]);
+        row
     };
-    let line = |c: &Change| {
-        let words = c
-            .told
-            .as_ref()
-            .map(|told| format!("  {}", style::paint(style::FAINT, shorten(&told_words(told), 100))))
-            .unwrap_or_default();
-        let start = start_text(&c.start, zone);
-        format!("  {:9} {}{start:24} {}{words}\n", c.action.word(), place(c), shorten(&c.title, 56))
-    };
-    changes.into_iter().map(line).collect()
+    table(&columns, &changes.iter().map(row).collect::<Vec<_>>())
 }

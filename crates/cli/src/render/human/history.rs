@@ -3,7 +3,7 @@
 use chestnut_store::{RunRecord, RunResult};
 use jiff::tz::TimeZone;
 
-use crate::render::{Align, broken, clean, moment_text, shorten, start_text, style, table};
+use crate::render::{Column, broken, clean, moment_text, start_text, style, table};
 use crate::report::history::{ChangeLine, FieldChange, Run};
 use crate::words::kept_failure_words;
 
@@ -12,13 +12,13 @@ pub(crate) fn list(records: &[RunRecord], zone: &TimeZone) -> String {
         return "No route has run yet. `chestnut preview` says what the first run would do.\n".to_owned();
     }
     let columns = [
-        ("Run", Align::Right),
-        ("Route", Align::Left),
-        ("Began", Align::Left),
-        ("Created", Align::Right),
-        ("Updated", Align::Right),
-        ("Deleted", Align::Right),
-        ("Result", Align::Left),
+        ("Run", Column::Number),
+        ("Route", Column::Name),
+        ("Began", Column::Whole),
+        ("Created", Column::Number),
+        ("Updated", Column::Number),
+        ("Deleted", Column::Number),
+        ("Result", Column::Text),
     ];
     let row = |record: &RunRecord| {
         let sum = |of: fn(&chestnut_store::Counts) -> usize| -> String {
@@ -51,8 +51,7 @@ pub(crate) fn one_run(record: &RunRecord, run: &Run, zone: &TimeZone) -> String 
     for change in &changes {
         let start = start_text(&change.start, zone);
         let calendar = clean(&change.calendar);
-        out +=
-            &format!("  {:9} {calendar:width$}  {start:24} {}\n", change.action, shorten(&change.title, 56));
+        out += &format!("  {:9} {calendar:width$}  {start:24} {}\n", change.action, clean(&change.title));
         if let Some(words) = &change.words {
             for line in broken(words, LINE) {
                 out += &format!("      {}\n", style::paint(style::FAINT, line));
@@ -97,10 +96,9 @@ fn plain_result_text(record: &RunRecord) -> String {
         Some(RunResult::Ok) => style::paint(style::GOOD, "done"),
         Some(RunResult::Held) => style::paint(style::WARN, format!("done, {} held", summary.held)),
         Some(RunResult::Failed) => match (&summary.error, summary.failed + summary.damaged) {
-            (Some(error), _) => style::paint(
-                style::BAD,
-                format!("failed: {}", crate::render::shorten(&kept_failure_words(error), 70)),
-            ),
+            (Some(error), _) => {
+                style::paint(style::BAD, format!("failed: {}", clean(&kept_failure_words(error))))
+            }
             (None, entries) => style::paint(style::BAD, format!("{entries} not stored as sent")),
         },
     }

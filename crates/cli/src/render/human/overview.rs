@@ -2,7 +2,7 @@
 
 use jiff::tz::TimeZone;
 
-use crate::render::{Align, age_text, clean, count, moment_text, shorten, start_text, table, wrap};
+use crate::render::{Column, age_text, clean, count, fit, moment_text, shorten, start_text, table, wrap};
 use crate::report::overview::Report;
 use crate::words::{needs, state_words, uncovered_words, verdict};
 
@@ -48,12 +48,12 @@ fn routes(report: &Report) -> String {
         return String::new();
     }
     let columns = [
-        ("Route", Align::Left),
-        ("In step", Align::Right),
-        ("Created", Align::Right),
-        ("Updated", Align::Right),
-        ("Deleted", Align::Right),
-        ("State", Align::Left),
+        ("Route", Column::Name),
+        ("In step", Column::Number),
+        ("Created", Column::Number),
+        ("Updated", Column::Number),
+        ("Deleted", Column::Number),
+        ("State", Column::Text),
     ];
     let rows: Vec<_> = report
         .health
@@ -62,13 +62,13 @@ fn routes(report: &Report) -> String {
         .map(|status| {
             let did = report.did.get(&status.route).copied().unwrap_or_default();
             let numbers = [status.in_step, did.created, did.updated, did.deleted].map(|n| n.to_string());
-            let mut row = vec![shorten(&status.route, 20)];
+            let mut row = vec![clean(&status.route)];
             row.extend(numbers);
-            row.push(shorten(&state_words(status), 24));
+            row.push(clean(&state_words(status)));
             row
         })
         .collect();
-    format!("\nRoutes\n{}", table(&columns, &rows))
+    format!("\nRoutes\n{}", fit(&table(&columns, &rows), Some(WIDTH)))
 }
 
 fn decisions(report: &Report, zone: &TimeZone) -> String {

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use chestnut_engine::{PreviewReport, Why};
 use jiff::tz::TimeZone;
 
-use crate::render::{Align, clean, count, shorten, start_text, style, table, zone_name};
+use crate::render::{Column, clean, count, start_text, style, table, zone_name};
 use crate::report::preview::{Line, RoutePreview};
 use crate::settings::RouteSettings;
 use crate::words::{left_out_why, left_out_words, scheduler_lines};
@@ -104,15 +104,15 @@ pub(crate) fn lines(lines: &[Line], zone: &TimeZone, all: bool) -> String {
         row.extend((places.len() > 1).then(|| clean(line.calendar.as_deref().unwrap_or("all"))));
         row.extend([
             start_text(&line.start, zone),
-            shorten(&line.title, 50),
-            style::paint(style::FAINT, shorten(&why, 60)),
+            clean(&line.title),
+            style::paint(style::FAINT, clean(&why)),
         ]);
         row
     };
     let mut columns =
-        vec![("", Align::Left), ("Starts", Align::Left), ("Title", Align::Left), ("Why", Align::Left)];
+        vec![("", Column::Whole), ("Starts", Column::Whole), ("Title", Column::Text), ("Why", Column::Text)];
     if places.len() > 1 {
-        columns.insert(1, ("In", Align::Left));
+        columns.insert(1, ("In", Column::Name));
     }
     let mut out = table(&columns, &lines[..shown].iter().map(|line| row(line)).collect::<Vec<_>>());
     if shown < lines.len() {

@@ -3,7 +3,7 @@
 use chestnut_engine::RouteCopy;
 use jiff::tz::TimeZone;
 
-use crate::render::{Align, clean, count, shorten, start_text, style, table, wrap, zone_name};
+use crate::render::{Column, clean, count, start_text, style, table, wrap, zone_name};
 use crate::report::route::{Line, Report, Setting, Whole};
 use crate::words::gone_words;
 
@@ -15,11 +15,11 @@ const ENOUGH: usize = 12;
 
 pub(crate) fn human(report: &Report) -> String {
     let columns = [
-        ("Route", Align::Left),
-        ("Way", Align::Left),
-        ("Carries", Align::Left),
-        ("Linked", Align::Right),
-        ("State", Align::Left),
+        ("Route", Column::Name),
+        ("Way", Column::Name),
+        ("Carries", Column::Text),
+        ("Linked", Column::Number),
+        ("State", Column::Text),
     ];
     let row = |line: &Line| {
         let state = match (line.gone, line.paused, line.last_result) {
@@ -45,7 +45,7 @@ pub(crate) fn described(route: &Whole, explained: bool) -> String {
     let name = style::paint(style::STRONG, clean(&line.route));
     let mut out =
         format!("{name}\n  way     {}\n  linked  {}\n  paused  {paused}\n\n", clean(&line.way), line.linked);
-    let columns = [("Key", Align::Left), ("Said by", Align::Left), ("Value", Align::Left)];
+    let columns = [("Key", Column::Whole), ("Said by", Column::Name), ("Value", Column::Whole)];
     let row = |setting: &Setting| {
         let whose = match setting.said_by.as_deref() {
             Some("route") => "the file".to_owned(),
@@ -82,10 +82,9 @@ pub(crate) fn staying_lines(copies: &[&RouteCopy], zone: &TimeZone, all: bool) -
 fn listed(copies: &[&RouteCopy], zone: &TimeZone, all: bool) -> String {
     let shown = if all { copies.len() } else { copies.len().min(ENOUGH) };
     let mut out = String::new();
-    let columns = [("In", Align::Left), ("Starts", Align::Left), ("Title", Align::Left)];
-    let row = |copy: &&RouteCopy| {
-        vec![clean(&copy.calendar), start_text(&copy.start, zone), shorten(&copy.title, 60)]
-    };
+    let columns = [("In", Column::Name), ("Starts", Column::Whole), ("Title", Column::Text)];
+    let row =
+        |copy: &&RouteCopy| vec![clean(&copy.calendar), start_text(&copy.start, zone), clean(&copy.title)];
     out += &table(&columns, &copies[..shown].iter().map(row).collect::<Vec<_>>());
     if shown < copies.len() {
         out += &format!("  … and {} more; -v names them all\n", copies.len() - shown);

@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-use crate::render::{Align, age_text, clean, count, moment_text, shorten, style, table};
+use crate::render::{Column, age_text, clean, count, moment_text, style, table};
 use crate::report::status::{Report, RouteStatus, State};
 use crate::words::{
     held_lines, left_out_words, note_words, paused_until_words, paused_with_words, state_words,
@@ -15,11 +15,11 @@ const ENOUGH: usize = 12;
 
 pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
     let columns = [
-        ("Route", Align::Left),
-        ("Way", Align::Left),
-        ("In step", Align::Right),
-        ("State", Align::Left),
-        ("Last good run", Align::Left),
+        ("Route", Column::Name),
+        ("Way", Column::Name),
+        ("In step", Column::Number),
+        ("State", Column::Text),
+        ("Last good run", Column::Whole),
     ];
     let rows: Vec<_> = report.routes.iter().map(|r| row(r, zone, all)).collect();
     let mut out = table(&columns, &rows);
@@ -32,8 +32,7 @@ pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
     }
     for left in &report.probe_leftovers {
         let (route, calendar) = (clean(&left.route), clean(&left.calendar));
-        let words =
-            format!("{route}: a test entry may still stand in {calendar}: {}\n", shorten(&left.path, 100));
+        let words = format!("{route}: a test entry may still stand in {calendar}: {}\n", clean(&left.path));
         out += &style::paint(style::WARN, words);
         out += &format!("  take it away: chestnut probe {route} --sweep\n");
     }
@@ -116,7 +115,7 @@ fn notes(status: &RouteStatus, zone: &TimeZone, all: bool) -> String {
         );
     }
     if let Some(error) = status.error.as_ref().filter(|_| status.failed) {
-        out += &style::paint(style::BAD, format!("{route}: {}\n", shorten(error, 110)));
+        out += &style::paint(style::BAD, format!("{route}: {}\n", clean(error)));
     }
     if !status.left_out.is_empty() {
         let told: Vec<_> = status.left_out.iter().map(|(reason, n)| left_out_words(reason, *n)).collect();
@@ -137,7 +136,7 @@ fn notes(status: &RouteStatus, zone: &TimeZone, all: bool) -> String {
         out += &style::paint(style::WARN, format!("{route}: {entries} not on the far side as sent:\n"));
         let shown = if all { status.troubles.len() } else { status.troubles.len().min(ENOUGH) };
         for trouble in &status.troubles[..shown] {
-            out += &format!("  {}: {}\n", shorten(&trouble.title, 40), shorten(&trouble.reason, 100));
+            out += &format!("  {}: {}\n", clean(&trouble.title), clean(&trouble.reason));
         }
         if shown < status.troubles.len() {
             out += &format!("  … and {} more; -v names them all\n", status.troubles.len() - shown);

@@ -2,7 +2,7 @@
 
 use jiff::tz::TimeZone;
 
-use crate::render::{Align, clean, count, shorten, start_text, style, table, zone_name};
+use crate::render::{Column, clean, count, start_text, style, table, zone_name};
 use crate::report::snapshot::Restored;
 use crate::report::undo::{Left, Put, Report, Taken};
 use crate::words::{
@@ -59,10 +59,11 @@ fn listed(put_back: &[Put], left: &[Left], already: usize, routes: &[String], zo
             style::paint(paint, action),
             clean(&put.calendar),
             start_text(&put.start, zone),
-            shorten(&put.title, 50),
+            clean(&put.title),
         ]
     };
-    let columns = [("", Align::Left), ("In", Align::Left), ("Starts", Align::Left), ("Title", Align::Left)];
+    let columns =
+        [("", Column::Whole), ("In", Column::Name), ("Starts", Column::Whole), ("Title", Column::Text)];
     if !put_back.is_empty() {
         out += &table(&columns, &put_back.iter().map(put).collect::<Vec<_>>());
         if already > 0 {
@@ -82,7 +83,7 @@ fn listed(put_back: &[Put], left: &[Left], already: usize, routes: &[String], zo
 }
 
 fn stays(left: &Left, zone: &TimeZone) -> String {
-    let (start, title) = (start_text(&left.start, zone), shorten(&left.title, 50));
+    let (start, title) = (start_text(&left.start, zone), clean(&left.title));
     format!(
         "  {}  {start}  {title}\n      {}\n",
         clean(&left.calendar),
@@ -103,7 +104,7 @@ pub(crate) fn done(report: &Report) -> String {
 fn troubles(taken: &Taken) -> String {
     let mut out = String::new();
     for failed in &taken.failed {
-        let line = failed_to_put_back(&clean(&failed.calendar), &shorten(&failed.title, 60), &failed.words);
+        let line = failed_to_put_back(&clean(&failed.calendar), &clean(&failed.title), &failed.words);
         out += &style::paint(style::BAD, line);
     }
     if let Some(error) = &taken.error {

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 use super::differences::difference_lines;
-use crate::render::{Align, clean, count, moment_text, shorten, start_text, style, table, zone_name};
+use crate::render::{Column, clean, count, moment_text, start_text, style, table, zone_name};
 use crate::report::why::{Past, Place, Report, State, Telling, Uncovered};
 use crate::words::part_words;
 
@@ -22,12 +22,12 @@ pub(crate) fn choices(report: &Report, zone: &TimeZone, all: bool) -> String {
     let number = entries.len() + report.uncovered.len();
     let mut out = format!("{}; times in {}\n", count(number, "entry", "entries"), zone_name(zone));
     let columns = [
-        ("", Align::Right),
-        ("Starts", Align::Left),
-        ("Title", Align::Left),
-        ("Route", Align::Left),
-        ("Stands in", Align::Left),
-        ("State", Align::Left),
+        ("", Column::Number),
+        ("Starts", Column::Whole),
+        ("Title", Column::Text),
+        ("Route", Column::Name),
+        ("Stands in", Column::Text),
+        ("State", Column::Text),
     ];
     let shown = if all { entries.len() } else { entries.len().min(ENOUGH) };
     let rows = entries[..shown].iter().enumerate().map(|(at, stories)| {
@@ -38,7 +38,7 @@ pub(crate) fn choices(report: &Report, zone: &TimeZone, all: bool) -> String {
         vec![
             (at + 1).to_string(),
             start_text(&first.start, zone),
-            shorten(&first.title, 40),
+            clean(&first.title),
             each_once(stories.iter().map(|one| one.route.as_str())),
             each_once(standing),
             standing_words(&stories.iter().map(|one| one.state).collect()),
@@ -48,7 +48,7 @@ pub(crate) fn choices(report: &Report, zone: &TimeZone, all: bool) -> String {
         vec![
             String::new(),
             start_text(&one.start, zone),
-            shorten(&one.title, 40),
+            clean(&one.title),
             style::paint(style::WARN, "none"),
             clean(&one.calendar),
             "no route covers it".to_owned(),
@@ -102,13 +102,13 @@ pub(crate) fn told(
     let mut out = String::new();
     for (at, one) in stories.iter().enumerate() {
         if at == 0 {
-            let title = style::paint(style::STRONG, shorten(&one.title, 70));
+            let title = style::paint(style::STRONG, clean(&one.title));
             out += &format!("{title}, {}; times in {}\n", start_text(&one.start, zone), zone_name(zone));
         }
         out += &story(one, zone, all);
     }
     for one in uncovered {
-        let title = style::paint(style::STRONG, shorten(&one.title, 70));
+        let title = style::paint(style::STRONG, clean(&one.title));
         out += &format!("{title}, {}\n", start_text(&one.start, zone));
         out += &style::paint(
             style::WARN,
@@ -127,7 +127,7 @@ pub(crate) fn told(
 /// It stands nowhere any more: since when?
 fn gone(past: &[Past], zone: &TimeZone) -> String {
     let Some(last) = past.first() else { return String::new() };
-    let title = style::paint(style::STRONG, shorten(&last.title, 70));
+    let title = style::paint(style::STRONG, clean(&last.title));
     let mut out = format!("{title}, {}; times in {}\n", start_text(&last.start, zone), zone_name(zone));
     out += "  it stands nowhere any more\n";
     if let Some(deletion) = past.iter().find(|one| one.action == "deleted") {
@@ -149,10 +149,10 @@ fn story(one: &Telling, zone: &TimeZone, all: bool) -> String {
         out += &format!("    … and {} more; -v names them all\n", one.places.len() - shown);
     }
     if let Some(trouble) = &one.trouble {
-        out += &format!("    {}\n", style::paint(style::WARN, shorten(trouble, 100)));
+        out += &format!("    {}\n", style::paint(style::WARN, clean(trouble)));
     }
     for finding in &one.findings {
-        out += &format!("    not in step in {}: {}\n", clean(&finding.calendar), shorten(&finding.why, 90));
+        out += &format!("    not in step in {}: {}\n", clean(&finding.calendar), clean(&finding.why));
         out += &difference_lines(&finding.differences, 6);
     }
     if let Some(number) = one.held {
@@ -162,7 +162,7 @@ fn story(one: &Telling, zone: &TimeZone, all: bool) -> String {
     }
     for next in &one.next {
         let place = next.calendar.as_deref().map(|name| format!(" in {}", clean(name))).unwrap_or_default();
-        out += &format!("    next sync: {}{place}: {}\n", next.action, shorten(&next.why, 80));
+        out += &format!("    next sync: {}{place}: {}\n", next.action, clean(&next.why));
     }
     if one.next.is_empty() {
         out += "    next sync: nothing to do\n";
@@ -178,7 +178,7 @@ fn stands(one: &Telling, place: &Place, zone: &TimeZone, all: bool) -> String {
     };
     let mut out = format!("    {:14} {is}", clean(&place.calendar));
     if place.title != one.title && !place.title.is_empty() && place.stands == Some(true) {
-        out += &format!(", under the title {}", shorten(&place.title, 40));
+        out += &format!(", under the title {}", clean(&place.title));
     }
     if place.start != one.start && !place.start.is_empty() && place.stands == Some(true) {
         out += &format!(", at {}", start_text(&place.start, zone));
@@ -210,7 +210,7 @@ fn history(past: &[Past], zone: &TimeZone, all: bool) -> String {
             one.run,
             one.action,
             clean(&one.calendar),
-            shorten(&one.title, 40)
+            clean(&one.title)
         );
     }
     if shown < past.len() {

@@ -1,0 +1,116 @@
+//! What is shown fits the terminal, and without one nothing is cut.
+
+use chestnut::{Environment, Io};
+use chestnut_standin::orchard_entries;
+use unicode_width::UnicodeWidthStr as _;
+
+use crate::set_up::{PRESSES, SetUp};
+
+/// Runs a command on a terminal of so many columns, or on none.
+fn shown(set_up: &SetUp, words: &[&str], width: Option<usize>) -> String {
+    let config = set_up.path("chestnut.toml").display().to_string();
+    let mut arguments = vec!["chestnut", "--config", &config];
+    arguments.extend(words);
+    let (mut out, mut err) = (Vec::new(), Vec::new());
+    let environment = Environment::default()
+        .with("CHESTNUT_NOW", "2026-10-05T08:00:00Z")
+        .with("HOME", set_up.folder.path());
+    let screen = width.map(|width| (width, 40));
+    let mut io = Io {
+        out: &mut out,
+        err: &mut err,
+        color: width.is_some(),
+        progress: false,
+        can_ask: false,
+        screen,
+        environment,
+    };
+    io.progress = width.is_some();
+    drop(chestnut::run(&arguments, &mut io));
+    let text = [out, err].concat();
+    anstream::adapter::strip_str(&String::from_utf8(text).expect("UTF-8")).to_string()
+}
+
+#[test]
+fn every_report_fits_the_terminal() {
+    let set_up = SetUp::new(24);
+    let titles = [
+        "Versammlung der Genossenschaft über die Lieferung der Kisten an alle Marktstände im Unterland am Wochenende",
+        "果園の会議：収穫の計画と箱の配達について、そして来週の市場の準備についての長い話し合い",
+        "🍎🍏🍐 Picking 🧺🧺🧺 \u{1b}[31mred\u{7}\u{202e}drawkcab",
+    ];
+    for (entry, title) in orchard_entries(3, jiff::civil::date(2026, 10, 6)).iter().zip(titles) {
+        let text = entry.text.replace("UID:", "UID:wide-");
+        let line = text.lines().find(|line| line.starts_with("SUMMARY")).expect("a title").to_owned();
+        let text = text.replace(&line, &format!("SUMMARY:{title}"));
+        set_up.source.with(|server| server.store(PRESSES, &format!("wide-{}", entry.name), &text));
+    }
+    let name = "the-bookings-of-the-press-hall-for-everybody-at-the-notice-board-in-the-yard";
+    let more = "[calendar.days]\nfile = \"days.ics\"\n[route.days]\nfrom = \"presses\"\nto = \"days\"\ncarry = \"busy\"\n\
+                note = \"Ask the press hall before anything is changed here, and the van's driver as well\"\n\
+                [route.back-and-forth]\nbetween = [\"board\", \"days\"]\n";
+    let standard = set_up.standard().replace("[route.presses-to-board]", &format!("[route.{name}]"));
+    set_up.configure(&format!("{standard}deletion-limit = 1\n{more}"));
+    let run = |words: &[&str]| shown(&set_up, words, Some(100));
+    let preview = run(&["preview"]);
+    assert!(preview.contains("to create"), "{preview}");
+    run(&["sync", "--yes", name, "days"]);
+    for number in 1..=5 {
+        set_up.source.with(|server| server.delete(PRESSES, &format!("orchard-000{number}.ics")));
+    }
+    set_up.target.with(|server| {
+        let calendar = "/board/calendars/board/";
+        let (href, text) = server.texts(calendar).into_iter().next_back().expect("a copy");
+        server.store(calendar, &href, &text.replace("SUMMARY:", "SUMMARY:Changed "));
+    });
+    let commands: &[&[&str]] = &[
+        &["preview", "-v"],
+        &["sync", name, "days", "-v"],
+        &["account", "list"],
+        &["account", "test"],
+        &["calendar", "list"],
+        &["route", "list"],
+        &["route", "show", name],
+        &["status"],
+        &["status", "-v"],
+        &["held"],
+        &["held", "-v"],
+        &["history"],
+        &["history", "1"],
+        &["history", "2", "-v"],
+        &["compare"],
+        &["why", "Kisten"],
+        &["why", "van"],
+        &["probe", name],
+        &["agenda", "--list"],
+        &["agenda", "--week"],
+        &["agenda", "--month"],
+        &["free", "presses", "--for", "2h"],
+        &["decide", "1", "keep"],
+        &["undo", "1"],
+        &["report"],
+        &["state", "check"],
+        &["account", "test", "nowhere"],
+        &["calendar", "rename", "days", "Days"],
+        &["sync", "bookings"],
+        &["route", "retire", "days"],
+    ];
+    let mut wide = Vec::new();
+    for words in commands {
+        for width in [60, 80, 100, 160] {
+            let text = shown(&set_up, words, Some(width));
+            assert!(!text.trim().is_empty(), "{words:?}");
+            for line in text.lines() {
+                // What is copied stays whole.
+                let is_one_word = line.split_whitespace().count() < 2 || line.trim().starts_with('`');
+                if line.width() > width && !is_one_word {
+                    wide.push(format!("{words:?} at {width}: {} {line}", line.width()));
+                }
+            }
+        }
+        let text = shown(&set_up, words, None);
+        let told = text.replace("= …", "").replace("… and", "");
+        assert!(!told.contains('…'), "{words:?} cuts without a terminal: {text}");
+    }
+    assert!(wide.is_empty(), "{}", wide.join("\n"));
+}
