@@ -34,6 +34,13 @@ impl std::fmt::Debug for Io<'_> {
 }
 
 impl Io<'_> {
+    /// Tells people what is no result: what goes wrong, what would be done, what is asked about.
+    pub(crate) fn say(&mut self, text: &str) -> std::io::Result<()> {
+        let fitted = render::fit(text, self.width_of_errors());
+        let shown = if self.color && self.progress { fitted } else { render::text::plain(&fitted) };
+        self.err.write_all(shown.as_bytes())
+    }
+
     /// How wide what is told beside results may be; `None` where it goes into a file or a pipe.
     pub(crate) fn width_of_errors(&self) -> Option<usize> {
         self.progress.then(|| self.screen.map_or(80, |(width, _)| width))
@@ -53,8 +60,7 @@ pub(crate) fn tell<'f>(
     let mut told = BTreeSet::new();
     for failure in failures {
         if failure.sign_in_of.as_ref().is_none_or(|account| told.insert(account.clone())) {
-            let lines = render::fit(&failure.lines(), io.width_of_errors());
-            io.err.write_all(lines.as_bytes())?;
+            io.say(&failure.lines())?;
         }
     }
     Ok(())

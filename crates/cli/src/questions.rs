@@ -77,7 +77,7 @@ pub(crate) fn ask_first(
         show(common, io, report, planned)?;
         return Err(nobody);
     };
-    io.err.write_all(planned().as_bytes())?;
+    io.say(&planned())?;
     if questions.yes(question, false)? { Ok(()) } else { Err(no) }
 }
 

@@ -18,7 +18,6 @@ use crate::environment::Environment;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
-use crate::render::fit;
 use crate::watch;
 use crate::words::colour_of_what;
 
@@ -225,8 +224,7 @@ fn calendar(command: &CalendarCommand, common: &Common, io: &mut Io<'_>) -> Resu
 
 fn report(failure: &Failure, io: &mut Io<'_>) -> ExitCode {
     // Nobody is left to be told where standard error is closed.
-    let lines = fit(&failure.lines(), io.width_of_errors());
-    drop(io.err.write_all(lines.as_bytes()));
+    drop(io.say(&failure.lines()));
     failure.code
 }
 

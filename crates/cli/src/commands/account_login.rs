@@ -103,9 +103,9 @@ impl Login<'_> {
         let listener = TcpListener::bind(("127.0.0.1", 0)).await?;
         let redirect = format!("http://127.0.0.1:{}/signed-in", listener.local_addr()?.port());
         let address = self.client.authorize_address(&redirect, &state, &pkce);
-        io.err.write_all(open_in_browser(&clean(address.as_str())).as_bytes())?;
+        io.say(&open_in_browser(&clean(address.as_str())))?;
         if !no_browser && open::that_detached(address.as_str()).is_err() {
-            writeln!(io.err, "{NO_BROWSER}")?;
+            io.say(&format!("{NO_BROWSER}\n"))?;
         }
         let came = wait_for_browser(listener, state).await?;
         if let Some(error) = came.get("error") {
@@ -123,7 +123,7 @@ impl Login<'_> {
         let request = self.client.ask_for_device().ok_or_else(|| no_device_address(self.name))?;
         let device = read_device_code(&self.send(&request).await?).map_err(|error| self.failure(&error))?;
         let (uri, code) = (clean(&device.verification_uri), clean(&device.user_code));
-        io.err.write_all(type_this_code(&uri, &code).as_bytes())?;
+        io.say(&type_this_code(&uri, &code))?;
         let mut pause = Duration::from_secs(device.interval);
         let mut waited = Duration::ZERO;
         loop {

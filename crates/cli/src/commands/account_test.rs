@@ -63,7 +63,7 @@ pub(crate) fn run(
     show(common, io, &report, || report.accounts.iter().map(human).collect::<Vec<_>>().join("\n"))?;
     // People were told in its place, unless they wanted to hear of errors alone.
     for failed in report.accounts.iter().filter(|a| !a.ok && common.quiet && !common.json) {
-        io.err.write_all(failed.failure().lines().as_bytes())?;
+        io.say(&failed.failure().lines())?;
     }
     Ok(code)
 }

@@ -72,7 +72,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         None => agenda.as_of.clone() + &human(&agenda.lines, &zone, from, to),
     })?;
     for trouble in &agenda.troubles {
-        io.err.write_all(trouble.lines().as_bytes())?;
+        io.say(&trouble.lines())?;
     }
     Ok(if agenda.troubles.is_empty() { ExitCode::Ok } else { ExitCode::Failed })
 }

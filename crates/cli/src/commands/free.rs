@@ -106,11 +106,11 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     if let Some(path) = asked.ics {
         let text = taken.busy.free_busy_text(range, now);
         write_new(path, &text).map_err(|error| cannot_be_written(path, &error))?;
-        io.err.write_all(free_busy_written(path).as_bytes())?;
+        io.say(&free_busy_written(path))?;
     }
     show(common, io, &report, || human(&report, &days, (asked.at_least, asked.hours), &zone))?;
     for trouble in &taken.troubles {
-        io.err.write_all(trouble.lines().as_bytes())?;
+        io.say(&trouble.lines())?;
     }
     Ok(if taken.troubles.is_empty() { ExitCode::Ok } else { ExitCode::Failed })
 }

@@ -125,6 +125,6 @@ fn write_old_texts(path: &Path, told: &[(RunRecord, Vec<Change>)], io: &mut Io<'
     let changes: Vec<TextChange<'_>> = entries.iter().map(|entry| TextChange::Add(entry)).collect();
     let text = CalendarText::empty().changed(&changes).write();
     write_new(path, &text).map_err(|error| old_texts_not_written(path, &error))?;
-    io.err.write_all(old_texts_written(path, entries.len()).as_bytes())?;
+    io.say(&old_texts_written(path, entries.len()))?;
     Ok(())
 }

@@ -57,11 +57,11 @@ pub(crate) fn run(file: Option<&Path>, common: &Common, io: &mut Io<'_>) -> Resu
 
 impl Asking<'_, '_> {
     fn say(&mut self, words: &str) -> Result<(), Failure> {
-        Ok(writeln!(self.io.err, "{words}")?)
+        Ok(self.io.say(&format!("{words}\n"))?)
     }
 
     fn tell(&mut self, failure: &Failure) -> Result<(), Failure> {
-        Ok(self.io.err.write_all(failure.lines().as_bytes())?)
+        Ok(self.io.say(&failure.lines())?)
     }
 
     fn save(&mut self) -> Result<(), Failure> {
@@ -144,7 +144,7 @@ impl Asking<'_, '_> {
             let checked = try_account(&suggestion, &mut settings, &base, self.io);
             let checked = report(None, &suggestion, &settings, checked);
             let shown = steps_text(&checked);
-            self.io.err.write_all(self.colored(&shown).as_bytes())?;
+            self.io.say(&shown)?;
             self.say("")?;
             if !checked.ok {
                 continue;
@@ -158,11 +158,6 @@ impl Asking<'_, '_> {
             break name;
         };
         Ok(name)
-    }
-
-    /// Standard error may be no place for colour.
-    fn colored(&self, text: &str) -> String {
-        if self.io.color { text.to_owned() } else { anstream::adapter::strip_str(text).to_string() }
     }
 
     fn of_account(&mut self, account: &str, reads: bool) -> Result<Option<String>, Failure> {
@@ -256,8 +251,7 @@ impl Asking<'_, '_> {
         keys.push(("deletions", Value::from(if follow { "carry" } else { "keep" })));
         self.text.add("route", &name, keys)?;
         self.save()?;
-        let written = self.colored(&written_by_asking(self.path));
-        self.say(&written)
+        self.say(&written_by_asking(self.path))
     }
 }
 

@@ -174,7 +174,7 @@ fn remove(
     let all = found.iter().flat_map(|(_, copies)| copies);
     let (staying, copies): (Vec<&RouteCopy>, Vec<&RouteCopy>) = all.partition(|copy| copy.would_mail);
     if !staying.is_empty() {
-        io.err.write_all(staying_lines(&staying, &settings.zone, common.verbose > 0).as_bytes())?;
+        io.say(&staying_lines(&staying, &settings.zone, common.verbose > 0))?;
     }
     if copies.is_empty() {
         return Ok(0);
@@ -183,7 +183,7 @@ fn remove(
         let Some(mut questions) = Questions::of_terminal(io.can_ask) else {
             return Err(retiring_asks_first(name, copies.len()));
         };
-        io.err.write_all(copy_lines(&copies, &settings.zone, common.verbose > 0).as_bytes())?;
+        io.say(&copy_lines(&copies, &settings.zone, common.verbose > 0))?;
         if !questions.yes(DELETE_COPIES, false)? {
             return Err(not_retired(name));
         }

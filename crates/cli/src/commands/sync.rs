@@ -78,12 +78,13 @@ pub(crate) fn run(
         ..RunOptions::at(now)
     };
     let wanted = all_wanted(how.entries, &settings.zone);
-    let connections = Connections::new(&settings, &io.environment).keeping(&store, options.now);
+    let environment = io.environment.clone();
+    let connections = Connections::new(&settings, &environment).keeping(&store, options.now);
     let bars = Bars::new(io.progress && !common.quiet);
     let asked = First { how, store: &store, connections: &connections, key: &key, options: &options };
     let mut refused = BTreeMap::new();
     for (name, route) in &chosen {
-        if let Some(failure) = asked.refusal(name, route, io.can_ask, &mut *io.err)? {
+        if let Some(failure) = asked.refusal(name, route, io)? {
             refused.insert((*name).to_owned(), failure);
         }
     }
@@ -201,19 +202,18 @@ impl First<'_> {
         &self,
         name: &str,
         route: &RouteSettings,
-        can_ask: bool,
-        err: &mut dyn std::io::Write,
+        io: &mut Io<'_>,
     ) -> Result<Option<Failure>, Failure> {
         if self.store.route(name)?.is_some_and(|route| route.ran_at.is_some()) {
             return Ok(None);
         }
         if route.carry.people == People::Invite {
-            err.write_all(invitation_warning(name, &route.to()).as_bytes())?;
+            io.say(&invitation_warning(name, &route.to()))?;
         }
         if self.how.yes {
             return Ok(None);
         }
-        let Some(mut questions) = Questions::of_terminal(can_ask) else {
+        let Some(mut questions) = Questions::of_terminal(io.can_ask) else {
             return Ok(Some(never_ran(name)));
         };
         let preview = block_on(async {
@@ -225,7 +225,7 @@ impl First<'_> {
         if preview.changes.iter().all(|change| change.action == "link") {
             return Ok(None);
         }
-        err.write_all(first_summary(name, route, &preview).as_bytes())?;
+        io.say(&first_summary(name, route, &preview))?;
         Ok(match questions.yes(WRITE_NOW, false)? {
             true => None,
             false => Some(was_not_begun(name)),

@@ -8,6 +8,6 @@ mod table;
 pub(crate) mod text;
 
 pub(crate) use json::json;
-pub(crate) use moments::{age_text, midnight, moment_text, start_text, zone_name};
+pub(crate) use moments::{age_text, day_and_time, midnight, moment_text, start_text, zone_name};
 pub(crate) use table::{Column, fit, table};
-pub(crate) use text::{broken, clean, count, shorten, style, wrap};
+pub(crate) use text::{broken, clean, count, readable, shorten, style, wrap};

@@ -11,6 +11,11 @@ pub(crate) fn moment_text(at: Timestamp, zone: &TimeZone) -> String {
     format!("{} {}", local.strftime("%Y-%m-%d %H:%M"), zone_name(zone))
 }
 
+/// `Mon 2026-10-05 10:00`, below a line that names the zone.
+pub(crate) fn day_and_time(at: Timestamp, zone: &TimeZone) -> String {
+    at.to_zoned(zone.clone()).strftime("%a %Y-%m-%d %H:%M").to_string()
+}
+
 /// The zone's name, as it stands above lists of times.
 pub(crate) fn zone_name(zone: &TimeZone) -> &str {
     zone.iana_name().unwrap_or("UTC")

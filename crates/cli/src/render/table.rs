@@ -18,6 +18,8 @@ pub(crate) enum Column {
     Name,
     /// Cut at its end.
     Text,
+    /// Goes on in further lines of its column, never cut.
+    Prose,
 }
 
 /// Around a table, behind a row, behind a cell: what [`text::clean`] lets nobody write.
@@ -28,8 +30,8 @@ const CELL: char = '\u{1f}';
 const GAP: usize = 2;
 /// Names and texts are not made narrower than this.
 const NARROWEST: usize = 14;
-/// A column that is this wide gives way before the others do.
-const LARGE: [Column; 4] = [Column::Text, Column::Name, Column::Whole, Column::Number];
+/// By number, as they travel.
+const COLUMNS: [Column; 5] = [Column::Text, Column::Name, Column::Whole, Column::Number, Column::Prose];
 
 /// Returns a table with a heading, to be shown by [`fit`]; cells must be clean already, and may be painted. Where no
 /// column has a title, there is no heading.
@@ -39,7 +41,7 @@ pub(crate) fn table(columns: &[(&str, Column)], rows: &[Vec<String>]) -> String 
         cells.for_each(|cell| out.extend([cell.as_str(), &CELL.to_string()]));
         out.push(ROW);
     };
-    let sort = |column| LARGE.iter().position(|sort| *sort == column).unwrap_or(0);
+    let sort = |column| COLUMNS.iter().position(|sort| *sort == column).unwrap_or(0);
     row(&mut columns.iter().map(|(title, column)| format!("{}{title}", sort(*column))));
     rows.iter().for_each(|cells| row(&mut cells.iter().cloned()));
     out.push(TABLE);
@@ -75,7 +77,7 @@ fn laid_out(written: &str, width: Option<usize>) -> String {
         .iter()
         .map(|head| {
             let (sort, title) = head.split_at(1);
-            (title, sort.parse().ok().and_then(|at: usize| LARGE.get(at)).copied().unwrap_or(Column::Text))
+            (title, sort.parse().ok().and_then(|at: usize| COLUMNS.get(at)).copied().unwrap_or(Column::Text))
         })
         .collect();
     let mut rows: Vec<_> = rows.collect();
@@ -85,7 +87,10 @@ fn laid_out(written: &str, width: Option<usize>) -> String {
         Some(Some(widths)) => {
             for row in &mut rows {
                 for ((cell, width), (_, column)) in row.iter_mut().zip(&widths).zip(&columns) {
-                    *cell = text::cut(cell, *width, *column == Column::Name);
+                    *cell = match column {
+                        Column::Prose => text::broken_within(cell, *width),
+                        column => text::cut(cell, *width, *column == Column::Name),
+                    };
                 }
             }
         }
@@ -95,22 +100,33 @@ fn laid_out(written: &str, width: Option<usize>) -> String {
 
 /// How wide each column is; `None` where there is no room for them beside each other.
 fn widths(columns: &[(&str, Column)], rows: &[Vec<String>], width: usize) -> Option<Vec<usize>> {
-    let cells = |at: usize| rows.iter().filter_map(move |row| row.get(at)).map(|cell| text::width(cell));
+    let cells = |at: usize| rows.iter().filter_map(move |row| row.get(at));
     let mut widths: Vec<usize> = columns
         .iter()
         .enumerate()
-        .map(|(at, (title, _))| cells(at).chain([text::width(title)]).max().unwrap_or(0))
+        .map(|(at, (title, _))| {
+            cells(at).map(|cell| text::width(cell)).chain([text::width(title)]).max().unwrap_or(0)
+        })
         .collect();
     let room = width.checked_sub(GAP * columns.len())?;
     let least = |at: usize| match columns[at].1 {
         Column::Number | Column::Whole => usize::MAX,
         Column::Name | Column::Text => text::width(columns[at].0).max(NARROWEST),
+        Column::Prose => {
+            let words = cells(at).flat_map(|cell| text::words(cell)).map(text::width);
+            words.chain([text::width(columns[at].0), NARROWEST]).max().unwrap_or(0)
+        }
     };
+    let least: Vec<usize> = (0..columns.len()).map(least).collect();
     while widths.iter().sum::<usize>() > room {
-        // The widest gives way; beside names, a text does so first.
-        let may_shrink = (0..columns.len()).filter(|at| widths[*at] > least(*at));
-        let is_text = |at: &usize| columns[*at].1 == Column::Text;
-        let widest = may_shrink.max_by_key(|at| widths[*at] + if is_text(at) { 4 } else { 0 })?;
+        // What goes on in the next line loses nothing; a text loses less than a name.
+        let ease = |at: usize| match columns[at].1 {
+            Column::Prose => 20,
+            Column::Text => 4,
+            _ => 0,
+        };
+        let may_shrink = (0..columns.len()).filter(|at| widths[*at] > least[*at]);
+        let widest = may_shrink.max_by_key(|at| widths[*at] + ease(*at))?;
         widths[widest] -= 1;
     }
     Some(widths)
@@ -120,6 +136,8 @@ fn drawn(columns: &[(&str, Column)], rows: &[Vec<String>]) -> String {
     let mut table = Table::new();
     table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
     let cell = |text: &str, column: Column| {
+        // Colour around nothing would keep what stands before it from ending the line.
+        let text = if text::width(text) == 0 { "" } else { text };
         let alignment = if column == Column::Number { CellAlignment::Right } else { CellAlignment::Left };
         Cell::new(text).set_alignment(alignment)
     };
@@ -158,8 +176,11 @@ fn blocks(columns: &[(&str, Column)], rows: &[Vec<String>], width: usize) -> Str
                 }
             }
         }
+        // What goes on stands below what it goes on from.
+        let inset = if titles == 0 { GAP * 2 } else { GAP * 3 + titles };
         for line in lines {
-            out += &text::broken_at_blanks(&line, width).join("\n");
+            let indent = line.len() - line.trim_start().len();
+            out += &text::broken_with(&line, width, indent, inset.min(width / 2)).join("\n");
             out.push('\n');
         }
     }
@@ -204,18 +225,24 @@ mod tests {
 
     #[test]
     fn rooms_are_shared() {
-        let columns = [("Route", Column::Name), ("Title", Column::Text), ("At", Column::Whole)];
-        let row = |cells: [&str; 3]| cells.map(str::to_owned).to_vec();
+        let columns = [
+            ("Route", Column::Name),
+            ("Title", Column::Text),
+            ("At", Column::Whole),
+            ("Result", Column::Prose),
+        ];
+        let row = |cells: [&str; 4]| cells.map(str::to_owned).to_vec();
         let rows = [
             row([
                 "press-hall-bookings-to-notice-board",
                 "Delivery van, second round through the upper rows",
                 "/office/",
+                "failed: the server took too long",
             ]),
-            row(["days", "Picking", "/office/calendars/presses/"]),
+            row(["days", "Picking", "/office/calendars/presses/", "done"]),
         ];
         let written = table(&columns, &rows);
-        let shown = [100, 70, 40].map(|width| fit(&format!("Times.\n{written}"), Some(width))).join("\n");
+        let shown = [120, 90, 46].map(|width| fit(&format!("Times.\n{written}"), Some(width))).join("\n");
         insta::assert_snapshot!(text::plain(&shown));
     }
 }

@@ -26,6 +26,14 @@ pub(crate) fn clean(text: &str) -> String {
     text.chars().map(harmless).collect()
 }
 
+/// No honest title or reason is longer; one that is must not bury what stands around it.
+const LONGEST: usize = 300;
+
+/// Returns a clean text, whole unless it is absurdly long.
+pub(crate) fn readable(text: &str) -> String {
+    shorten(text, LONGEST)
+}
+
 /// Returns a clean text of at most `width` columns.
 pub(crate) fn shorten(text: &str, width: usize) -> String {
     let text = clean(text);
@@ -125,11 +133,28 @@ pub(crate) fn cut(text: &str, limit: usize, in_middle: bool) -> String {
 /// Breaks a line, painted or not, at blanks into lines of at most `limit` columns; what follows is set in. A word that is
 /// wider, and a command between backticks, stays whole: whoever copies it gets all of it.
 pub(crate) fn broken_at_blanks(line: &str, limit: usize) -> Vec<String> {
+    let indent = line.len() - line.trim_start_matches(' ').len();
+    broken_with(line, limit, indent, (indent + 2).min(limit / 3))
+}
+
+/// Breaks a cell of a table, painted as a whole or not at all, into lines of at most `limit` columns.
+pub(crate) fn broken_within(cell: &str, limit: usize) -> String {
+    let is_painted = cell.starts_with('\u{1b}') && cell.ends_with('m');
+    let marks = if is_painted { (cell.find('m'), cell.rfind('\u{1b}')) } else { (None, None) };
+    let (begin, inner, end) = match marks {
+        (Some(begin), Some(end)) if begin < end => (&cell[..=begin], &cell[begin + 1..end], &cell[end..]),
+        _ => ("", cell, ""),
+    };
+    let lines = broken_with(inner, limit, 0, 0).into_iter().map(|line| format!("{begin}{line}{end}"));
+    lines.collect::<Vec<_>>().join("\n")
+}
+
+/// The same, set in by `inset` columns from the second line on; the first is by `indent`.
+pub(crate) fn broken_with(line: &str, limit: usize, indent: usize, inset: usize) -> Vec<String> {
     if width(line) <= limit {
         return vec![line.to_owned()];
     }
-    let indent = line.len() - line.trim_start_matches(' ').len();
-    let inset = " ".repeat((indent + 2).min(limit / 3));
+    let inset = " ".repeat(inset);
     let mut lines = vec![line[..indent].to_owned()];
     let mut used = indent;
     let mut gap = 0;
@@ -155,7 +180,7 @@ pub(crate) fn broken_at_blanks(line: &str, limit: usize) -> Vec<String> {
 }
 
 /// The words of a line, empty ones where blanks follow each other; what stands between backticks is one.
-fn words(line: &str) -> Vec<&str> {
+pub(crate) fn words(line: &str) -> Vec<&str> {
     let mut words = Vec::new();
     let (mut from, mut is_command) = (0, false);
     for (at, c) in line.char_indices() {

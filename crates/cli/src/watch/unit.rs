@@ -22,7 +22,7 @@ pub(crate) fn print(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failur
             let mut text = ConfigurationText::read(&settings.path)?;
             text.set_at_top("state", &state.display().to_string());
             text.save()?;
-            io.err.write_all(state_written(&configuration, &state).as_bytes())?;
+            io.say(&state_written(&configuration, &state))?;
         }
     }
     let program = std::env::current_exe()?;

@@ -26,7 +26,7 @@ fn shown(set_up: &SetUp, words: &[&str], width: Option<usize>) -> String {
         environment,
     };
     io.progress = width.is_some();
-    drop(chestnut::run(&arguments, &mut io));
+    let _ = chestnut::run(&arguments, &mut io);
     let text = [out, err].concat();
     anstream::adapter::strip_str(&String::from_utf8(text).expect("UTF-8")).to_string()
 }

@@ -8,9 +8,9 @@ pub(crate) fn human(report: &Report) -> String {
         ("Account", Column::Name),
         ("Address", Column::Whole),
         ("User", Column::Whole),
-        ("Sign-in", Column::Text),
-        ("Calendars", Column::Text),
-        ("Routes", Column::Text),
+        ("Sign-in", Column::Prose),
+        ("Calendars", Column::Prose),
+        ("Routes", Column::Prose),
     ];
     let list = |names: &[String]| if names.is_empty() { "-".to_owned() } else { clean(&names.join(", ")) };
     let row = |a: &AccountReport| {

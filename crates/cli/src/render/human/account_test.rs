@@ -27,7 +27,7 @@ pub(crate) fn human(report: &AccountReport) -> String {
 fn room_rows(calendars: &[CalendarReport]) -> String {
     let columns = [
         ("Name", Column::Name),
-        ("Changes are found by", Column::Whole),
+        ("Changes are found by", Column::Prose),
         ("Largest entry", Column::Whole),
         ("Room left", Column::Whole),
     ];

@@ -3,7 +3,7 @@
 use jiff::civil::{Date, DateTime};
 use jiff::tz::TimeZone;
 
-use crate::render::{clean, count, shorten, style, zone_name};
+use crate::render::{Column, clean, count, readable, style, table, zone_name};
 use crate::report::agenda::{Line, Shown};
 
 pub(crate) fn human(lines: &[Line], zone: &TimeZone, from: Date, to: Date) -> String {
@@ -15,20 +15,23 @@ pub(crate) fn human(lines: &[Line], zone: &TimeZone, from: Date, to: Date) -> St
         (line.shown.start.date().max(from), !line.all_day, line.shown.start, &line.title)
     });
     let calendars: std::collections::BTreeSet<_> = by_day.iter().map(|line| &line.calendar).collect();
-    let mut day = None;
-    for line in &by_day {
-        let own = line.shown.start.date().max(from);
-        if day != Some(own) {
-            day = Some(own);
-            out += &format!("\n{}\n", style::paint(style::STRONG, own.strftime("%A %Y-%m-%d")));
-        }
-        let calendar =
-            if calendars.len() > 1 { format!("  {}", clean(&line.calendar)) } else { String::new() };
-        let cancelled =
-            if line.shown.cancelled { style::paint(style::WARN, "  cancelled") } else { String::new() };
-        let title = shorten(&line.title, 60);
-        out +=
-            &format!("  {:13}{title}{}{cancelled}\n", times(line, own), style::paint(style::FAINT, calendar));
+    let day_of = |line: &&Line| line.shown.start.date().max(from);
+    let columns = [("", Column::Whole), ("", Column::Text), ("", Column::Name), ("", Column::Whole)];
+    for lines in by_day.chunk_by(|a, b| day_of(a) == day_of(b)) {
+        let day = day_of(&lines[0]);
+        let row = |line: &&Line| {
+            let calendar = if calendars.len() > 1 { clean(&line.calendar) } else { String::new() };
+            let cancelled = if line.shown.cancelled { "cancelled" } else { "" };
+            vec![
+                // As wide on every day.
+                format!("{:11}", times(line, day)),
+                readable(&line.title),
+                style::paint(style::FAINT, calendar),
+                style::paint(style::WARN, cancelled),
+            ]
+        };
+        out += &format!("\n{}\n", style::paint(style::STRONG, day.strftime("%A %Y-%m-%d")));
+        out += &table(&columns, &lines.iter().map(row).collect::<Vec<_>>());
     }
     if lines.iter().any(|line| line.shown.floating) {
         out += "\n~ a time of no zone: the same on every clock\n";

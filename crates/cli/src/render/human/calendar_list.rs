@@ -37,7 +37,7 @@ pub(crate) fn others_table(others: &[OtherReport]) -> String {
         ("Is", Column::Whole),
         ("Where", Column::Whole),
         ("Rights", Column::Whole),
-        ("Routes", Column::Text),
+        ("Routes", Column::Prose),
     ];
     let row = |c: &OtherReport| {
         vec![clean(&c.name), placed(c.kind), clean(&c.place), c.rights.to_owned(), routes_cell(&c.routes)]
@@ -56,7 +56,7 @@ pub(crate) fn calendar_rows(calendars: &[CalendarReport]) -> String {
         (if counted { "Entries" } else { "Takes" }, Column::Whole),
         ("Rights", Column::Whole),
         ("Called here", Column::Name),
-        ("Routes", Column::Text),
+        ("Routes", Column::Prose),
     ];
     let colored = calendars.iter().any(|c| c.color.is_some());
     if !colored {

@@ -3,7 +3,7 @@
 use chestnut_store::Change;
 use jiff::tz::TimeZone;
 
-use crate::render::{Column, clean, start_text, style, table};
+use crate::render::{Column, clean, readable, start_text, style, table};
 use crate::words::told_words;
 
 /// One line for each change, in the order of their days; with its calendar, where there are several.
@@ -21,7 +21,7 @@ pub(crate) fn change_lines(changes: &[Change], zone: &TimeZone) -> String {
         let told = c.told.as_ref().map(|told| style::paint(style::FAINT, clean(&told_words(told))));
         let mut row = vec![c.action.word().to_owned()];
         row.extend((calendars.len() > 1).then(|| clean(&c.calendar)));
-        row.extend([start_text(&c.start, zone), clean(&c.title), told.unwrap_or_default()]);
+        row.extend([start_text(&c.start, zone), readable(&c.title), told.unwrap_or_default()]);
         row
     };
     table(&columns, &changes.iter().map(row).collect::<Vec<_>>())

@@ -6,7 +6,7 @@ use chestnut_engine::Standing;
 use jiff::tz::TimeZone;
 
 use super::differences::difference_lines;
-use crate::render::{clean, count, start_text, style, zone_name};
+use crate::render::{clean, count, readable, start_text, style, zone_name};
 use crate::report::compare::{Line, RouteComparison};
 use crate::words::{cause_advice, left_out_words};
 
@@ -88,13 +88,13 @@ fn entry(line: &Line, zone: &TimeZone, two_way: bool) -> String {
     let place = if two_way { format!(" in {}", clean(&line.calendar)) } else { String::new() };
     let why = match line.why.as_str() {
         "" => String::new(),
-        why => style::paint(style::FAINT, format!("  {}", clean(why))),
+        why => style::paint(style::FAINT, format!("  {}", readable(why))),
     };
     let out = format!(
         "  {} {:25} {}{place}{why}\n",
         style::paint(paint, format!("{word:8}")),
         start_text(&line.start, zone),
-        clean(&line.title)
+        readable(&line.title)
     );
     out + &difference_lines(&line.differences, 11)
 }

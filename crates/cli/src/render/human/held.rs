@@ -2,7 +2,7 @@
 
 use jiff::tz::TimeZone;
 
-use crate::render::{Column, clean, count, start_text, style, table, zone_name};
+use crate::render::{Column, clean, count, readable, start_text, style, table, zone_name};
 use crate::report::held::{Deletion, Field, Held, Report};
 
 /// Deletions that are named without `-v`.
@@ -24,7 +24,7 @@ pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
             }
             kind => {
                 let start = start_text(&item.start, zone);
-                let title = clean(&item.title);
+                let title = readable(&item.title);
                 out += &match kind {
                     "mail" => format!("\n{number}  {route}: {title}, {start}\n   {}\n", would_do(item)),
                     _ => format!("\n{number}  {route}: calendars disagree about {title}, {start}\n"),
@@ -49,7 +49,7 @@ pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
 pub(crate) fn deletion_lines(entries: &[Deletion], zone: &TimeZone, all: bool) -> String {
     let shown = if all { entries.len() } else { entries.len().min(ENOUGH) };
     let columns = [("In", Column::Name), ("Starts", Column::Whole), ("Title", Column::Text)];
-    let row = |e: &Deletion| vec![clean(&e.calendar), start_text(&e.start, zone), clean(&e.title)];
+    let row = |e: &Deletion| vec![clean(&e.calendar), start_text(&e.start, zone), readable(&e.title)];
     let mut out = table(&columns, &entries[..shown].iter().map(row).collect::<Vec<_>>());
     if shown < entries.len() {
         out += &format!("  … and {} more; -v names them all\n", entries.len() - shown);
@@ -92,9 +92,9 @@ pub(crate) fn field_lines(item: &Held) -> String {
         };
         let value = |calendar: &&String| {
             let found = field.values.iter().find(|value| value.calendar == **calendar);
-            found.map(|value| clean(&value.value)).unwrap_or_default()
+            found.map(|value| readable(&value.value)).unwrap_or_default()
         };
-        let mut row = vec![name, clean(&field.agreed)];
+        let mut row = vec![name, readable(&field.agreed)];
         row.extend(calendars.iter().map(value));
         row
     };

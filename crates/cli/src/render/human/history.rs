@@ -3,7 +3,7 @@
 use chestnut_store::{RunRecord, RunResult};
 use jiff::tz::TimeZone;
 
-use crate::render::{Column, broken, clean, moment_text, start_text, style, table};
+use crate::render::{Column, broken, clean, day_and_time, readable, start_text, style, table, zone_name};
 use crate::report::history::{ChangeLine, FieldChange, Run};
 use crate::words::kept_failure_words;
 
@@ -18,7 +18,7 @@ pub(crate) fn list(records: &[RunRecord], zone: &TimeZone) -> String {
         ("Created", Column::Number),
         ("Updated", Column::Number),
         ("Deleted", Column::Number),
-        ("Result", Column::Text),
+        ("Result", Column::Prose),
     ];
     let row = |record: &RunRecord| {
         let sum = |of: fn(&chestnut_store::Counts) -> usize| -> String {
@@ -27,14 +27,15 @@ pub(crate) fn list(records: &[RunRecord], zone: &TimeZone) -> String {
         vec![
             record.id.0.to_string(),
             clean(&record.route),
-            moment_text(record.started, zone),
+            day_and_time(record.started, zone),
             sum(|c| c.created),
             sum(|c| c.updated),
             sum(|c| c.deleted),
             result_text(record),
         ]
     };
-    table(&columns, &records.iter().map(row).collect::<Vec<_>>())
+    let rows: Vec<_> = records.iter().map(row).collect();
+    format!("times in {}\n{}", zone_name(zone), table(&columns, &rows))
 }
 
 /// Longer values go on in the next line.
@@ -51,7 +52,7 @@ pub(crate) fn one_run(record: &RunRecord, run: &Run, zone: &TimeZone) -> String 
     for change in &changes {
         let start = start_text(&change.start, zone);
         let calendar = clean(&change.calendar);
-        out += &format!("  {:9} {calendar:width$}  {start:24} {}\n", change.action, clean(&change.title));
+        out += &format!("  {:9} {calendar:width$}  {start:24} {}\n", change.action, readable(&change.title));
         if let Some(words) = &change.words {
             for line in broken(words, LINE) {
                 out += &format!("      {}\n", style::paint(style::FAINT, line));

@@ -53,7 +53,7 @@ fn routes(report: &Report) -> String {
         ("Created", Column::Number),
         ("Updated", Column::Number),
         ("Deleted", Column::Number),
-        ("State", Column::Text),
+        ("State", Column::Prose),
     ];
     let rows: Vec<_> = report
         .health

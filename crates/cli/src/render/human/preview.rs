@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use chestnut_engine::{PreviewReport, Why};
 use jiff::tz::TimeZone;
 
-use crate::render::{Column, clean, count, start_text, style, table, zone_name};
+use crate::render::{Column, clean, count, readable, start_text, style, table, zone_name};
 use crate::report::preview::{Line, RoutePreview};
 use crate::settings::RouteSettings;
 use crate::words::{left_out_why, left_out_words, scheduler_lines};
@@ -104,13 +104,13 @@ pub(crate) fn lines(lines: &[Line], zone: &TimeZone, all: bool) -> String {
         row.extend((places.len() > 1).then(|| clean(line.calendar.as_deref().unwrap_or("all"))));
         row.extend([
             start_text(&line.start, zone),
-            clean(&line.title),
-            style::paint(style::FAINT, clean(&why)),
+            readable(&line.title),
+            style::paint(style::FAINT, readable(&why)),
         ]);
         row
     };
     let mut columns =
-        vec![("", Column::Whole), ("Starts", Column::Whole), ("Title", Column::Text), ("Why", Column::Text)];
+        vec![("", Column::Whole), ("Starts", Column::Whole), ("Title", Column::Text), ("Why", Column::Prose)];
     if places.len() > 1 {
         columns.insert(1, ("In", Column::Name));
     }

@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-use crate::render::{clean, count, moment_text, start_text, style, wrap};
+use crate::render::{clean, count, moment_text, readable, start_text, style, wrap};
 use crate::report::probe::{LegReport, Newest, Outcome, RouteProbe};
 
 pub(crate) fn human(probes: &[RouteProbe], zone: &TimeZone) -> String {
@@ -96,7 +96,7 @@ fn newest(compared: &Newest, zone: &TimeZone) -> String {
     out += &format!("  {sign} the newest {entries} compared: {in_step} in step\n");
     for one in &compared.not_in_step {
         let start = start_text(&one.start, zone);
-        out += &format!("    {start}  {}: {}\n", clean(&one.title), clean(&one.why));
+        out += &format!("    {start}  {}: {}\n", readable(&one.title), readable(&one.why));
     }
     let at = compared.changed_at.as_ref().and_then(|at| at.parse::<Timestamp>().ok());
     if let (Some(days), Some(at)) = (compared.quiet_days, at) {

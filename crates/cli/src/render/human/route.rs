@@ -3,12 +3,9 @@
 use chestnut_engine::RouteCopy;
 use jiff::tz::TimeZone;
 
-use crate::render::{Column, clean, count, start_text, style, table, wrap, zone_name};
+use crate::render::{Column, clean, count, readable, start_text, style, table, zone_name};
 use crate::report::route::{Line, Report, Setting, Whole};
 use crate::words::gone_words;
-
-/// How wide what a key means is set.
-const MEANING: usize = 90;
 
 /// Copies that are named before they go, without `-v`.
 const ENOUGH: usize = 12;
@@ -17,9 +14,9 @@ pub(crate) fn human(report: &Report) -> String {
     let columns = [
         ("Route", Column::Name),
         ("Way", Column::Name),
-        ("Carries", Column::Text),
+        ("Carries", Column::Prose),
         ("Linked", Column::Number),
-        ("State", Column::Text),
+        ("State", Column::Prose),
     ];
     let row = |line: &Line| {
         let state = match (line.gone, line.paused, line.last_result) {
@@ -45,7 +42,7 @@ pub(crate) fn described(route: &Whole, explained: bool) -> String {
     let name = style::paint(style::STRONG, clean(&line.route));
     let mut out =
         format!("{name}\n  way     {}\n  linked  {}\n  paused  {paused}\n\n", clean(&line.way), line.linked);
-    let columns = [("Key", Column::Whole), ("Said by", Column::Name), ("Value", Column::Whole)];
+    let columns = [("Key", Column::Whole), ("Said by", Column::Name), ("Value", Column::Prose)];
     let row = |setting: &Setting| {
         let whose = match setting.said_by.as_deref() {
             Some("route") => "the file".to_owned(),
@@ -55,15 +52,15 @@ pub(crate) fn described(route: &Whole, explained: bool) -> String {
         };
         vec![setting.key.to_owned(), whose, clean(&setting.value)]
     };
-    let rows = table(&columns, &settings.iter().map(row).collect::<Vec<_>>());
-    let mut lines = rows.lines();
-    out.extend(lines.next().map(|heading| format!("{heading}\n")));
-    for (line, setting) in lines.zip(settings) {
-        out += &format!("{line}\n");
-        for piece in explained.then(|| wrap(&setting.means, MEANING)).into_iter().flatten() {
-            out += &format!("      {}\n", style::paint(style::FAINT, piece));
-        }
+    let mut rows = Vec::new();
+    for setting in settings {
+        rows.push(row(setting));
+        rows.extend(explained.then(|| {
+            let means = style::paint(style::FAINT, clean(&setting.means));
+            vec![String::new(), String::new(), means]
+        }));
     }
+    out += &table(&columns, &rows);
     out
 }
 
@@ -84,7 +81,7 @@ fn listed(copies: &[&RouteCopy], zone: &TimeZone, all: bool) -> String {
     let mut out = String::new();
     let columns = [("In", Column::Name), ("Starts", Column::Whole), ("Title", Column::Text)];
     let row =
-        |copy: &&RouteCopy| vec![clean(&copy.calendar), start_text(&copy.start, zone), clean(&copy.title)];
+        |copy: &&RouteCopy| vec![clean(&copy.calendar), start_text(&copy.start, zone), readable(&copy.title)];
     out += &table(&columns, &copies[..shown].iter().map(row).collect::<Vec<_>>());
     if shown < copies.len() {
         out += &format!("  … and {} more; -v names them all\n", copies.len() - shown);

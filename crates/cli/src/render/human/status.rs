@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-use crate::render::{Column, age_text, clean, count, moment_text, style, table};
+use crate::render::{Column, age_text, clean, count, moment_text, readable, style, table};
 use crate::report::status::{Report, RouteStatus, State};
 use crate::words::{
     held_lines, left_out_words, note_words, paused_until_words, paused_with_words, state_words,
@@ -18,7 +18,7 @@ pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
         ("Route", Column::Name),
         ("Way", Column::Name),
         ("In step", Column::Number),
-        ("State", Column::Text),
+        ("State", Column::Prose),
         ("Last good run", Column::Whole),
     ];
     let rows: Vec<_> = report.routes.iter().map(|r| row(r, zone, all)).collect();
@@ -115,7 +115,7 @@ fn notes(status: &RouteStatus, zone: &TimeZone, all: bool) -> String {
         );
     }
     if let Some(error) = status.error.as_ref().filter(|_| status.failed) {
-        out += &style::paint(style::BAD, format!("{route}: {}\n", clean(error)));
+        out += &style::paint(style::BAD, format!("{route}: {}\n", readable(error)));
     }
     if !status.left_out.is_empty() {
         let told: Vec<_> = status.left_out.iter().map(|(reason, n)| left_out_words(reason, *n)).collect();
@@ -136,7 +136,7 @@ fn notes(status: &RouteStatus, zone: &TimeZone, all: bool) -> String {
         out += &style::paint(style::WARN, format!("{route}: {entries} not on the far side as sent:\n"));
         let shown = if all { status.troubles.len() } else { status.troubles.len().min(ENOUGH) };
         for trouble in &status.troubles[..shown] {
-            out += &format!("  {}: {}\n", clean(&trouble.title), clean(&trouble.reason));
+            out += &format!("  {}: {}\n", readable(&trouble.title), readable(&trouble.reason));
         }
         if shown < status.troubles.len() {
             out += &format!("  … and {} more; -v names them all\n", status.troubles.len() - shown);

@@ -5,7 +5,7 @@ use jiff::tz::TimeZone;
 
 use super::changes::change_lines;
 use crate::exit_code::ExitCode;
-use crate::render::{Column, clean, count, start_text, style, table, zone_name};
+use crate::render::{Column, clean, count, readable, start_text, style, table, zone_name};
 use crate::report::sync::{Outcome, Run};
 use crate::words::{held_lines, left_out_why, left_out_words};
 
@@ -18,7 +18,7 @@ pub(crate) fn human(runs: &[Run], zone: &TimeZone, verbose: bool) -> String {
         ("Deleted", Column::Number),
         ("In step", Column::Number),
         ("Requests", Column::Number),
-        ("Result", Column::Text),
+        ("Result", Column::Prose),
     ];
     let rows: Vec<_> = runs.iter().flat_map(rows).collect();
     let mut out = table(&columns, &rows);
@@ -126,7 +126,7 @@ pub(crate) fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
             let start = start_text(&trouble.start, zone);
             // A key where it is left out, else words already.
             let reason = left_out_why(&trouble.reason);
-            out += &format!("  {start:24} {}: {}\n", clean(&trouble.title), clean(&reason));
+            out += &format!("  {start:24} {}: {}\n", readable(&trouble.title), readable(&reason));
         }
         if shown < troubles.len() {
             out += &format!("  … and {} more; -v names them all\n", troubles.len() - shown);

@@ -2,7 +2,7 @@
 
 use jiff::tz::TimeZone;
 
-use crate::render::{Column, clean, count, start_text, style, table, zone_name};
+use crate::render::{Column, clean, count, readable, start_text, style, table, zone_name};
 use crate::report::snapshot::Restored;
 use crate::report::undo::{Left, Put, Report, Taken};
 use crate::words::{
@@ -59,7 +59,7 @@ fn listed(put_back: &[Put], left: &[Left], already: usize, routes: &[String], zo
             style::paint(paint, action),
             clean(&put.calendar),
             start_text(&put.start, zone),
-            clean(&put.title),
+            readable(&put.title),
         ]
     };
     let columns =
@@ -83,7 +83,7 @@ fn listed(put_back: &[Put], left: &[Left], already: usize, routes: &[String], zo
 }
 
 fn stays(left: &Left, zone: &TimeZone) -> String {
-    let (start, title) = (start_text(&left.start, zone), clean(&left.title));
+    let (start, title) = (start_text(&left.start, zone), readable(&left.title));
     format!(
         "  {}  {start}  {title}\n      {}\n",
         clean(&left.calendar),
@@ -104,11 +104,11 @@ pub(crate) fn done(report: &Report) -> String {
 fn troubles(taken: &Taken) -> String {
     let mut out = String::new();
     for failed in &taken.failed {
-        let line = failed_to_put_back(&clean(&failed.calendar), &clean(&failed.title), &failed.words);
+        let line = failed_to_put_back(&clean(&failed.calendar), &readable(&failed.title), &failed.words);
         out += &style::paint(style::BAD, line);
     }
     if let Some(error) = &taken.error {
-        out += &style::paint(style::BAD, format!("{}\n", clean(error)));
+        out += &style::paint(style::BAD, format!("{}\n", readable(error)));
     }
     out
 }

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 use super::differences::difference_lines;
-use crate::render::{Column, clean, count, moment_text, start_text, style, table, zone_name};
+use crate::render::{Column, clean, count, moment_text, readable, start_text, style, table, zone_name};
 use crate::report::why::{Past, Place, Report, State, Telling, Uncovered};
 use crate::words::part_words;
 
@@ -26,8 +26,8 @@ pub(crate) fn choices(report: &Report, zone: &TimeZone, all: bool) -> String {
         ("Starts", Column::Whole),
         ("Title", Column::Text),
         ("Route", Column::Name),
-        ("Stands in", Column::Text),
-        ("State", Column::Text),
+        ("Stands in", Column::Prose),
+        ("State", Column::Prose),
     ];
     let shown = if all { entries.len() } else { entries.len().min(ENOUGH) };
     let rows = entries[..shown].iter().enumerate().map(|(at, stories)| {
@@ -38,7 +38,7 @@ pub(crate) fn choices(report: &Report, zone: &TimeZone, all: bool) -> String {
         vec![
             (at + 1).to_string(),
             start_text(&first.start, zone),
-            clean(&first.title),
+            readable(&first.title),
             each_once(stories.iter().map(|one| one.route.as_str())),
             each_once(standing),
             standing_words(&stories.iter().map(|one| one.state).collect()),
@@ -48,7 +48,7 @@ pub(crate) fn choices(report: &Report, zone: &TimeZone, all: bool) -> String {
         vec![
             String::new(),
             start_text(&one.start, zone),
-            clean(&one.title),
+            readable(&one.title),
             style::paint(style::WARN, "none"),
             clean(&one.calendar),
             "no route covers it".to_owned(),
@@ -102,13 +102,13 @@ pub(crate) fn told(
     let mut out = String::new();
     for (at, one) in stories.iter().enumerate() {
         if at == 0 {
-            let title = style::paint(style::STRONG, clean(&one.title));
+            let title = style::paint(style::STRONG, readable(&one.title));
             out += &format!("{title}, {}; times in {}\n", start_text(&one.start, zone), zone_name(zone));
         }
         out += &story(one, zone, all);
     }
     for one in uncovered {
-        let title = style::paint(style::STRONG, clean(&one.title));
+        let title = style::paint(style::STRONG, readable(&one.title));
         out += &format!("{title}, {}\n", start_text(&one.start, zone));
         out += &style::paint(
             style::WARN,
@@ -127,7 +127,7 @@ pub(crate) fn told(
 /// It stands nowhere any more: since when?
 fn gone(past: &[Past], zone: &TimeZone) -> String {
     let Some(last) = past.first() else { return String::new() };
-    let title = style::paint(style::STRONG, clean(&last.title));
+    let title = style::paint(style::STRONG, readable(&last.title));
     let mut out = format!("{title}, {}; times in {}\n", start_text(&last.start, zone), zone_name(zone));
     out += "  it stands nowhere any more\n";
     if let Some(deletion) = past.iter().find(|one| one.action == "deleted") {
@@ -140,7 +140,7 @@ fn gone(past: &[Past], zone: &TimeZone) -> String {
 
 fn story(one: &Telling, zone: &TimeZone, all: bool) -> String {
     let sign = if one.taken { style::paint(style::GOOD, "✓") } else { style::paint(style::WARN, "–") };
-    let mut out = format!("\n  {sign} {}: {}\n", clean(&one.route), clean(&one.why));
+    let mut out = format!("\n  {sign} {}: {}\n", clean(&one.route), readable(&one.why));
     let shown = if all { one.places.len() } else { one.places.len().min(ENOUGH) };
     for place in &one.places[..shown] {
         out += &stands(one, place, zone, all);
@@ -149,10 +149,10 @@ fn story(one: &Telling, zone: &TimeZone, all: bool) -> String {
         out += &format!("    … and {} more; -v names them all\n", one.places.len() - shown);
     }
     if let Some(trouble) = &one.trouble {
-        out += &format!("    {}\n", style::paint(style::WARN, clean(trouble)));
+        out += &format!("    {}\n", style::paint(style::WARN, readable(trouble)));
     }
     for finding in &one.findings {
-        out += &format!("    not in step in {}: {}\n", clean(&finding.calendar), clean(&finding.why));
+        out += &format!("    not in step in {}: {}\n", clean(&finding.calendar), readable(&finding.why));
         out += &difference_lines(&finding.differences, 6);
     }
     if let Some(number) = one.held {
@@ -162,7 +162,7 @@ fn story(one: &Telling, zone: &TimeZone, all: bool) -> String {
     }
     for next in &one.next {
         let place = next.calendar.as_deref().map(|name| format!(" in {}", clean(name))).unwrap_or_default();
-        out += &format!("    next sync: {}{place}: {}\n", next.action, clean(&next.why));
+        out += &format!("    next sync: {}{place}: {}\n", next.action, readable(&next.why));
     }
     if one.next.is_empty() {
         out += "    next sync: nothing to do\n";
@@ -178,7 +178,7 @@ fn stands(one: &Telling, place: &Place, zone: &TimeZone, all: bool) -> String {
     };
     let mut out = format!("    {:14} {is}", clean(&place.calendar));
     if place.title != one.title && !place.title.is_empty() && place.stands == Some(true) {
-        out += &format!(", under the title {}", clean(&place.title));
+        out += &format!(", under the title {}", readable(&place.title));
     }
     if place.start != one.start && !place.start.is_empty() && place.stands == Some(true) {
         out += &format!(", at {}", start_text(&place.start, zone));
@@ -210,7 +210,7 @@ fn history(past: &[Past], zone: &TimeZone, all: bool) -> String {
             one.run,
             one.action,
             clean(&one.calendar),
-            clean(&one.title)
+            readable(&one.title)
         );
     }
     if shown < past.len() {
