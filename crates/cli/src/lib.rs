@@ -15,6 +15,7 @@ mod failure;
 mod io;
 mod new_account;
 mod new_calendar;
+mod new_route;
 mod occurring;
 mod open;
 mod overview;

@@ -1,7 +1,6 @@
 //! Questions to a person at a terminal.
 
-use std::fmt::Write as _;
-
+use dialoguer::console::Term;
 use dialoguer::{Input, Password};
 use secrecy::SecretString;
 
@@ -9,7 +8,7 @@ use crate::args::Common;
 use crate::failure::Failure;
 use crate::io::{Io, show};
 use crate::render::clean;
-use crate::words::{NO_SUCH_NUMBER, not_answered, one_of, yes_or_no};
+use crate::words::{TYPE_YES_OR_NO, not_answered, one_of, type_a_number, yes_or_no};
 
 /// Asks on standard error, so that what is printed can go elsewhere.
 #[derive(Debug)]
@@ -38,30 +37,48 @@ impl Questions {
 
     /// Asks for one of several things; returns its place in the list.
     pub(crate) fn choose(&mut self, prompt: &str, choices: &[String]) -> Result<usize, Failure> {
-        let mut question = String::new();
+        // A list within the prompt would be drawn again with the answer.
         for (number, choice) in choices.iter().enumerate() {
-            writeln!(question, "  {}  {}", number + 1, clean(choice))
-                .expect("writing to a string cannot fail");
+            say(&format!("  {}  {}", number + 1, clean(choice)))?;
         }
-        question += &one_of(&clean(prompt), choices.len());
-        let last = choices.len();
-        let number: usize = Input::new()
-            .with_prompt(question)
-            .validate_with(
-                move |number: &usize| {
-                    if (1..=last).contains(number) { Ok(()) } else { Err(NO_SUCH_NUMBER) }
-                },
-            )
-            .interact_text()
-            .map_err(given_up)?;
-        Ok(number - 1)
+        loop {
+            let typed = self.text(&one_of(prompt, choices.len()), None)?;
+            match meant(&typed, choices) {
+                Some(at) => return Ok(at),
+                None => say(&type_a_number(choices.len()))?,
+            }
+        }
     }
 
     /// Asks yes or no.
     pub(crate) fn yes(&mut self, prompt: &str, default: bool) -> Result<bool, Failure> {
-        let word = self.text(&yes_or_no(prompt), Some(if default { "yes" } else { "no" }))?;
-        Ok(word.to_lowercase().starts_with('y'))
+        loop {
+            let word = self.text(&yes_or_no(prompt), Some(if default { "yes" } else { "no" }))?;
+            match word.to_lowercase().as_str() {
+                "y" | "yes" => return Ok(true),
+                "n" | "no" => return Ok(false),
+                // A slip must not decide anything.
+                _ => say(TYPE_YES_OR_NO)?,
+            }
+        }
     }
+}
+
+fn say(line: &str) -> Result<(), Failure> {
+    Ok(Term::stderr().write_line(line)?)
+}
+
+/// The place in a list that was meant: by its number, or by the beginning of one name alone.
+fn meant(typed: &str, choices: &[String]) -> Option<usize> {
+    if let Ok(number) = typed.parse::<usize>() {
+        return number.checked_sub(1).filter(|at| *at < choices.len());
+    }
+    let typed = typed.to_lowercase();
+    let begins = |choice: &String| choice.to_lowercase().starts_with(&typed);
+    let mut fitting = (0..choices.len()).filter(|at| begins(&choices[*at]));
+    let first = fitting.next().filter(|_| !typed.is_empty())?;
+    let is_one = fitting.next().is_none() || choices[first].to_lowercase() == typed;
+    is_one.then_some(first)
 }
 
 /// Shows what would be done, and asks; where nobody can be asked, it is only shown.

@@ -1,39 +1,61 @@
 //! `chestnut init --ask`: account → calendars → route, with every answer tried before it is written down.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use chestnut_caldav::protocol::{CalendarInfo, Found, NewCalendar, feed_address};
 use chestnut_core::Kind;
+use secrecy::ExposeSecret as _;
 use toml_edit::Value;
 
 use crate::args::Common;
+use crate::check_account::Checked;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
 use crate::new_account::{NewAccount, try_account};
-use crate::new_calendar::{make, slug};
+use crate::new_calendar::{free_place, make, slug};
+use crate::new_route::{Wishes, first_run};
 use crate::open::{block_on, configuration_path};
 use crate::questions::Questions;
-use crate::render::clean;
 use crate::render::human::account_test::steps_text;
 use crate::report::account_test::account_report as report;
 use crate::settings::password_file;
 use crate::settings::{
-    AccountSettings, ConfigurationText, Connections, FeedSource, Place, SecretSource, Settings,
-    SignInSettings, check_name, path_from, start,
+    AccountSettings, CalendarSettings, ConfigurationText, Connections, FeedSource, Place, SecretSource,
+    Settings, SignInSettings, check_name, path_from, start,
 };
 use crate::words::{
-    A_FEED, A_FILE, COPIES, DELETE_TOO, FEED_ADDRESS, FIRST_FROM, InWords as _, MORE_COPIES, NAME_ON_SERVER,
-    NEW_FOR_COPIES, NO_FEED_ADDRESS, NO_SERVER_ADDRESS, PASSWORD, SERVER_ADDRESS, TASKS_TOO, THEN_ROUTE,
-    THEN_TO, USER_NAME, WHICH, WHICH_FILE, calendar_hint, configured_already, it_holds, made_at,
-    name_is_taken, name_of_this, no_calendar_yet, nobody_can_be_asked, on_a_server, one_of_account,
-    this_writes, which_of_account, written_by_asking,
+    A_FEED, A_FILE, COPIES, FEED_ADDRESS, FIRST_FROM, InWords as _, MORE_COPIES, NAME_ON_SERVER,
+    NEW_FOR_COPIES, NO_FEED_ADDRESS, NO_SERVER_ADDRESS, PASSWORD, SERVER_ADDRESS, THEN_ROUTE, THEN_TO,
+    USER_NAME, WHICH, WHICH_FILE, WRITE_THIS, calendar_hint, called_already, configured_already, it_holds,
+    name_is_taken, name_of_this, no_calendar_yet, no_home, nobody_can_be_asked, nothing_was_written,
+    on_a_server, one_of_account, password_again, server_has_calendar, this_writes, which_of_account,
+    would_be_made, would_be_written, written_by_asking,
 };
 
+/// Stands for a calendar that is still to be made: a file that is never there.
+const NOT_THERE: &str = "not-made-yet.ics";
+
+/// A calendar that is made on its server once everything is agreed to.
+struct NewOnServer {
+    /// Its name in the configuration.
+    called: String,
+    account: String,
+    new: NewCalendar,
+}
+
+/// What was answered stays in memory until the last yes: Ctrl-C leaves nothing behind.
 struct Asking<'a, 'io> {
     path: &'a Path,
+    common: &'a Common,
     text: ConfigurationText,
     settings: Settings,
+    /// Accounts whose passwords were typed.
+    typed: BTreeMap<String, NewAccount>,
+    to_make: Vec<NewOnServer>,
+    /// Kind and name of what is new in the configuration.
+    added: Vec<(&'static str, String)>,
     questions: Questions,
     io: &'a mut Io<'io>,
 }
@@ -44,14 +66,24 @@ pub(crate) fn run(file: Option<&Path>, common: &Common, io: &mut Io<'_>) -> Resu
     let questions = Questions::of_terminal(io.can_ask).ok_or_else(nobody_can_be_asked)?;
     let text = ConfigurationText::read(path)?;
     let settings = text.settings()?;
-    let mut asking = Asking { path, text, settings, questions, io };
+    let mut asking = Asking {
+        path,
+        common,
+        text,
+        settings,
+        typed: BTreeMap::new(),
+        to_make: Vec::new(),
+        added: Vec::new(),
+        questions,
+        io,
+    };
     asking.say(&this_writes(path))?;
-
     asking.say(FIRST_FROM)?;
     let from = asking.calendar(true, "")?;
     asking.say(THEN_TO)?;
     let to = asking.calendar(false, &from)?;
-    asking.route(&from, &to)?;
+    let route = asking.route(&from, &to)?;
+    asking.finish(&route)?;
     Ok(ExitCode::Ok)
 }
 
@@ -64,9 +96,17 @@ impl Asking<'_, '_> {
         Ok(self.io.say(&failure.lines())?)
     }
 
-    fn save(&mut self) -> Result<(), Failure> {
-        self.settings = self.text.save()?;
-        self.text = ConfigurationText::read(self.path)?;
+    /// Notes a table of the configuration.
+    fn add(&mut self, kind: &'static str, name: &str, keys: Vec<(&str, Value)>) -> Result<(), Failure> {
+        self.text.add(kind, name, keys)?;
+        self.added.push((kind, name.to_owned()));
+        self.settings = self.text.settings()?;
+        for (name, account) in &self.typed {
+            // Their files are not written yet.
+            if let Some(known) = self.settings.accounts.get_mut(name) {
+                known.sign_in = account.settings.sign_in.clone();
+            }
+        }
         Ok(())
     }
 
@@ -122,42 +162,58 @@ impl Asking<'_, '_> {
         self.of_account(&account, reads)
     }
 
-    /// Asks for an account until the sign-in works.
+    /// Asks for an account until the sign-in works. A password that is refused is asked for again, and nothing else.
     fn account(&mut self) -> Result<String, Failure> {
-        let mut address = String::new();
-        let mut user = String::new();
-        let name = loop {
-            address = self.questions.text(SERVER_ADDRESS, some(&address))?;
+        let (mut address, mut user) = (String::new(), String::new());
+        let (mut asks_address, mut asks_user) = (true, true);
+        let mut refused_by = None;
+        loop {
+            if asks_address {
+                address = self.questions.text(SERVER_ADDRESS, some(&address))?;
+            }
             let Some(start) = start(&address) else {
                 self.say(NO_SERVER_ADDRESS)?;
                 continue;
             };
+            asks_address = false;
             if user.is_empty() && address.contains('@') {
                 user.clone_from(&address);
             }
-            user = self.questions.text(USER_NAME, some(&user))?;
-            let secret = self.questions.secret(PASSWORD)?;
+            if asks_user {
+                user = self.questions.text(USER_NAME, some(&user))?;
+                asks_user = false;
+            }
+            let suggestion = host_word(start.url.host_str().unwrap_or_default());
+            let prompt = refused_by.take().map_or_else(|| PASSWORD.to_owned(), password_again);
+            let secret = self.questions.secret(&prompt)?;
+            if prompt != PASSWORD && ["u", "a"].contains(&secret.expose_secret()) {
+                (asks_user, asks_address) = (true, secret.expose_secret() == "a");
+                continue;
+            }
             let password = SignInSettings::Password(SecretSource::Plain(secret.clone()));
             let mut settings = AccountSettings::new(start.clone(), Some(user.clone()), password);
             let base = self.settings.base().to_owned();
-            let suggestion = host_word(start.url.host_str().unwrap_or_default());
             let checked = try_account(&suggestion, &mut settings, &base, self.io);
+            let is_refused =
+                matches!(&checked, Ok(Checked { outcome: Err(failure), .. }) if failure.sign_in_of.is_some());
             let checked = report(None, &suggestion, &settings, checked);
-            let shown = steps_text(&checked);
-            self.io.say(&shown)?;
-            self.say("")?;
+            self.io.say(&format!("{}\n", steps_text(&checked)))?;
             if !checked.ok {
+                if is_refused {
+                    refused_by = Some(suggestion);
+                } else {
+                    (asks_address, asks_user) = (true, true);
+                }
                 continue;
             }
             let name = self.name("account", &suggestion)?;
             let typed = Some((secret, base.join(password_file(&name))));
             let new = NewAccount::new(&name, settings, typed);
-            new.save_secret()?;
-            self.text.add("account", &name, new.keys(checked.url()))?;
-            self.save()?;
-            break name;
-        };
-        Ok(name)
+            let keys = new.keys(checked.url());
+            self.typed.insert(name.clone(), new);
+            self.add("account", &name, keys)?;
+            return Ok(name);
+        }
     }
 
     fn of_account(&mut self, account: &str, reads: bool) -> Result<Option<String>, Failure> {
@@ -175,26 +231,45 @@ impl Asking<'_, '_> {
         }
         let chosen = self.questions.choose(&which_of_account(account), &choices)?;
         let info = match (reads, chosen) {
-            (false, 0) => self.new_calendar(account, &found)?,
+            (false, 0) => return self.new_calendar(account, &found).map(Some),
             (false, n) => fitting[n - 1].clone(),
             (true, n) => fitting[n].clone(),
         };
+        let is_it = |c: &CalendarSettings| c.account.as_deref() == Some(account) && c.place.means(&info);
+        if let Some(known) =
+            self.settings.calendars.iter().find(|(_, c)| is_it(c)).map(|(name, _)| name.clone())
+        {
+            // One calendar under two names would be copied into itself.
+            self.say(&called_already(&info.name, &known))?;
+            return Ok(None);
+        }
         let name = self.name("calendar", &info.name)?;
-        let keys = vec![("account", Value::from(account)), ("path", Value::from(info.href.as_str()))];
-        self.text.add("calendar", &name, keys)?;
-        self.save()?;
+        self.add_on_server(account, &name, info.href.as_str())?;
         Ok(Some(name))
     }
 
-    fn new_calendar(&mut self, account: &str, found: &Found) -> Result<CalendarInfo, Failure> {
+    fn add_on_server(&mut self, account: &str, name: &str, path: &str) -> Result<(), Failure> {
+        self.add("calendar", name, vec![("account", Value::from(account)), ("path", Value::from(path))])
+    }
+
+    /// Asks for the name of a calendar that is made at the end.
+    fn new_calendar(&mut self, account: &str, found: &Found) -> Result<String, Failure> {
         let taken = |name: &str| found.calendars.iter().any(|c| c.name == name);
         let default = if taken(COPIES) { MORE_COPIES } else { COPIES };
-        let name = self.questions.text(NAME_ON_SERVER, Some(default))?;
-        let new = NewCalendar { name, color: None, kinds: [Kind::Event, Kind::Task].into_iter().collect() };
-        let connections = Connections::new(&self.settings, &self.io.environment);
-        let info = block_on(make(&connections, account, &new))??;
-        self.say(&made_at(&clean(info.href.as_str())))?;
-        Ok(info)
+        let shown = loop {
+            let shown = self.questions.text(NAME_ON_SERVER, Some(default))?;
+            if !taken(&shown) {
+                break shown;
+            }
+            self.tell(&server_has_calendar(account, &shown))?;
+        };
+        let place = free_place(found, &shown).ok_or_else(|| no_home(account))?;
+        let called = self.name("calendar", &shown)?;
+        self.add_on_server(account, &called, place.path())?;
+        let kinds = [Kind::Event, Kind::Task].into_iter().collect();
+        let new = NewCalendar { name: shown, color: None, kinds };
+        self.to_make.push(NewOnServer { called: called.clone(), account: account.to_owned(), new });
+        Ok(called)
     }
 
     fn file(&mut self, reads: bool) -> Result<Option<String>, Failure> {
@@ -208,12 +283,8 @@ impl Asking<'_, '_> {
         }
         let stem = file.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
         let name = self.name("calendar", &stem)?;
-        self.text.add(
-            "calendar",
-            &name,
-            vec![("file", Value::from(path_from(self.path, &file)?.display().to_string()))],
-        )?;
-        self.save()?;
+        let path = path_from(self.path, &file)?.display().to_string();
+        self.add("calendar", &name, vec![("file", Value::from(path))])?;
         Ok(Some(name))
     }
 
@@ -231,27 +302,64 @@ impl Asking<'_, '_> {
         let title = text.facts().title.unwrap_or_default();
         self.say(&it_holds(&title, text.entries().len()))?;
         let name = self.name("calendar", &title)?;
-        self.text.add("calendar", &name, vec![("feed", Value::from(address))])?;
-        self.save()?;
+        self.add("calendar", &name, vec![("feed", Value::from(address))])?;
         Ok(Some(name))
     }
 
-    fn route(&mut self, from: &str, to: &str) -> Result<(), Failure> {
+    /// Asks what the route does, and returns its name.
+    fn route(&mut self, from: &str, to: &str) -> Result<String, Failure> {
         self.say(THEN_ROUTE)?;
+        let mut wishes = Wishes::default();
+        wishes.ask((from, to), &self.settings, &mut self.questions)?;
         let name = self.name("route", &format!("{from}-to-{to}"))?;
-        let follow = self.questions.yes(DELETE_TOO, true)?;
-        let kinds = self.questions.yes(TASKS_TOO, false)?;
-        let mut keys = vec![("from", Value::from(from)), ("to", Value::from(to))];
-        if kinds {
-            let both = ["events", "tasks"].into_iter().collect::<toml_edit::Array>();
-            let mut only = toml_edit::InlineTable::new();
-            only.insert("kinds", Value::Array(both));
-            keys.push(("only", Value::InlineTable(only)));
+        self.add("route", &name, wishes.keys(&[from.to_owned(), to.to_owned()]))?;
+        Ok(name)
+    }
+
+    /// Shows what would be written, and what the first sync would do; writes after a yes.
+    fn finish(&mut self, route: &str) -> Result<(), Failure> {
+        let lines: Vec<_> = self.added.iter().map(|(kind, name)| self.text.lines_of(kind, name)).collect();
+        self.say(&would_be_written(self.path, &lines))?;
+        for new in &self.to_make {
+            self.io.say(&would_be_made(&new.new.name, &new.account))?;
         }
-        keys.push(("deletions", Value::from(if follow { "carry" } else { "keep" })));
-        self.text.add("route", &name, keys)?;
-        self.save()?;
+        let summary = self.first_run(route)?;
+        self.io.say(&summary)?;
+        if !self.questions.yes(WRITE_THIS, true)? {
+            return Err(nothing_was_written());
+        }
+        let connections = Connections::new(&self.settings, &self.io.environment);
+        let mut moved = Vec::new();
+        for new in &self.to_make {
+            let info = block_on(make(&connections, &new.account, &new.new))??;
+            moved.push((new.called.clone(), info.href));
+        }
+        drop(connections);
+        for (called, href) in moved {
+            self.text.set("calendar", &called, "path", href.as_str());
+        }
+        for account in self.typed.values() {
+            account.save_secret()?;
+        }
+        self.text.save()?;
         self.say(&written_by_asking(self.path))
+    }
+
+    /// What the first sync would do. Calendars that are still to be made are empty.
+    fn first_run(&self, route: &str) -> Result<String, Failure> {
+        let mut settings = self.text.settings()?;
+        settings.accounts.clone_from(&self.settings.accounts);
+        for new in &self.to_make {
+            if let Some(calendar) = settings.calendars.get_mut(&new.called) {
+                calendar.place = Place::File(PathBuf::from(NOT_THERE));
+                calendar.account = None;
+            }
+            if let Some(route) = settings.routes.get_mut(route) {
+                // All there is to do is to fill it.
+                route.is_two_way = false;
+            }
+        }
+        first_run(route, &settings, self.common, self.io)
     }
 }
 

@@ -1,25 +1,24 @@
 //! `chestnut route list / show / add / pause / resume / retire`.
 
-use chestnut_engine::{RouteCopy, RunOptions, Silent, copies_of, forget_route, preview_route, remove_copies};
+use chestnut_engine::{RouteCopy, RunOptions, copies_of, forget_route, remove_copies};
 use chestnut_store::{RunResult, Store};
-use toml_edit::{Array, InlineTable, Value};
 
 use crate::args::{Common, RouteAdd};
 use crate::days::until;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show};
+use crate::new_route::{Wishes, first_run};
 use crate::open::{block_on, configuration_path, load, look_at_state, open_state};
 use crate::questions::Questions;
-use crate::render::human::preview::first_summary;
 use crate::render::human::route::{copy_lines, described, human, staying_lines};
 use crate::render::moment_text;
 use crate::report::route::{Report, Retired, Shown, Whole, gone, line, settings as settings_of};
-use crate::settings::{ConfigurationText, Connections, RouteSettings, Settings, route_key};
+use crate::settings::{ConfigurationText, Connections, RouteSettings, Settings, nearest, route_key};
 use crate::words::{
-    DELETE_COPIES, SHOWS, WAYS, WHAT_SHOWS, WHICH_WAY, copies_remain, made_no_copies, needs_calendars,
+    DELETE_COPIES, FROM_WHICH, TO_WHICH, copies_remain, made_no_copies, needs_calendars, no_such_calendar,
     not_configured_any_more, not_retired, paused_or_not, retired, retiring_asks_first, route_written,
-    too_few_calendars, which_calendars,
+    too_few_calendars,
 };
 
 pub(crate) fn list(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
@@ -205,50 +204,24 @@ pub(crate) fn add(args: &RouteAdd, common: &Common, io: &mut Io<'_>) -> Result<E
     let mut text = ConfigurationText::read(&path)?;
     let settings = text.settings()?;
     let mut questions = Questions::of_terminal(io.can_ask);
-    let (ends, is_two_way) = ends(args, &settings, questions.as_mut())?;
-    let mut keys: Vec<(&str, Value)> = Vec::new();
-    if is_two_way {
-        keys.push(("between", Value::from(ends.iter().cloned().collect::<Array>())));
-    } else {
-        keys.push(("from", Value::from(ends[0].clone())));
-        keys.push(("to", Value::from(ends[1].clone())));
-    }
-    let carry = match (&args.carry, questions.as_mut()) {
-        (Some(carry), _) => carry.word().to_owned(),
-        (None, Some(questions)) => {
-            let choices = SHOWS.map(str::to_owned);
-            ["everything", "busy"][questions.choose(WHAT_SHOWS, &choices)?].to_owned()
-        }
-        (None, None) => "everything".to_owned(),
+    let ends = ends(args, &settings, questions.as_mut())?;
+    let mut wishes = Wishes {
+        carry: args.carry.map(|carry| carry.word()),
+        is_two_way: (!args.between.is_empty() || args.from.is_some() && args.to.is_some())
+            .then_some(!args.between.is_empty()),
+        reach: (args.past.is_some() || args.ahead.is_some()).then(|| (args.past.clone(), args.ahead.clone())),
+        keeps_deletions: args.keep_deletions.then_some(true),
+        takes_tasks: None,
     };
-    keys.push(("carry", Value::from(carry)));
-    if args.past.is_some() || args.ahead.is_some() {
-        let mut window = InlineTable::new();
-        for (key, reach) in [("past", &args.past), ("ahead", &args.ahead)] {
-            if let Some(reach) = reach {
-                window.insert(key, Value::from(reach.clone()));
-            }
-        }
-        keys.push(("window", Value::from(window)));
+    if let (Some(questions), [from, to, ..]) = (questions.as_mut(), &ends[..]) {
+        wishes.ask((from, to), &settings, questions)?;
     }
-    if args.keep_deletions {
-        keys.push(("deletions", Value::from("keep")));
-    }
-    text.add("route", &args.route, keys)?;
+    text.add("route", &args.route, wishes.keys(&ends))?;
     let settings = text.settings()?;
-    // A look before it is written down: what cannot be read is no route.
+    let summary = first_run(&args.route, &settings, common, io)?;
     let store = look_at_state(common, &settings, &io.environment)?;
-    let key = route_key(&settings, &store, false)?;
-    let connections = Connections::new(&settings, &io.environment);
-    let options = RunOptions::at(io.environment.now()?);
-    let mut summary = String::new();
     let mut routes = Vec::new();
     for (name, route) in settings.chosen_routes(std::slice::from_ref(&args.route))? {
-        let preview = block_on(async {
-            let ready = connections.route(name, route, &key).await?;
-            Ok::<_, Failure>(preview_route(&ready, &store, &options, &Silent).await?)
-        })??;
-        summary += &first_summary(name, route, &preview);
         routes.push(line(&store, name, Some(route), io.environment.now()?)?);
     }
     text.save()?;
@@ -256,30 +229,37 @@ pub(crate) fn add(args: &RouteAdd, common: &Common, io: &mut Io<'_>) -> Result<E
     Ok(ExitCode::Ok)
 }
 
+/// The calendars of a new route, all of which the configuration has.
 fn ends(
     args: &RouteAdd,
     settings: &Settings,
     questions: Option<&mut Questions>,
-) -> Result<(Vec<String>, bool), Failure> {
+) -> Result<Vec<String>, Failure> {
+    let given = args.between.iter().chain(&args.from).chain(&args.to);
+    if let Some(unknown) = given.into_iter().find(|name| !settings.calendars.contains_key(*name)) {
+        return Err(no_such_calendar(unknown, nearest(unknown, settings.calendars.keys())));
+    }
     if !args.between.is_empty() {
-        return Ok((args.between.clone(), true));
+        return Ok(args.between.clone());
     }
     if let (Some(from), Some(to)) = (&args.from, &args.to) {
-        return Ok((vec![from.clone(), to.clone()], false));
+        return Ok(vec![from.clone(), to.clone()]);
     }
     let Some(questions) = questions else {
         return Err(needs_calendars());
     };
-    let names: Vec<String> = settings.calendars.keys().cloned().collect();
-    if names.len() < 2 {
-        return Err(too_few_calendars());
-    }
-    let is_two_way = questions.choose(WHICH_WAY, &WAYS.map(str::to_owned))? == 1;
-    let mut pick = |given: &Option<String>, prompt: &str| match given {
-        Some(name) => Ok::<_, Failure>(name.clone()),
-        None => Ok(names[questions.choose(prompt, &names)?].clone()),
+    let mut pick = |given: &Option<String>, prompt: &str, fits: &dyn Fn(&String) -> bool| {
+        if let Some(name) = given {
+            return Ok(name.clone());
+        }
+        let names: Vec<String> = settings.calendars.keys().filter(|name| fits(name)).cloned().collect();
+        if names.is_empty() || settings.calendars.len() < 2 {
+            return Err(too_few_calendars());
+        }
+        Ok(names[questions.choose(prompt, &names)?].clone())
     };
-    let [first, second] = which_calendars(is_two_way);
-    let (first, second) = (pick(&args.from, first)?, pick(&args.to, second)?);
-    Ok((vec![first, second], is_two_way))
+    let from = pick(&args.from, FROM_WHICH, &|name| args.to.as_ref() != Some(name))?;
+    let can_receive = |name: &String| *name != from && !settings.calendars[name].place.is_read_only();
+    let to = pick(&args.to, TO_WHICH, &can_receive)?;
+    Ok(vec![from, to])
 }

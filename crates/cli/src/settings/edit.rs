@@ -95,6 +95,14 @@ impl ConfigurationText {
         Ok(())
     }
 
+    /// Returns the lines of `[kind.name]`.
+    pub(crate) fn lines_of(&self, kind: &str, name: &str) -> String {
+        let table = self.document.get(kind).and_then(|outer| outer.get(name)).and_then(Item::as_table);
+        let keys = table
+            .map(|table| table.iter().map(|(key, item)| format!("{key} = {}\n", item.to_string().trim())));
+        format!("[{kind}.{name}]\n{}", keys.into_iter().flatten().collect::<String>())
+    }
+
     /// Tells whether `[kind.name]` is there.
     pub(crate) fn has(&self, kind: &str, name: &str) -> bool {
         self.document.get(kind).and_then(|outer| outer.get(name)).is_some()

@@ -72,7 +72,11 @@ pub(crate) fn no_random_numbers(system: impl std::fmt::Display) -> Failure {
     Failure::failed(format!("no random numbers: {system}"))
 }
 
-pub(crate) const NO_SUCH_NUMBER: &str = "there is no such number";
+pub(crate) fn type_a_number(most: usize) -> String {
+    format!("Type a number from 1 to {most}, or the beginning of a name.")
+}
+
+pub(crate) const TYPE_YES_OR_NO: &str = "Type yes or no.";
 
 pub(crate) fn one_of(prompt: &str, most: usize) -> String {
     format!("{prompt} (1 to {most})")

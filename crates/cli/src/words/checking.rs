@@ -6,7 +6,7 @@ use chestnut_core::Scheduling;
 use chestnut_engine::WriteStep;
 use jiff::{SignedDuration, Timestamp};
 
-use super::errors::InWords as _;
+use super::failures::account_failure;
 use crate::failure::Failure;
 use crate::render::count;
 use crate::settings::{AccountSettings, SignInSettings};
@@ -16,7 +16,7 @@ pub(crate) const TRUSTED_THROUGH_PROXY: &str = "a certificate that is trusted, t
 pub(crate) const NO_PRINCIPAL: &str = "none named: the address is a calendar's own";
 
 pub(crate) fn account_step_failed(name: &str, error: &DavError, hint: String) -> Failure {
-    Failure::failed(format!("account {name}: {}", error.in_words())).hint(hint)
+    Failure { hint: Some(hint), ..account_failure(name, error) }
 }
 
 pub(crate) fn calendars_are_at(domain: &str, record: &ServiceRecord) -> String {

@@ -2,12 +2,13 @@
 
 use std::path::Path;
 
+use crate::failure::Failure;
 use crate::render::{clean, count, style};
 
-pub(crate) const FIRST_FROM: &str = "\nFirst: where do the entries come from?";
+pub(crate) const FIRST_FROM: &str = "\nFirst: which calendar is read?";
 pub(crate) const THEN_TO: &str =
-    "\nSecond: where do the copies go? Best to a calendar of their own, which nobody writes into.";
-pub(crate) const THEN_ROUTE: &str = "\nThird: the route.";
+    "\nSecond: where do its copies go? A calendar of their own is best, one that nobody writes into.";
+pub(crate) const THEN_ROUTE: &str = "\nThird: what goes from one to the other?";
 pub(crate) const WHICH: &str = "Which?";
 pub(crate) const A_FILE: &str = "an .ics file";
 pub(crate) const A_FEED: &str = "a feed: a link to a calendar that can only be read";
@@ -25,12 +26,14 @@ pub(crate) const WHICH_FILE: &str = "Which file?";
 pub(crate) const FEED_ADDRESS: &str = "Address of the feed (https: or webcal:)";
 pub(crate) const NO_FEED_ADDRESS: &str =
     "That is no address of a feed: it begins with https:// or webcal://.";
-pub(crate) const DELETE_TOO: &str = "Delete the copy too when its entry is deleted";
-pub(crate) const TASKS_TOO: &str = "Take tasks along with events";
+pub(crate) const WRITE_THIS: &str = "Write this?";
 
 pub(crate) fn this_writes(path: &Path) -> String {
     let there = if path.exists() { "What is in it already stays." } else { "It is not there yet." };
-    format!("This writes {}. {there} Ctrl-C ends it; what was tried and written stays.", path.display())
+    format!(
+        "This writes {}. {there} Nothing is written before the last question; Ctrl-C leaves nothing behind.",
+        path.display()
+    )
 }
 
 pub(crate) fn name_of_this(kind: &str) -> String {
@@ -61,8 +64,26 @@ pub(crate) fn which_of_account(account: &str) -> String {
     format!("Which calendar of {account}?")
 }
 
-pub(crate) fn made_at(href: &str) -> String {
-    format!("Made: {href}")
+/// The account's name is not known yet: its host is.
+pub(crate) fn password_again(host: String) -> String {
+    format!("{host} refused this password. Password (u: other user, a: other address)")
+}
+
+/// A calendar of a server has a name here already.
+pub(crate) fn called_already(shown: &str, called: &str) -> String {
+    format!("{} is in the configuration already, as {called}.", clean(shown))
+}
+
+pub(crate) fn would_be_written(path: &Path, tables: &[String]) -> String {
+    format!("\nTo be written into {}:\n\n{}", path.display(), tables.join("\n"))
+}
+
+pub(crate) fn would_be_made(shown: &str, account: &str) -> String {
+    format!("The calendar \"{}\" will be created on {account}.\n", clean(shown))
+}
+
+pub(crate) fn nothing_was_written() -> Failure {
+    Failure::waiting("Nothing was written.").hint("To start again: `chestnut init --ask`")
 }
 
 /// A file has no title.

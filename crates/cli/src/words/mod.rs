@@ -39,10 +39,10 @@ pub(crate) use accounts::{
     service_not_reached, sign_in_also_needed, sign_in_in_address, tokens_not_kept, type_this_code,
 };
 pub(crate) use asking::{
-    NO_SUCH_NUMBER, cannot_be_written, colour_of_what, configuration_written, ends_before_it_begins,
+    TYPE_YES_OR_NO, cannot_be_written, colour_of_what, configuration_written, ends_before_it_begins,
     folder_in_use, is_there_already, no_answer, no_random_numbers, no_stand_ins, no_such_run,
     nobody_can_be_asked, not_a_day, not_a_moment, not_answered, not_in_the_list, nothing_waits, one_of,
-    yes_or_no,
+    type_a_number, yes_or_no,
 };
 pub(crate) use calendars::{
     KEPT_AS_SECRET, NEW_UIDS, NOT_THERE_YET, ON_A_SERVER, calendar_failure, empty_name, entry_unreadable,
@@ -70,11 +70,11 @@ pub(crate) use configuration::{
 pub(crate) use errors::{InWords, kept_failure_words};
 pub(crate) use failures::{account_failure, calendar_hint, dav_hint};
 pub(crate) use first_steps::{
-    A_FEED, A_FILE, COPIES, DELETE_TOO, FEED_ADDRESS, FIRST_FROM, MORE_COPIES, NAME_ON_SERVER,
-    NEW_FOR_COPIES, NO_FEED_ADDRESS, NO_SERVER_ADDRESS, PASSWORD, SERVER_ADDRESS, TASKS_TOO, THEN_ROUTE,
-    THEN_TO, USER_NAME, WHICH, WHICH_FILE, configured_already, it_holds, made_at, name_is_taken,
-    name_of_this, no_calendar_yet, on_a_server, one_of_account, this_writes, which_of_account,
-    written_by_asking,
+    A_FEED, A_FILE, COPIES, FEED_ADDRESS, FIRST_FROM, MORE_COPIES, NAME_ON_SERVER, NEW_FOR_COPIES,
+    NO_FEED_ADDRESS, NO_SERVER_ADDRESS, PASSWORD, SERVER_ADDRESS, THEN_ROUTE, THEN_TO, USER_NAME, WHICH,
+    WHICH_FILE, WRITE_THIS, called_already, configured_already, it_holds, name_is_taken, name_of_this,
+    no_calendar_yet, nothing_was_written, on_a_server, one_of_account, password_again, this_writes,
+    which_of_account, would_be_made, would_be_written, written_by_asking,
 };
 pub(crate) use left_out::{left_out_why, left_out_words};
 pub(crate) use oddities::{interval, oddity_words};
@@ -90,10 +90,11 @@ pub(crate) use problems::{
     unknown_key, where_a_calendar_is, wrong_key,
 };
 pub(crate) use routes::{
-    DELETE_COPIES, SHOWS, WAYS, WHAT_SHOWS, WHICH_WAY, WRITE_NOW, account_paused_or_not, copies_remain,
-    interrupted_sync, made_no_copies, needs_calendars, not_ahead, not_configured_any_more, not_retired,
+    DELETE_COPIES, FROM_WHICH, HOW_FAR, REACHES, SHOWS, TASKS_TOO, TO_WHICH, WRITE_NOW,
+    account_paused_or_not, comes_back, copies_remain, deletes_too, deletes_too_both_ways, interrupted_sync,
+    made_no_copies, needs_calendars, no_such_calendar, not_ahead, not_configured_any_more, not_retired,
     passed_over, paused_or_not, retired, retiring_asks_first, route_written, shows_words, too_few_calendars,
-    was_not_begun, which_calendars,
+    was_not_begun, who_looks_there,
 };
 pub(crate) use runs::{
     gone_words, held_lines, invitation_warning, never_ran, not_a_duration, not_understood, not_while_paused,

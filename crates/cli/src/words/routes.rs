@@ -123,17 +123,39 @@ pub(crate) fn too_few_calendars() -> Failure {
         .hint("Add one with `chestnut calendar add` or `chestnut calendar create … --as NAME`.")
 }
 
-pub(crate) const WHICH_WAY: &str = "In which direction?";
-pub(crate) const WAYS: [&str; 2] = ["one way: copies go from one to the other", "both ways"];
-pub(crate) const WHAT_SHOWS: &str = "What may the other side see?";
-pub(crate) const SHOWS: [&str; 2] = ["everything", "only when it is busy"];
+/// A route is to have a calendar that the configuration does not have.
+pub(crate) fn no_such_calendar(name: &str, nearest: Option<&String>) -> Failure {
+    let meant = nearest.map(|name| format!("Did you mean `{name}`? ")).unwrap_or_default();
+    Failure::usage(format!("there is no calendar `{name}`"))
+        .hint(format!("{meant}Nothing was written. `chestnut calendar list` shows what there is."))
+}
 
-/// The questions after two calendars.
-pub(crate) fn which_calendars(is_two_way: bool) -> [&'static str; 2] {
-    match is_two_way {
-        true => ["Between which calendar", "and which one?"],
-        false => ["From which calendar?", "To which calendar?"],
-    }
+pub(crate) const FROM_WHICH: &str = "Which calendar is read?";
+pub(crate) const TO_WHICH: &str = "Which calendar receives the copies?";
+pub(crate) const SHOWS: [&str; 2] = ["everything: titles, places, notes", "only that the time is busy"];
+pub(crate) const HOW_FAR: &str = "Which entries?";
+/// How far back and ahead, as people choose it.
+pub(crate) const REACHES: [(&str, Option<(&str, &str)>); 3] = [
+    ("all of them", None),
+    ("from 7 days ago to 3 months ahead", Some(("7 days", "3 months"))),
+    ("from 30 days ago to a year ahead", Some(("30 days", "1 year"))),
+];
+pub(crate) const TASKS_TOO: &str = "Copy tasks as well as events?";
+
+pub(crate) fn who_looks_there(to: &str) -> String {
+    format!("Who looks at {to}, and what may they see?")
+}
+
+pub(crate) fn comes_back(from: &str, to: &str) -> String {
+    format!("Do changes made in {to} come back to {from}?")
+}
+
+pub(crate) fn deletes_too(from: &str) -> String {
+    format!("When an entry is deleted in {from}, delete its copy too?")
+}
+
+pub(crate) fn deletes_too_both_ways() -> String {
+    "When an entry is deleted on one side, delete it on the other too?".to_owned()
 }
 
 /// A person said no to a first run.

@@ -205,24 +205,39 @@ fn questions_lead_from_nothing_to_a_preview() {
         terminal.exp_string(question).unwrap_or_else(|e| panic!("{question}: {e}"));
         terminal.send_line(line).expect("typed");
     };
-    answer("Which? (1 to 3)", "1");
+    answer("Which? (1 to 3)", "maybe");
+    answer("Type a number from 1 to 3, or the beginning of a name", "a calendar");
     answer("Address of the server", &site.url);
     answer("User name", "office");
     answer("Password", "wrong");
-    // The wrong password is told at its step, and asked for again.
-    answer("Address of the server", &site.url);
+    // What was refused is asked for again, and nothing else; it still does not show.
+    answer("server refused this password. Password (u: other user, a: other address)", "u");
     answer("User name", "office");
     answer("Password", "office-pw");
     answer("Name of this account here", "packhouse");
     answer("Which calendar of packhouse? (1 to 2)", "2");
     answer("Name of this calendar here", "presses");
     answer("Which? (1 to 3)", "1");
+    answer("Which calendar of packhouse? (1 to 2)", "press");
+    answer("is in the configuration already, as presses.", "a calendar of");
     answer("Which calendar of packhouse? (1 to 2)", "1");
     answer("Its name on the server", "Copies");
     answer("Name of this calendar here", "copies");
+    answer("Who looks at copies, and what may they see?", "everything");
+    answer("Do changes made in copies come back to presses?", "yonder");
+    answer("Type yes or no.", "no");
+    answer("Which entries?", "1");
+    answer("When an entry is deleted in presses, delete its copy too?", "yes");
+    answer("Copy tasks as well as events?", "yes");
     answer("Name of this route here", "presses-to-copies");
-    answer("Delete the copy too when its entry is deleted", "yes");
-    answer("Take tasks along with events", "yes");
+    terminal.exp_string("[route.presses-to-copies]").expect("what would be written");
+    terminal.exp_string("will be created on packhouse").expect("what would be made");
+    terminal.exp_string("3 to create in copies").expect("what the first sync would do");
+    terminal.exp_string("Write this?").expect("the last question");
+    // Up to here nothing was written, here or there.
+    assert!(!desk.path("chestnut.toml").exists() && !desk.path("packhouse.password").exists());
+    assert_eq!(site.with(|server| server.collections.len()), 2);
+    terminal.send_line("yes").expect("typed");
     terminal.exp_string("chestnut preview").expect("the next command");
     let told = terminal.exp_eof().expect("it ends");
     assert!(!told.contains("office-pw"));
