@@ -135,7 +135,7 @@ fn command(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
             watch::run(&watch::Asked { log: log.as_deref(), format: *log_format }, common, io)
         }
         Command::Held => held::run(common, io),
-        Command::Decide { number, choice } => held::decide(*number, choice, common, io),
+        Command::Decide { number, choice } => held::decide(*number, choice.as_deref(), common, io),
         Command::History { run, entries, since, route, last, all, text, ics } => {
             let asked = history::Asked {
                 run: *run,

@@ -547,6 +547,14 @@ impl Writer<'_> {
         self.run("UPDATE link SET due = 0 WHERE id IN (SELECT link FROM held WHERE id = ?)", values![id])
     }
 
+    /// Forgets what a person decided, while no run has acted on it.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn take_decision_back(&self, id: i64) -> Done {
+        self.run("UPDATE held SET decision = NULL WHERE id = ?", values![id])
+    }
+
     /// Begins a run.
     ///
     /// # Errors

@@ -237,9 +237,10 @@ pub(crate) enum Command {
         /// Its number, as `held` shows it
         #[arg(value_name = "NUMBER")]
         number: i64,
-        /// `delete` or `keep` for deletions; a calendar, `both` or `newest` for disagreements
+        /// `delete` or `keep` for deletions; a calendar, `both` or `newest` for disagreements; `undo` takes the answer
+        /// back until the next sync. Without it the question is shown, with what each answer does
         #[arg(value_name = "CHOICE")]
-        choice: String,
+        choice: Option<String>,
     },
     /// Say what happened: the last runs, or every change of one run, field by field
     History {

@@ -197,7 +197,7 @@ impl Demo<'_, '_> {
         self.say(narration::ARE_THEY_ALIKE)?;
         self.command(&["compare", "crew"], ALL, ExitCode::Ok)?;
         self.say(narration::TAKEN_BACK)?;
-        self.command(&["undo", &run.to_string(), "--yes"], 7, ExitCode::Ok)?;
+        self.command(&["undo", &run.to_string(), "--yes"], 5, ExitCode::Ok)?;
         self.say(narration::THE_WEEK)?;
         self.command(
             &["agenda", "presses", "board", "market", "kiosk", "--week", "--grid"],
@@ -247,11 +247,11 @@ impl Demo<'_, '_> {
         let config = self.config.display().to_string();
         let mut arguments = vec!["chestnut", "--config", &config];
         arguments.extend(words);
-        let mut output = Vec::new();
+        let (mut output, mut beside) = (Vec::new(), Vec::new());
         let io = &mut *self.io;
         let mut inner = Io {
             out: &mut output,
-            err: io.err,
+            err: &mut beside,
             color: io.color,
             progress: io.progress,
             can_ask: false,
@@ -259,6 +259,8 @@ impl Demo<'_, '_> {
             environment: io.environment.clone(),
         };
         let code = (self.run_command)(&arguments, &mut inner);
+        // On a terminal both are seen.
+        output.extend(beside);
         (code, String::from_utf8_lossy(&output).into_owned())
     }
 }

@@ -5,11 +5,12 @@ use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show};
 use crate::open::{load, look_at_state, open_state};
+use crate::questions::Questions;
 use crate::render::clean;
-use crate::render::human::held::{decided, human};
+use crate::render::human::held::{decided, human, with_answers};
 use crate::report::held::{Held, Report, held};
 use crate::settings::Settings;
-use crate::words::{no_answer, nothing_waits};
+use crate::words::{WHICH_ANSWER, decision_taken_back, no_answer, not_decided_yet, nothing_waits};
 
 pub(crate) fn run(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
@@ -25,10 +26,10 @@ pub(crate) fn run(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure>
     Ok(if waiting { ExitCode::Waiting } else { ExitCode::Ok })
 }
 
-/// Writes a person's answer down; the next sync acts on it.
+/// Writes a person's answer down, asking for it where it is not said; the next sync acts on it.
 pub(crate) fn decide(
     number: i64,
-    choice: &str,
+    choice: Option<&str>,
     common: &Common,
     io: &mut Io<'_>,
 ) -> Result<ExitCode, Failure> {
@@ -39,15 +40,42 @@ pub(crate) fn decide(
         return Err(nothing_waits(number));
     };
     let item = held(item)?;
-    if !item.choices.iter().any(|one| one == choice) {
-        return Err(no_answer(choice, number, &item.choices));
+    let choice = match choice {
+        Some(choice) => choice.to_owned(),
+        None => match Questions::of_terminal(io.can_ask && !common.json) {
+            Some(mut questions) => {
+                io.say(&with_answers(&item, &settings.zone, common.verbose > 0))?;
+                let at = questions.choose(WHICH_ANSWER, &item.choices)?;
+                item.choices[at].clone()
+            }
+            None => {
+                let report = Report { held: vec![item] };
+                show(common, io, &report, || with_answers(&report.held[0], &settings.zone, true))?;
+                return Ok(ExitCode::Waiting);
+            }
+        },
+    };
+    let route = clean(route_of(&settings, &item.route)).clone();
+    if choice == UNDO {
+        if item.decision.is_none() {
+            return Err(not_decided_yet(number));
+        }
+        store.write(|writer| writer.take_decision_back(number))?;
+        let report = Report { held: vec![Held { decision: None, ..item }] };
+        show(common, io, &report, || decision_taken_back(number))?;
+        return Ok(ExitCode::Ok);
     }
-    store.write(|writer| writer.decide(number, choice))?;
-    let report = Report { held: vec![Held { decision: Some(choice.to_owned()), ..item }] };
-    let route = clean(route_of(&settings, &report.held[0].route));
+    if !item.choices.contains(&choice) {
+        return Err(no_answer(&choice, number, &item.choices));
+    }
+    store.write(|writer| writer.decide(number, &choice))?;
+    let report = Report { held: vec![Held { decision: Some(choice), ..item }] };
     show(common, io, &report, || decided(&report.held[0], &route))?;
     Ok(ExitCode::Ok)
 }
+
+/// The answer that takes an answer back.
+const UNDO: &str = "undo";
 
 /// The name to type for a route, or for a part of one.
 fn route_of<'n>(settings: &'n Settings, name: &'n str) -> &'n str {

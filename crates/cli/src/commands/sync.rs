@@ -12,7 +12,7 @@ use jiff::Timestamp;
 use crate::args::Common;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
-use crate::io::{Io, show, tell};
+use crate::io::{Io, show};
 use crate::open::{block_on, load, open_state, state_path};
 use crate::progress::Bars;
 use crate::questions::Questions;
@@ -27,8 +27,8 @@ use crate::troubles::{self, Happened, Observer, Teller, daily_look, settle};
 use crate::wanted::all_wanted;
 use crate::watch::Presence;
 use crate::words::{
-    WRITE_NOW, gone_words, interrupted_sync, invitation_warning, never_ran, nowhere, passed_over,
-    was_not_begun,
+    WRITE_NOW, gone_words, interrupted_sync, invitation_warning, needs_decision, never_ran, nowhere,
+    passed_over, stops_routes, was_not_begun,
 };
 
 /// How to sync.
@@ -89,6 +89,11 @@ pub(crate) fn run(
         }
     }
     let refused = RefCell::new(refused);
+    let mut before = BTreeMap::new();
+    for (name, _) in &chosen {
+        let last = store.runs(Some(name), 1)?.into_iter().next();
+        before.extend(last.map(|run| ((*name).to_owned(), run.summary.left_out)));
+    }
     let groups = side_by_side(&chosen);
     let one = async |name: &str, route: &RouteSettings| {
         if let Some(failure) = refused.borrow_mut().remove(name) {
@@ -109,7 +114,8 @@ pub(crate) fn run(
         let runner = Runner { name, route, key: &key, connections: &connections, store: &store };
         match runner.run(prepared, &bars.route(name)).await {
             Err(failure) => Some(not_begun(name, route, failure)),
-            Ok(report) => report.map(|report| begun(route, report)),
+            Ok(report) => report
+                .map(|report| Run { left_out_before: before.get(name).cloned(), ..begun(route, report) }),
         }
     };
     let one = &one;
@@ -148,12 +154,41 @@ pub(crate) fn run(
     }
     let zone = settings.zone.clone();
     show(common, io, &report, || human(&report.runs, &zone, common.verbose > 0) + &paused + &gone)?;
-    let failed = report.runs.iter().filter(|run| run.result != Outcome::Waiting);
-    tell(common, io, failed.filter_map(|run| run.failure.as_ref()))?;
+    if !common.json {
+        tell_failures(&report.runs, io)?;
+    }
+    if common.quiet {
+        // Who does not look at results is told what waits for them.
+        for run in report.runs.iter().filter(|run| run.held > 0) {
+            io.say(&needs_decision(&run.route, run.held))?;
+        }
+    }
     let code = report.runs.iter().map(Run::code).max().unwrap_or(ExitCode::Ok);
+    // Who named a route meant it to run.
+    let code = if routes.is_empty() || paused.is_empty() { code } else { code.max(ExitCode::Waiting) };
     // Only where nothing at all was begun, it was wrong usage.
     let is_begun = report.runs.iter().any(|run| run.run.is_some());
     Ok(if is_begun && code == ExitCode::Usage { ExitCode::Failed } else { code })
+}
+
+/// Tells what failed, last, so that it is not passed over: one cause once, with all routes that it stops.
+fn tell_failures(runs: &[Run], io: &mut Io<'_>) -> Result<(), Failure> {
+    let mut causes: Vec<(&String, &Failure, Vec<&str>)> = Vec::new();
+    for run in runs.iter().filter(|run| run.result != Outcome::Waiting) {
+        let Some(failure) = &run.failure else { continue };
+        let cause = failure.sign_in_of.as_ref().or(failure.down.as_ref()).unwrap_or(&failure.message);
+        match causes.iter_mut().find(|(known, ..)| *known == cause) {
+            Some((.., routes)) => routes.push(&run.route),
+            None => causes.push((cause, failure, vec![&run.route])),
+        }
+    }
+    for (_, failure, routes) in causes {
+        io.say(&failure.lines())?;
+        if routes.len() > 1 {
+            io.say(&stops_routes(&routes))?;
+        }
+    }
+    Ok(())
 }
 
 /// Whether a route's last run is long enough ago; one that never ran is told of, as ever.

@@ -27,7 +27,7 @@ pub(crate) fn clean(text: &str) -> String {
 }
 
 /// No honest title or reason is longer; one that is must not bury what stands around it.
-const LONGEST: usize = 300;
+const LONGEST: usize = 150;
 
 /// Returns a clean text, whole unless it is absurdly long.
 pub(crate) fn readable(text: &str) -> String {

@@ -28,6 +28,9 @@ pub(crate) struct Run {
     pub(crate) linked: usize,
     pub(crate) in_step: usize,
     pub(crate) left_out: BTreeMap<String, usize>,
+    /// What the run before left out: only what is new is told unasked.
+    #[serde(skip)]
+    pub(crate) left_out_before: Option<BTreeMap<String, usize>>,
     pub(crate) held: usize,
     pub(crate) disagreements: usize,
     /// Of what is held, the disagreements.
@@ -108,6 +111,7 @@ pub(crate) fn not_begun(name: &str, route: &RouteSettings, failure: Failure) -> 
         linked: 0,
         in_step: 0,
         left_out: BTreeMap::new(),
+        left_out_before: None,
         held: 0,
         disagreements: 0,
         held_disagreements: 0,
@@ -150,6 +154,7 @@ pub(crate) fn begun(route: &RouteSettings, report: RunReport) -> Run {
         linked: report.summary.linked,
         in_step: report.summary.in_step,
         left_out: report.summary.left_out,
+        left_out_before: None,
         held: report.summary.held,
         disagreements: report.summary.disagreements,
         held_disagreements: report.summary.held_disagreements,

@@ -20,6 +20,18 @@ pub(crate) fn no_answer(choice: &str, number: i64, choices: &[String]) -> Failur
         .hint(format!("Answers are: {}.", choices.join(", ")))
 }
 
+pub(crate) const WHICH_ANSWER: &str = "Your answer?";
+
+/// There is no answer to take back.
+pub(crate) fn not_decided_yet(number: i64) -> Failure {
+    Failure::usage(format!("number {number} has no answer yet"))
+        .hint(format!("`chestnut decide {number}` shows the question, and what each answer does."))
+}
+
+pub(crate) fn decision_taken_back(number: i64) -> String {
+    format!("number {number} waits for an answer again\n  answer it: chestnut decide {number}\n")
+}
+
 /// `history` names a run that is not there.
 pub(crate) fn no_such_run(number: i64) -> Failure {
     Failure::usage(format!("there is no run {number}"))

@@ -8,6 +8,7 @@ mod checking;
 mod configuration;
 mod errors;
 mod failures;
+mod fields;
 mod first_steps;
 pub(crate) mod keys;
 mod left_out;
@@ -39,10 +40,10 @@ pub(crate) use accounts::{
     service_not_reached, sign_in_also_needed, sign_in_in_address, tokens_not_kept, type_this_code,
 };
 pub(crate) use asking::{
-    TYPE_YES_OR_NO, cannot_be_written, colour_of_what, configuration_written, ends_before_it_begins,
-    folder_in_use, is_there_already, no_answer, no_random_numbers, no_stand_ins, no_such_run,
-    nobody_can_be_asked, not_a_day, not_a_moment, not_answered, not_in_the_list, nothing_waits, one_of,
-    type_a_number, yes_or_no,
+    TYPE_YES_OR_NO, WHICH_ANSWER, cannot_be_written, colour_of_what, configuration_written,
+    decision_taken_back, ends_before_it_begins, folder_in_use, is_there_already, no_answer,
+    no_random_numbers, no_stand_ins, no_such_run, nobody_can_be_asked, not_a_day, not_a_moment, not_answered,
+    not_decided_yet, not_in_the_list, nothing_waits, one_of, type_a_number, yes_or_no,
 };
 pub(crate) use calendars::{
     KEPT_AS_SECRET, NEW_UIDS, NOT_THERE_YET, ON_A_SERVER, calendar_failure, empty_name, entry_unreadable,
@@ -69,6 +70,7 @@ pub(crate) use configuration::{
 };
 pub(crate) use errors::{InWords, kept_failure_words};
 pub(crate) use failures::{account_failure, calendar_hint, dav_hint};
+pub(crate) use fields::{field_word, of_occurrence, value_words};
 pub(crate) use first_steps::{
     A_FEED, A_FILE, COPIES, FEED_ADDRESS, FIRST_FROM, MORE_COPIES, NAME_ON_SERVER, NEW_FOR_COPIES,
     NO_FEED_ADDRESS, NO_SERVER_ADDRESS, PASSWORD, SERVER_ADDRESS, THEN_ROUTE, THEN_TO, USER_NAME, WHICH,
@@ -97,8 +99,8 @@ pub(crate) use routes::{
     was_not_begun, who_looks_there,
 };
 pub(crate) use runs::{
-    gone_words, held_lines, invitation_warning, never_ran, not_a_duration, not_understood, not_while_paused,
-    phase_words, preview_warning, scheduler_lines, waiting_words,
+    gone_words, held_lines, invitation_warning, needs_decision, never_ran, not_a_duration, not_understood,
+    not_while_paused, phase_words, preview_warning, scheduler_lines, stops_routes, waiting_words,
 };
 #[cfg(not(feature = "keyring"))]
 pub(crate) use secrets::NO_KEYRING;

@@ -97,10 +97,10 @@ pub(crate) fn passed_over(name: &str, account: Option<&str>) -> String {
     if let Some(account) = account {
         let account = clean(account);
         return format!(
-            "{name} was passed over: account {account} is paused: chestnut account resume {account}\n"
+            "{name}: account {account} is paused; nothing was done: `chestnut account resume {account}`\n"
         );
     }
-    format!("{name} is paused, and was passed over: chestnut route resume {name}\n")
+    format!("{name} is paused; nothing was done: `chestnut route resume {name}`\n")
 }
 
 /// A route was written into the configuration.

@@ -4,7 +4,7 @@ use chestnut_core::People;
 use chestnut_engine::{Phase, PreviewReport};
 
 use crate::failure::Failure;
-use crate::render::{clean, style};
+use crate::render::{clean, count, style};
 
 /// What `people = "invite"` means, said before it happens.
 pub(crate) fn invitation_warning(name: &str, to: &str) -> String {
@@ -32,6 +32,18 @@ pub(crate) fn scheduler_lines(calendars: &[String], people: People) -> String {
 /// What to do about what is held.
 pub(crate) fn held_lines() -> &'static str {
     "What is held waits for you: chestnut held, then chestnut decide NUMBER CHOICE\n"
+}
+
+/// The one line that is told of what is held where nothing else is to be told.
+pub(crate) fn needs_decision(route: &str, held: usize) -> String {
+    let changes = count(held, "change needs", "changes need");
+    format!("{}: {changes} your decision: `chestnut held`\n", clean(route))
+}
+
+/// One cause, and more than one route.
+pub(crate) fn stops_routes(routes: &[&str]) -> String {
+    let names: Vec<_> = routes.iter().map(|route| clean(route)).collect();
+    format!("Routes that it stops: {}\n", names.join(", "))
 }
 
 /// What to do about a route that is no longer in the configuration.

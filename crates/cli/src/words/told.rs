@@ -4,6 +4,7 @@ use chestnut_engine::CalendarError;
 use chestnut_store::Told;
 
 use super::errors::InWords as _;
+use super::fields::field_word;
 use super::left_out::left_out_why;
 
 /// Says a fact about an entry in words.
@@ -11,7 +12,7 @@ pub(crate) fn told_words(told: &Told) -> String {
     match told {
         Told::Refused { status, words: Some(words) } => format!("the server refuses it ({status}: {words})"),
         Told::Refused { status, words: None } => format!("the server refuses it ({status})"),
-        Told::Changed { fields } => format!("the server changed {}", fields.join(", ")),
+        Told::Changed { fields } => format!("the server changed {}", said(fields)),
         Told::KeepsNothing => "the server said it was stored, and keeps nothing".to_owned(),
         Told::KeepsOther => "the server keeps something else than it was given".to_owned(),
         Told::Unreadable { problem: Some(problem) } => problem.in_words(),
@@ -48,12 +49,17 @@ pub(crate) fn told_words(told: &Told) -> String {
         Told::WouldMail { deletes: true } => {
             "its server could write to people because of its deletion; it waits for a person".to_owned()
         }
-        Told::Disagree { fields } => format!("calendars disagree about {}", fields.join(", ")),
-        Told::Overruled { fields } => format!("another calendar's {} counts", fields.join(", ")),
+        Told::Disagree { fields } => format!("calendars disagree about {}", said(fields)),
+        Told::Overruled { fields } => format!("another calendar's {} counts", said(fields)),
         Told::ComesBack => "deleted there, and changed elsewhere".to_owned(),
         Told::Matched => "it stood there before: it follows its source, and stays its owner's".to_owned(),
         Told::SourceGone => "its source is gone".to_owned(),
     }
+}
+
+/// Details within a sentence.
+fn said(fields: &[String]) -> String {
+    fields.iter().map(|field| field_word(field).to_lowercase()).collect::<Vec<_>>().join(", ")
 }
 
 /// Says why an entry does not stand on the far side as it was sent.

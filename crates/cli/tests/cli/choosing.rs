@@ -112,7 +112,7 @@ fn each_example_takes_what_it_says_and_a_change_takes_hold_at_the_next_run() {
         "{}",
         preview.out
     );
-    assert!(set_up.ok(&["sync"]).out.contains("1 entry not taken (skip = { cancelled = … })"));
+    assert!(set_up.ok(&["sync", "-v"]).out.contains("1 entry not taken (skip = { cancelled = … })"));
     let why = |entry: &str| set_up.ok(&["why", "presses-to-board", entry]).said();
     assert!(why("stall 14").contains("`cancelled` in `skip` fits it"), "{}", why("stall 14"));
     assert!(why("crates").contains("the route takes no tasks: only = { kinds = [..., \"tasks\"] } would"));

@@ -353,7 +353,7 @@ fn a_timer_syncs_what_is_due_and_pauses_end_by_themselves() {
     let told = at("2026-10-07T10:00:00Z", &["status"]);
     assert!(told.out.contains("presses-to-board: paused with account cloud"), "{told:?}");
     let told = at("2026-10-07T10:00:00Z", &["sync"]);
-    assert!(told.out.contains("passed over: account cloud is paused"), "{told:?}");
+    assert!(told.out.contains("account cloud is paused; nothing was done"), "{told:?}");
     assert_eq!(runs(at("2026-10-07T11:30:00Z", &["sync", "--json"])), 1);
     assert_eq!(at("2026-10-07T11:30:00Z", &["account", "pause", "cloud"]).code, 0);
     assert_eq!(

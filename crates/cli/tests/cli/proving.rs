@@ -60,7 +60,7 @@ fn faults() -> Vec<Planted> {
             "a target that drops titles",
             |set_up| fail_target(set_up, Failing::DropsTitles),
             "create",
-            "the server changed SUMMARY",
+            "the server changed title",
         ),
         plain(
             "a target that shifts times",

@@ -96,5 +96,5 @@ fn entry(line: &Line, zone: &TimeZone, two_way: bool) -> String {
         start_text(&line.start, zone),
         readable(&line.title)
     );
-    out + &difference_lines(&line.differences, 11)
+    out + &difference_lines(&line.differences, 11, zone)
 }

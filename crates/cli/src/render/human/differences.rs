@@ -2,16 +2,18 @@
 
 use chestnut_engine::Difference;
 
-use crate::render::{clean, readable};
+use jiff::tz::TimeZone;
+
+use crate::render::readable;
+use crate::words::{field_word, of_occurrence, value_words};
 
 /// A line for each field: what stands there, and what should.
-pub(crate) fn difference_lines(differences: &[Difference], indent: usize) -> String {
+pub(crate) fn difference_lines(differences: &[Difference], indent: usize, zone: &TimeZone) -> String {
     let line = |one: &Difference| {
-        let day =
-            if one.occurrence.is_empty() { String::new() } else { format!(" of {}", clean(&one.occurrence)) };
-        let value = |text: &str| if text.is_empty() { "nothing".to_owned() } else { readable(text) };
+        let day = of_occurrence(&one.occurrence, zone);
+        let value = |text: &str| readable(&value_words(&one.field, text, zone));
         let (found, wanted) = (value(&one.found), value(&one.wanted));
-        format!("{:indent$}{}{day}: {found} should be {wanted}\n", "", clean(&one.field))
+        format!("{:indent$}{}{day}: {found} should be {wanted}\n", "", field_word(&one.field))
     };
     differences.iter().map(line).collect()
 }

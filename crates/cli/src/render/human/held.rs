@@ -4,6 +4,7 @@ use jiff::tz::TimeZone;
 
 use crate::render::{Column, clean, count, readable, start_text, style, table, zone_name};
 use crate::report::held::{Deletion, Field, Held, Report};
+use crate::words::{field_word, of_occurrence, value_words};
 
 /// Deletions that are named without `-v`.
 const ENOUGH: usize = 12;
@@ -12,38 +13,50 @@ pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
     if report.held.is_empty() {
         return "nothing waits for a person\n".to_owned();
     }
-    let mut out = format!("times in {}\n", zone_name(zone));
-    for item in &report.held {
-        let number = style::paint(style::STRONG, format!("{}", item.number));
-        let route = clean(&item.route);
-        match item.kind.as_str() {
-            "deletions" => {
-                let deletions = count(item.entries.len(), "deletion", "deletions");
-                out += &format!("\n{number}  {route}: {deletions}\n");
-                out += &deletion_lines(&item.entries, zone, all);
-            }
-            kind => {
-                let start = start_text(&item.start, zone);
-                let title = readable(&item.title);
-                out += &match kind {
-                    "mail" => format!("\n{number}  {route}: {title}, {start}\n   {}\n", would_do(item)),
-                    _ => format!("\n{number}  {route}: calendars disagree about {title}, {start}\n"),
-                };
-                out += &field_lines(item);
-            }
+    let items = report.held.iter().map(|item| one(item, zone, all) + &what_to_do(item));
+    format!("times in {}\n{}", zone_name(zone), items.collect::<String>())
+}
+
+/// What it is about.
+fn one(item: &Held, zone: &TimeZone, all: bool) -> String {
+    let number = style::paint(style::STRONG, format!("{}", item.number));
+    let route = clean(&item.route);
+    let mut out = match item.kind.as_str() {
+        "deletions" => {
+            let deletions = count(item.entries.len(), "deletion", "deletions");
+            format!("\n{number}  {route}: {deletions}\n") + &deletion_lines(&item.entries, zone, all)
         }
-        if let Some(note) = &item.note {
-            out += &format!("   note: {}\n", clean(note));
+        kind => {
+            let start = start_text(&item.start, zone);
+            let title = readable(&item.title);
+            let head = match kind {
+                "mail" => format!("\n{number}  {route}: {title}, {start}\n   {}\n", would_do(item)),
+                _ => format!("\n{number}  {route}: calendars disagree about {title}, {start}\n"),
+            };
+            head + &field_lines(item, zone)
         }
-        match &item.decision {
-            Some(_) => out += &format!("   decided: {}; the next sync does it\n", effect(item)),
-            None => {
-                let choices: Vec<_> = item.choices.iter().map(|choice| clean(choice)).collect();
-                out += &format!("   decide: chestnut decide {} {}\n", item.number, choices.join("|"));
-            }
-        }
+    };
+    if let Some(note) = &item.note {
+        out += &format!("   note: {}\n", clean(note));
     }
     out
+}
+
+/// How it is answered, or what its answer does.
+fn what_to_do(item: &Held) -> String {
+    let number = item.number;
+    match &item.decision {
+        Some(choice) => {
+            let effect = effect(&item.kind, choice);
+            format!(
+                "   decided: {effect}; the next sync does it (take it back: chestnut decide {number} undo)\n"
+            )
+        }
+        None => {
+            let choices: Vec<_> = item.choices.iter().map(|choice| clean(choice)).collect();
+            format!("   decide: chestnut decide {number} {}\n", choices.join("|"))
+        }
+    }
 }
 
 pub(crate) fn deletion_lines(entries: &[Deletion], zone: &TimeZone, all: bool) -> String {
@@ -70,7 +83,7 @@ fn would_do(item: &Held) -> String {
 }
 
 /// Side by side: what was agreed, and what each calendar says now, or would say; empty where it says what was agreed.
-pub(crate) fn field_lines(item: &Held) -> String {
+pub(crate) fn field_lines(item: &Held, zone: &TimeZone) -> String {
     let is_mail = item.kind == "mail";
     let mut calendars: Vec<&String> = match is_mail {
         true => item.mail.iter().filter(|mail| mail.action == "update").map(|mail| &mail.calendar).collect(),
@@ -86,36 +99,49 @@ pub(crate) fn field_lines(item: &Held) -> String {
     let mut columns = vec![("Field", Column::Whole), (if is_mail { "Now" } else { "Agreed" }, Column::Text)];
     columns.extend(heads.iter().map(|head| (head.as_str(), Column::Text)));
     let row = |field: &Field| {
-        let name = match field.occurrence.as_str() {
-            "" => clean(&field.field),
-            occurrence => format!("{} of {}", clean(&field.field), clean(occurrence)),
-        };
+        let name = field_word(&field.field) + &of_occurrence(&field.occurrence, zone);
         let value = |calendar: &&String| {
             let found = field.values.iter().find(|value| value.calendar == **calendar);
-            found.map(|value| readable(&value.value)).unwrap_or_default()
+            found.map(|value| readable(&value_words(&field.field, &value.value, zone))).unwrap_or_default()
         };
-        let mut row = vec![name, readable(&field.agreed)];
+        let agreed = match field.agreed.as_str() {
+            "" => String::new(),
+            agreed => readable(&value_words(&field.field, agreed, zone)),
+        };
+        let mut row = vec![name, agreed];
         row.extend(calendars.iter().map(value));
         row
     };
     table(&columns, &item.fields.iter().map(row).collect::<Vec<_>>())
 }
 
-pub(crate) fn effect(item: &Held) -> String {
-    match (item.kind.as_str(), item.decision.as_deref()) {
-        ("deletions", Some("delete")) => "these entries will be deleted".to_owned(),
+/// One question, and what each answer to it does.
+pub(crate) fn with_answers(item: &Held, zone: &TimeZone, all: bool) -> String {
+    let mut out = format!("times in {}\n{}", zone_name(zone), one(item, zone, all));
+    let columns = [("Answer", Column::Name), ("What the next sync does", Column::Prose)];
+    let row = |choice: &String| vec![clean(choice), effect(&item.kind, choice)];
+    out.push('\n');
+    out += &table(&columns, &item.choices.iter().map(row).collect::<Vec<_>>());
+    out
+}
+
+fn effect(kind: &str, choice: &str) -> String {
+    match (kind, choice) {
+        ("deletions", "delete") => "these entries will be deleted".to_owned(),
         ("deletions", _) => "these entries will stay, and be left alone from then on".to_owned(),
-        ("mail", Some("send")) => "it will be done, and the server may write to people".to_owned(),
+        ("mail", "send") => "it will be done, and the server may write to people".to_owned(),
         ("mail", _) => "it stays there as it is, until something else changes".to_owned(),
-        (_, Some("newest")) => "the newest text will count".to_owned(),
-        (_, Some("both")) => {
-            "the newest text will count, and the other one will be an entry of its own".to_owned()
-        }
-        (_, choice) => format!("what {} says will count", clean(choice.unwrap_or_default())),
+        (_, "newest") => "the newest text will count".to_owned(),
+        (_, "both") => "the newest text will count, and the other one will be an entry of its own".to_owned(),
+        (_, choice) => format!("what {} says will count", clean(choice)),
     }
 }
 
 /// What an answer will do.
 pub(crate) fn decided(item: &Held, route: &str) -> String {
-    format!("number {}: {}\n  do it now: chestnut sync {route}\n", item.number, effect(item))
+    let effect = effect(&item.kind, item.decision.as_deref().unwrap_or_default());
+    format!(
+        "number {0}: {effect}\n  do it now: chestnut sync {route}\n  take the answer back: chestnut decide {0} undo\n",
+        item.number
+    )
 }

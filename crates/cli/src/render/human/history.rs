@@ -5,7 +5,7 @@ use jiff::tz::TimeZone;
 
 use crate::render::{Column, broken, clean, day_and_time, readable, start_text, style, table, zone_name};
 use crate::report::history::{ChangeLine, FieldChange, Run};
-use crate::words::kept_failure_words;
+use crate::words::{field_word, kept_failure_words, of_occurrence, value_words};
 
 pub(crate) fn list(records: &[RunRecord], zone: &TimeZone) -> String {
     if records.is_empty() {
@@ -58,7 +58,7 @@ pub(crate) fn one_run(record: &RunRecord, run: &Run, zone: &TimeZone) -> String 
                 out += &format!("      {}\n", style::paint(style::FAINT, line));
             }
         }
-        change.fields.iter().for_each(|field| out += &field_line(field));
+        change.fields.iter().for_each(|field| out += &field_line(field, zone));
         for (text, sign, paint) in [(&change.before, "-", style::BAD), (&change.after, "+", style::GOOD)] {
             for line in text.iter().flat_map(|text| text.lines()).flat_map(|line| broken(line, LINE)) {
                 out += &format!("      {}\n", style::paint(paint, format!("{sign} {line}")));
@@ -71,11 +71,10 @@ pub(crate) fn one_run(record: &RunRecord, run: &Run, zone: &TimeZone) -> String 
     out
 }
 
-fn field_line(one: &FieldChange) -> String {
-    let day =
-        if one.occurrence.is_empty() { String::new() } else { format!(" of {}", clean(&one.occurrence)) };
-    let value = |text: &str| if text.is_empty() { "nothing".to_owned() } else { text.to_owned() };
-    let line = format!("{}{day}: {} → {}", clean(&one.field), value(&one.old), value(&one.new));
+fn field_line(one: &FieldChange, zone: &TimeZone) -> String {
+    let (field, day) = (field_word(&one.field), of_occurrence(&one.occurrence, zone));
+    let value = |text: &str| value_words(&one.field, text, zone);
+    let line = format!("{field}{day}: {} → {}", value(&one.old), value(&one.new));
     broken(&line, LINE).iter().map(|line| format!("      {line}\n")).collect()
 }
 

@@ -21,7 +21,7 @@ pub(crate) fn human(runs: &[Run], zone: &TimeZone, verbose: bool) -> String {
         ("Result", Column::Prose),
     ];
     let rows: Vec<_> = runs.iter().flat_map(rows).collect();
-    let mut out = table(&columns, &rows);
+    let mut out = if rows.is_empty() { String::new() } else { table(&columns, &rows) };
     for run in runs {
         out += &notes(run, zone, verbose);
         if let Some(waits) = run.failure.as_ref().filter(|_| run.result == Outcome::Waiting) {
@@ -76,7 +76,8 @@ pub(crate) fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
             count(run.linked, "entry", "entries")
         );
     }
-    if !run.left_out.is_empty() {
+    let is_news = run.left_out_before.as_ref() != Some(&run.left_out);
+    if !run.left_out.is_empty() && (is_news || verbose) {
         let told: Vec<_> = run.left_out.iter().map(|(reason, n)| left_out_words(reason, *n)).collect();
         out += &format!("{route}: left out: {}\n", told.join(", "));
     }

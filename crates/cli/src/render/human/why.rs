@@ -153,7 +153,7 @@ fn story(one: &Telling, zone: &TimeZone, all: bool) -> String {
     }
     for finding in &one.findings {
         out += &format!("    not in step in {}: {}\n", clean(&finding.calendar), readable(&finding.why));
-        out += &difference_lines(&finding.differences, 6);
+        out += &difference_lines(&finding.differences, 6, zone);
     }
     if let Some(number) = one.held {
         let words = format!("    it waits for you: chestnut held shows it as number {number}");

@@ -19,7 +19,10 @@ use crate::report::compare::Line;
 use crate::report::held::{Held, Value};
 use crate::report::overview::{Compared, Report};
 use crate::report::status::{RouteStatus, State};
-use crate::words::{cause_advice, left_out_words, needs, state_words, uncovered_words, verdict};
+use crate::words::{
+    cause_advice, field_word, left_out_words, needs, of_occurrence, state_words, uncovered_words,
+    value_words, verdict,
+};
 
 const STYLE: &str = include_str!("style.css");
 /// How a page of ours begins.
@@ -246,7 +249,7 @@ fn decision(item: &Held, zone: &TimeZone) -> Markup {
                     (more(item.entries.len(), ENOUGH, "chestnut held -v"))
                 }
             }
-            @if !item.fields.is_empty() { (fields(item)) }
+            @if !item.fields.is_empty() { (fields(item, zone)) }
             @if !item.texts.is_empty() {
                 details {
                     summary { "The whole texts" }
@@ -281,7 +284,7 @@ fn whole_text(text: &str) -> String {
 }
 
 /// What calendars say differently, side by side.
-fn fields(item: &Held) -> Markup {
+fn fields(item: &Held, zone: &TimeZone) -> Markup {
     let mut calendars: Vec<&String> =
         item.fields.iter().flat_map(|field| &field.values).map(|value| &value.calendar).collect();
     calendars.sort();
@@ -299,14 +302,13 @@ fn fields(item: &Held) -> Markup {
                 @for field in &item.fields {
                     tr {
                         th scope="row" {
-                            (clean(&field.field))
-                            @if !field.occurrence.is_empty() { " of " (clean(&field.occurrence)) }
+                            (field_word(&field.field)) (of_occurrence(&field.occurrence, zone))
                         }
-                        td data-label=(before) { (said(&field.agreed)) }
+                        td data-label=(before) { (said(&field.field, &field.agreed, zone)) }
                         @for calendar in &calendars {
                             td data-label=(clean(calendar)) {
                                 (field.values.iter().find(|value| value.calendar == **calendar)
-                                    .map_or_else(|| "as agreed".to_owned(), |value| said(&value.value)))
+                                    .map_or_else(|| "as agreed".to_owned(), |value| said(&field.field, &value.value, zone)))
                             }
                         }
                     }
@@ -316,8 +318,8 @@ fn fields(item: &Held) -> Markup {
     }
 }
 
-fn said(text: &str) -> String {
-    if text.is_empty() { "–".to_owned() } else { shorten(text, 400) }
+fn said(field: &str, text: &str, zone: &TimeZone) -> String {
+    if text.is_empty() { "–".to_owned() } else { shorten(&value_words(field, text, zone), 400) }
 }
 
 fn more(number: usize, shown: usize, command: &str) -> Markup {
@@ -402,7 +404,8 @@ fn how(line: &Line) -> String {
         Standing::Extra => return "too many".to_owned(),
         Standing::LeftOut | Standing::Own | Standing::OfAnotherRoute => return "left out".to_owned(),
     };
-    let mut fields: Vec<String> = line.differences.iter().map(|one| clean(&one.field)).collect();
+    let mut fields: Vec<String> =
+        line.differences.iter().map(|one| field_word(&one.field).to_lowercase()).collect();
     fields.dedup();
     if fields.is_empty() { word.to_owned() } else { format!("{word}: {}", fields.join(", ")) }
 }

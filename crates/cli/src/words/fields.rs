@@ -1,0 +1,182 @@
+//! Details of entries as people call them, and their values as people read them. What is not known here stands as the
+//! calendar says it.
+
+use jiff::tz::TimeZone;
+
+use crate::render::{clean, count, start_text};
+
+/// What a property (RFC 5545, 3.8) is called.
+pub(crate) fn field_word(property: &str) -> String {
+    let word = match property {
+        "SUMMARY" => "Title",
+        "DTSTART" => "Start",
+        "DTEND" => "End",
+        "DUE" => "Due",
+        "COMPLETED" => "Done at",
+        "LOCATION" => "Place",
+        "DESCRIPTION" => "Notes",
+        "STATUS" => "Status",
+        "RRULE" => "Repeats",
+        "EXRULE" => "Does not repeat",
+        "RDATE" => "Also on",
+        "EXDATE" => "Except on",
+        "CATEGORIES" => "Categories",
+        "RESOURCES" => "Resources",
+        "TRANSP" => "Blocks time",
+        "CLASS" => "Privacy",
+        "ATTENDEE" => "Invited",
+        "ORGANIZER" => "Organiser",
+        "VALARM" => "Reminder",
+        "ATTACH" => "Attachment",
+        "URL" => "Link",
+        "GEO" => "Position",
+        "COLOR" => "Colour",
+        "PRIORITY" => "Priority",
+        "PERCENT-COMPLETE" => "Progress",
+        "SEQUENCE" => "Revision",
+        "COMMENT" => "Comment",
+        "CONTACT" => "Contact",
+        "(whole)" => "The occurrence",
+        other => return clean(other),
+    };
+    word.to_owned()
+}
+
+/// The values of a property, joined as reports join them.
+pub(crate) fn value_words(property: &str, values: &str, zone: &TimeZone) -> String {
+    let one = |value: &str| match property {
+        "DTSTART" | "DTEND" | "DUE" | "COMPLETED" | "RDATE" | "EXDATE" => {
+            Some(start_text(value, zone)).filter(|text| !text.is_empty())
+        }
+        "RRULE" => rule_words(value, zone),
+        "VALARM" => alarm_words(value),
+        "TRANSP" => match value {
+            "OPAQUE" => Some("yes".to_owned()),
+            "TRANSPARENT" => Some("no".to_owned()),
+            _ => None,
+        },
+        "CLASS" | "STATUS" => Some(clean(&value.to_lowercase().replace('-', " "))),
+        "ATTENDEE" | "ORGANIZER" => value.rsplit_once("mailto:").map(|(_, address)| clean(address)),
+        "PERCENT-COMPLETE" => Some(format!("{} %", clean(value))),
+        _ => None,
+    };
+    let told = values.split(" | ").map(|value| one(value).unwrap_or_else(|| clean(value)));
+    match told.collect::<Vec<_>>().join(", ") {
+        none if none.is_empty() => "nothing".to_owned(),
+        words => words,
+    }
+}
+
+/// Which occurrence of a series is meant; nothing where it is all of them.
+pub(crate) fn of_occurrence(recurrence_id: &str, zone: &TimeZone) -> String {
+    let (at, follows) = match recurrence_id.strip_suffix(" and future") {
+        Some(at) => (at, " and after"),
+        None => (recurrence_id, ""),
+    };
+    match (at.is_empty(), start_text(at, zone)) {
+        (true, _) => String::new(),
+        (false, unread) if unread.is_empty() => format!(" of {}{follows}", clean(at)),
+        (false, day) => format!(" of {day}{follows}"),
+    }
+}
+
+/// `every 2 weeks on Tuesday, 10 times`; `None` for rules that are better read as they stand.
+fn rule_words(rule: &str, zone: &TimeZone) -> Option<String> {
+    let (mut unit, mut interval, mut days, mut end) = (None, 1_usize, Vec::new(), String::new());
+    for part in rule.split(';') {
+        let (name, value) = part.split_once('=')?;
+        match name {
+            "FREQ" => {
+                unit = Some(match value {
+                    "DAILY" => ("day", "days"),
+                    "WEEKLY" => ("week", "weeks"),
+                    "MONTHLY" => ("month", "months"),
+                    "YEARLY" => ("year", "years"),
+                    _ => return None,
+                });
+            }
+            "INTERVAL" => interval = value.parse().ok()?,
+            "BYDAY" => days = value.split(',').map(day_word).collect::<Option<_>>()?,
+            "COUNT" => end = format!(", {}", count(value.parse().ok()?, "time", "times")),
+            "UNTIL" => {
+                let day = start_text(value, zone);
+                end = format!(", until {}", day.split_at_checked(14).map_or(day.as_str(), |(day, _)| day));
+            }
+            _ => return None,
+        }
+    }
+    let (one, many) = unit?;
+    // Days of a month are counted: those rules stand as they are.
+    if !days.is_empty() && one != "week" {
+        return None;
+    }
+    days.sort_unstable();
+    let names: Vec<_> = days.iter().map(|(_, name)| *name).collect();
+    let on = if names.is_empty() { String::new() } else { format!(" on {}", names.join(", ")) };
+    let every = if interval == 1 { format!("every {one}") } else { format!("every {interval} {many}") };
+    Some(format!("{every}{on}{end}"))
+}
+
+fn day_word(day: &str) -> Option<(usize, &'static str)> {
+    let days = [
+        ("MO", "Monday"),
+        ("TU", "Tuesday"),
+        ("WE", "Wednesday"),
+        ("TH", "Thursday"),
+        ("FR", "Friday"),
+        ("SA", "Saturday"),
+        ("SU", "Sunday"),
+    ];
+    let at = days.iter().position(|(short, _)| *short == day)?;
+    Some((at, days[at].1))
+}
+
+/// `15 min before`, from what an alarm says; its trigger is days and seconds.
+fn alarm_words(alarm: &str) -> Option<String> {
+    let trigger = alarm.split('|').find_map(|field| field.strip_prefix("TRIGGER="))?;
+    let (days, seconds) = trigger.strip_suffix('s')?.split_once('d')?;
+    let seconds = days.parse::<i64>().ok()?.checked_mul(86_400)?.checked_add(seconds.parse().ok()?)?;
+    let side = if seconds > 0 { "after" } else { "before" };
+    Some(match seconds.abs() {
+        0 => "at its start".to_owned(),
+        n if n % 86_400 == 0 => {
+            format!("{} {side}", count(usize::try_from(n / 86_400).ok()?, "day", "days"))
+        }
+        n if n % 3600 == 0 => format!("{} h {side}", n / 3600),
+        n if n % 60 == 0 => format!("{} min {side}", n / 60),
+        n => format!("{n} s {side}"),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use jiff::tz::TimeZone;
+
+    use super::{of_occurrence, value_words};
+
+    #[test]
+    fn values_are_read_as_people_read_them() {
+        let zone = TimeZone::get("Europe/Ljubljana").expect("a zone");
+        for (property, value, words) in [
+            ("DTSTART", "20261006T090000 Europe/Ljubljana", "Tue 2026-10-06 09:00"),
+            ("DTEND", "20261006", "Tue 2026-10-06"),
+            ("EXDATE", "20261103T080000Z | 20261110T080000Z", "Tue 2026-11-03 09:00, Tue 2026-11-10 09:00"),
+            (
+                "RRULE",
+                "BYDAY=TH,TU;FREQ=WEEKLY;UNTIL=20261215T080000Z",
+                "every week on Tuesday, Thursday, until Tue 2026-12-15",
+            ),
+            ("RRULE", "COUNT=1;FREQ=DAILY;INTERVAL=2", "every 2 days, 1 time"),
+            ("RRULE", "BYDAY=1MO;FREQ=MONTHLY", "BYDAY=1MO;FREQ=MONTHLY"),
+            ("VALARM", "ACTION=DISPLAY|TRIGGER=0d-900s|", "15 min before"),
+            ("TRANSP", "TRANSPARENT", "no"),
+            ("ATTENDEE", ";PARTSTAT=ACCEPTED:mailto:van@coop.example", "van@coop.example"),
+            ("SUMMARY", "", "nothing"),
+            ("SUMMARY", "Late\u{1b}[2J", "Late\u{fffd}[2J"),
+        ] {
+            assert_eq!(value_words(property, value, &zone), words, "{property}");
+        }
+        assert_eq!(of_occurrence("20261103T080000Z and future", &zone), " of Tue 2026-11-03 09:00 and after");
+        assert_eq!(of_occurrence("", &zone), "");
+    }
+}
