@@ -228,6 +228,8 @@ pub enum Detail {
     UnreadableCertificate,
     /// The bound that the answer passed, in bytes.
     Limit(usize),
+    /// What answers is not encrypted: HTTP where TLS was begun.
+    PlainHttp,
     /// The other server: its origin.
     To(String),
     /// The token has run out, and the service gave nothing to renew it with.
@@ -262,7 +264,14 @@ impl TransportError {
     /// Makes an error; `host` with its port where it is not the usual one.
     #[must_use]
     pub fn new(fault: TransportFault, host: impl Into<String>, detail: impl Into<Detail>) -> Self {
-        Self { fault, host: host.into(), detail: detail.into(), certificate: None, proxy: None }
+        let detail = match detail.into() {
+            // What a TLS library says of an answer that is none of TLS.
+            Detail::Words(words) if fault == TransportFault::Tls && words.contains("InvalidContentType") => {
+                Detail::PlainHttp
+            }
+            detail => detail,
+        };
+        Self { fault, host: host.into(), detail, certificate: None, proxy: None }
     }
 
     /// Returns what helps.

@@ -22,7 +22,9 @@ pub(crate) fn pause_before_retry(outcome: &Result<Answer, TransportError>, tries
         },
         Ok(_) => None,
         Err(error) => match error.fault {
-            TransportFault::Timeout | TransportFault::Broken | TransportFault::Connect => growing,
+            TransportFault::Timeout | TransportFault::Broken => growing,
+            // Where nothing listens, somebody waits for the answer: a server that is started again is met by the next run.
+            TransportFault::Connect => growing.filter(|_| tries == 1),
             _ => None,
         },
     }

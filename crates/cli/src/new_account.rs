@@ -17,9 +17,10 @@ use crate::settings::{
     write_private, write_to_keyring,
 };
 use crate::words::{
-    keyring_takes_none, may_sign_in_at, needed_with_client, no_keyring_for_password, no_place_of_secret,
-    no_terminal_for_password, not_a_proxy, not_a_server, not_an_address, not_an_origin, password_in_proxy,
-    password_not_written, password_prompt, sign_in_also_needed, sign_in_in_address,
+    USER_OR_NONE, hint_before_it_is_written, keyring_takes_none, may_sign_in_at, needed_with_client,
+    no_keyring_for_password, no_place_of_secret, no_terminal_for_password, not_a_proxy, not_a_server,
+    not_an_address, not_an_origin, password_in_proxy, password_not_written, password_prompt,
+    sign_in_also_needed, sign_in_in_address,
 };
 
 /// An account that is about to be tried.
@@ -40,7 +41,15 @@ impl NewAccount {
         }
         // A mail address is mostly the user name too.
         let mail = args.url.contains('@').then(|| args.url.clone());
-        let user = args.user.clone().or(mail);
+        let mut user = args.user.clone().or(mail);
+        let is_told =
+            args.password_from.is_some() || args.token_from.is_some() || args.oauth.client_id.is_some();
+        if user.is_none()
+            && !is_told
+            && let Some(mut questions) = Questions::of_terminal(io.can_ask)
+        {
+            user = questions.optional(USER_OR_NONE)?;
+        }
         let mut typed = None;
         let sign_in = if let Some(client_id) = &args.oauth.client_id {
             SignInSettings::OAuth(Box::new(oauth(client_id, &args.oauth, path)?))
@@ -114,6 +123,15 @@ pub(crate) fn also_at_value(origins: &[String]) -> Option<Value> {
     (!origins.is_empty()).then(|| origins.iter().map(String::as_str).collect::<Value>())
 }
 
+/// An account that is not in the configuration cannot be named in what to do next.
+fn unwritten(checked: Checked, name: &str) -> Checked {
+    let outcome = checked.outcome.map_err(|failure| Failure {
+        hint: failure.hint.as_deref().map(|hint| hint_before_it_is_written(hint, name)),
+        ..failure
+    });
+    Checked { outcome, ..checked }
+}
+
 /// Tries an account; where another server wants the sign-in, a person says whether it may have it, and it is tried again.
 pub(crate) fn try_account(
     name: &str,
@@ -123,7 +141,7 @@ pub(crate) fn try_account(
 ) -> Result<Checked, Failure> {
     loop {
         let checked = block_on(check_account(name, settings, base, &io.environment))??;
-        let Some(to) = checked.elsewhere.clone() else { return Ok(checked) };
+        let Some(to) = checked.elsewhere.clone() else { return Ok(unwritten(checked, name)) };
         let from = checked.url.host_str().unwrap_or_default().to_owned();
         let Some(mut questions) = Questions::of_terminal(io.can_ask) else {
             return Ok(Checked { outcome: Err(sign_in_also_needed(&from, &to)), ..checked });

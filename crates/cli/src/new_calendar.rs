@@ -5,7 +5,7 @@ use chestnut_caldav::protocol::{CalendarInfo, Found, NewCalendar};
 use url::Url;
 
 use crate::failure::Failure;
-use crate::settings::Connections;
+use crate::settings::{ConfigurationText, Connections};
 use crate::words::{made_and_not_there, no_home, not_made, server_has_calendar};
 
 pub(crate) async fn make(
@@ -46,6 +46,23 @@ pub(crate) fn free_place(found: &Found, name: &str) -> Option<Url> {
     let mut url = home.clone();
     url.set_path(&format!("{free}/"));
     Some(url)
+}
+
+/// A name for the configuration out of words, which nothing of this kind has yet.
+pub(crate) fn free_name(text: &ConfigurationText, kind: &str, words: &str) -> String {
+    let mut name = slug(words, kind);
+    while text.has(kind, &name) {
+        name = next_name(&name);
+    }
+    name
+}
+
+/// `board`, `board-2`, `board-3`.
+fn next_name(name: &str) -> String {
+    match name.rsplit_once('-').and_then(|(stem, number)| Some((stem, number.parse::<u32>().ok()?))) {
+        Some((stem, number)) => format!("{stem}-{}", number + 1),
+        None => format!("{name}-2"),
+    }
 }
 
 /// A name for the configuration out of words.

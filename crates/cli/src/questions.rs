@@ -30,6 +30,13 @@ impl Questions {
         input.interact_text().map(|text| text.trim().to_owned()).map_err(given_up)
     }
 
+    /// Asks for a text that may be empty.
+    pub(crate) fn optional(&mut self, prompt: &str) -> Result<Option<String>, Failure> {
+        let input: Input<'_, String> = Input::new().with_prompt(clean(prompt)).allow_empty(true);
+        let text = input.interact_text().map_err(given_up)?;
+        Ok(Some(text.trim().to_owned()).filter(|text| !text.is_empty()))
+    }
+
     /// Asks for a secret; what is typed does not show.
     pub(crate) fn secret(&mut self, prompt: &str) -> Result<SecretString, Failure> {
         Password::new().with_prompt(clean(prompt)).interact().map(SecretString::from).map_err(given_up)

@@ -3,27 +3,26 @@
 use std::io::{IsTerminal as _, Write};
 
 use anstream::adapter::StripBytes;
-use clap::{ColorChoice, Parser as _};
+use clap::{ColorChoice, CommandFactory as _, Parser as _};
 
-use crate::args::{
-    AccountCommand, CalendarCommand, Cli, ColorWord, Command, Common, RouteCommand, StateCommand,
-};
+use crate::args::{AccountCommand, CalendarCommand, Cli, Command, Common, RouteCommand, StateCommand};
 use crate::commands::{
     account_add, account_forget, account_list, account_login, account_move, account_pause, account_test,
     agenda, calendar_add, calendar_create, calendar_list, calendar_rename, compare, demo, free, held,
-    history, init, init_ask, preview, probe, report as report_command, route, snapshot, state, status, sync,
-    undo, why,
+    history, init, init_ask, preview, probe, report as report_command, route, shell, snapshot, state, status,
+    sync, undo, why,
 };
 use crate::environment::Environment;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
 use crate::watch;
-use crate::words::colour_of_what;
 
 /// Runs the process's own command line.
 #[must_use]
 pub fn run_program() -> ExitCode {
+    // A shell that asks what fits is answered, and nothing else is done.
+    clap_complete::CompleteEnv::with_factory(Cli::command).var(shell::ASKS).complete();
     let environment = Environment::of_process();
     let (out, err) = (std::io::stdout(), std::io::stderr());
     let color = out.is_terminal()
@@ -49,13 +48,10 @@ pub fn run(arguments: &[impl Clone + Into<std::ffi::OsString>], io: &mut Io<'_>)
     };
     log_requests(&cli);
     let color = match cli.common.color {
-        ColorWord::When(ColorChoice::Always) => true,
-        ColorWord::When(ColorChoice::Never) => false,
-        ColorWord::When(ColorChoice::Auto) | ColorWord::Shade(_) => io.color,
+        ColorChoice::Always => true,
+        ColorChoice::Never => false,
+        ColorChoice::Auto => io.color,
     };
-    if matches!(cli.common.color, ColorWord::Shade(_)) && !cli.command.makes_calendar() {
-        return report(&colour_of_what(), io);
-    }
     let mut plain = Plain(StripBytes::new(), &mut *io.out);
     let out: &mut dyn Write = if color { plain.1 } else { &mut plain };
     let (progress, can_ask, screen) = (io.progress, io.can_ask, io.screen);
@@ -164,6 +160,8 @@ fn command(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
                 report_command::Asked { file: file.as_deref(), since, compare: *compare, text: *text };
             report_command::run(&asked, common, io)
         }
+        Command::Completions { shell } => shell::completions(shell, io),
+        Command::Manual { dir } => shell::manual(dir, io),
         Command::State(StateCommand::Check) => state::check(common, io),
         Command::State(StateCommand::Move { from, to }) => state::move_to(from, to, common, io),
         Command::State(StateCommand::Backup { file }) => state::backup(file, common, io),
@@ -210,15 +208,15 @@ fn calendar(command: &CalendarCommand, common: &Common, io: &mut Io<'_>) -> Resu
     match command {
         CalendarCommand::List { names } => calendar_list::run(names, common, io),
         CalendarCommand::Add(args) => calendar_add::run(args, common, io),
-        CalendarCommand::Create { account, name, kinds, called } => {
-            let color = match &common.color {
-                ColorWord::Shade(shade) => Some(shade.as_str()),
-                ColorWord::When(_) => None,
-            };
+        CalendarCommand::Create { account, name, kinds, calendar_color, called } => {
+            let color = calendar_color.as_deref();
             let new = calendar_create::Wanted { account, name, color, kinds, called: called.as_deref() };
             calendar_create::run(&new, common, io)
         }
-        CalendarCommand::Rename { calendar, name } => calendar_rename::run(calendar, name, common, io),
+        CalendarCommand::Rename { calendar, name, on_server, yes } => {
+            let how = calendar_rename::How { on_server: *on_server, yes: *yes };
+            calendar_rename::run(calendar, name, how, common, io)
+        }
     }
 }
 

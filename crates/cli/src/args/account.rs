@@ -4,27 +4,31 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 
+use super::complete::{accounts, calendars};
+
 #[derive(Debug, Subcommand)]
 pub(crate) enum AccountCommand {
     /// List the accounts of the configuration, and what uses them
+    #[command(alias = "show")]
     List,
     /// Try a sign-in, and write it into the configuration
     Add(Box<AccountAdd>),
     /// Go the way to the calendars step by step, and say at which step it ends and what to do
     Test {
         /// Accounts [default: all]
-        #[arg(value_name = "ACCOUNT")]
+        #[arg(value_name = "ACCOUNT", add = accounts())]
         names: Vec<String>,
         /// Another server of the same service that may have the sign-in; written into the configuration
         #[arg(long, value_name = "URL")]
         sign_in_also_at: Vec<String>,
         /// A calendar to write a test entry into: it is created, changed and deleted again
-        #[arg(long, value_name = "CALENDAR")]
+        #[arg(long, value_name = "CALENDAR", add = calendars())]
         write: Vec<String>,
     },
     /// Sign in with a browser, for accounts with `oauth`
     Login {
         /// The account
+        #[arg(add = accounts())]
         account: String,
         /// Give a code to type on another device, instead of using a browser on this one
         #[arg(long)]
@@ -36,6 +40,7 @@ pub(crate) enum AccountCommand {
     /// Hold back every route that uses an account: for the time its server is worked on
     Pause {
         /// The account
+        #[arg(add = accounts())]
         account: String,
         /// They go on by themselves at the beginning of this day, or after so long, such as "2 hours"
         #[arg(long, value_name = "WHEN")]
@@ -44,6 +49,7 @@ pub(crate) enum AccountCommand {
     /// Let the routes of a paused account go on
     Resume {
         /// The account
+        #[arg(add = accounts())]
         account: String,
     },
     /// Go on at a server's new address: its calendars are recognised by what stands in them
@@ -53,6 +59,7 @@ pub(crate) enum AccountCommand {
     #[command(after_help = "Example:\n  chestnut account move packhouse https://dav.orchard.example/")]
     Move {
         /// The account
+        #[arg(add = accounts())]
         account: String,
         /// The new address, as for `account add`
         #[arg(value_name = "URL")]
@@ -64,6 +71,7 @@ pub(crate) enum AccountCommand {
     /// Take an account out of the configuration, with the secrets kept for it
     Forget {
         /// The account
+        #[arg(add = accounts())]
         account: String,
     },
 }

@@ -4,9 +4,12 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 
+use super::complete::{accounts, calendars};
+
 #[derive(Debug, Subcommand)]
 pub(crate) enum CalendarCommand {
     /// List the calendars of the accounts, and the feeds, files and folders of the configuration
+    #[command(alias = "show")]
     List {
         /// Accounts [default: all]
         #[arg(value_name = "ACCOUNT")]
@@ -14,25 +17,36 @@ pub(crate) enum CalendarCommand {
     },
     /// Write a calendar into the configuration, after a look at it
     Add(Box<CalendarAdd>),
-    /// Make a new calendar on an account's server; --color "#b5651d" gives it a colour
+    /// Make a new calendar on an account's server, and write it into the configuration
     Create {
         /// The account
+        #[arg(add = accounts())]
         account: String,
         /// The name it gets on the server
         name: String,
         /// What it takes
         #[arg(long, value_name = "KINDS", value_delimiter = ',', default_values = ["events"])]
         kinds: Vec<KindWord>,
-        /// Also write it into the configuration, under this name
+        /// Its colour on the server, such as "#b5651d"
+        #[arg(long, value_name = "COLOUR", value_parser = super::shade)]
+        calendar_color: Option<String>,
+        /// What the configuration calls it [default: its name, in letters, digits and hyphens]
         #[arg(long = "as", value_name = "NAME")]
         called: Option<String>,
     },
-    /// Give a calendar another name on its server
+    /// Give a calendar another name on its server, for everybody who sees it
     Rename {
         /// The calendar, as the configuration calls it
+        #[arg(add = calendars())]
         calendar: String,
         /// The new name
         name: String,
+        /// Yes, on the server
+        #[arg(long)]
+        on_server: bool,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
     },
 }
 

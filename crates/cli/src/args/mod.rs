@@ -2,6 +2,7 @@
 
 mod account;
 mod calendar;
+mod complete;
 mod route;
 mod state;
 
@@ -9,6 +10,7 @@ use std::path::PathBuf;
 
 use clap::{Args, ColorChoice, Parser, Subcommand};
 
+use self::complete::{calendars, routes};
 use crate::watch::LogFormat;
 pub(crate) use account::{AccountAdd, AccountCommand, OAuthArgs};
 pub(crate) use calendar::{CalendarAdd, CalendarCommand, KindWord};
@@ -19,7 +21,7 @@ pub(crate) use state::StateCommand;
 #[derive(Debug, Parser)]
 #[command(name = "chestnut", version, max_term_width = 100)]
 pub(crate) struct Cli {
-    #[command(flatten)]
+    #[command(flatten, next_help_heading = "Options of every command")]
     pub(crate) common: Common,
     #[command(subcommand)]
     pub(crate) command: Command,
@@ -43,30 +45,17 @@ pub(crate) struct Common {
     /// Name every entry; twice: also tell of every request
     #[arg(long, short, global = true, action = clap::ArgAction::Count)]
     pub(crate) verbose: u8,
-    /// When to use colour: auto, always or never; with `calendar create`, the calendar's colour
-    #[arg(long, global = true, value_name = "WHEN", default_value = "auto", value_parser = color_word)]
-    pub(crate) color: ColorWord,
+    /// When to use colour
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    pub(crate) color: ColorChoice,
 }
 
-/// `--color`, which means two things: one word for both is what people type.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum ColorWord {
-    /// When the output is coloured.
-    When(ColorChoice),
-    /// `#rrggbb`: the colour of a new calendar.
-    Shade(String),
-}
-
-fn color_word(text: &str) -> Result<ColorWord, String> {
-    if let Ok(when) = text.parse() {
-        return Ok(ColorWord::When(when));
-    }
+/// `#rrggbb`, with or without its sign.
+fn shade(text: &str) -> Result<String, String> {
     let digits = text.strip_prefix('#').unwrap_or(text);
     let fits = digits.len() == 6 && digits.bytes().all(|b| b.is_ascii_hexdigit());
-    let shade = || ColorWord::Shade(format!("#{}", digits.to_ascii_lowercase()));
-    fits.then(shade).ok_or_else(|| {
-        "write auto, always or never; or a colour such as \"#b5651d\" for a new calendar".to_owned()
-    })
+    let shade = || format!("#{}", digits.to_ascii_lowercase());
+    fits.then(shade).ok_or_else(|| "write it as \"#b5651d\"".to_owned())
 }
 
 #[derive(Debug, Subcommand)]
@@ -96,7 +85,7 @@ pub(crate) enum Command {
     /// Show what takes place in calendars and files: a picture on a terminal, else a list
     Agenda {
         /// Calendars of the configuration, or .ics files [default: all calendars]
-        #[arg(value_name = "CALENDAR")]
+        #[arg(value_name = "CALENDAR", add = calendars())]
         names: Vec<String>,
         /// The first day: a date, `today`, `tomorrow`, or a day of the week [default: today]
         #[arg(long, value_name = "DAY")]
@@ -131,7 +120,7 @@ pub(crate) enum Command {
     /// Find when nothing takes place, in working hours: whole gaps
     Free {
         /// Calendars of the configuration, or .ics files [default: all calendars]
-        #[arg(value_name = "CALENDAR")]
+        #[arg(value_name = "CALENDAR", add = calendars())]
         names: Vec<String>,
         /// At least so long
         #[arg(long = "for", default_value = "1h", value_name = "TIME")]
@@ -158,13 +147,14 @@ pub(crate) enum Command {
     /// Say what the next sync would do, entry by entry, and why; writes nothing
     Preview {
         /// Only these routes
-        #[arg(value_name = "ROUTE")]
+        #[arg(value_name = "ROUTE", add = routes())]
         routes: Vec<String>,
     },
     /// Read both sides again, and say what is not in step, and why; exit status 3 where something is not
+    #[command(alias = "diff")]
     Compare {
         /// Only these routes
-        #[arg(value_name = "ROUTE")]
+        #[arg(value_name = "ROUTE", add = routes())]
         routes: Vec<String>,
         /// Pass over what changed within this time, such as 30m: for monitoring
         #[arg(long, value_name = "TIME")]
@@ -176,7 +166,7 @@ pub(crate) enum Command {
     /// Send a test entry down a route and back: see it arrive, change, move and go
     Probe {
         /// Only these routes
-        #[arg(value_name = "ROUTE")]
+        #[arg(value_name = "ROUTE", add = routes())]
         routes: Vec<String>,
         /// The title of the test entry, where the route takes only some
         #[arg(long, value_name = "TEXT")]
@@ -200,7 +190,7 @@ pub(crate) enum Command {
     /// Run routes now
     Sync {
         /// Only these routes
-        #[arg(value_name = "ROUTE")]
+        #[arg(value_name = "ROUTE", add = routes())]
         routes: Vec<String>,
         /// Begin routes that never ran, without asking
         #[arg(long)]
@@ -243,6 +233,7 @@ pub(crate) enum Command {
         choice: Option<String>,
     },
     /// Say what happened: the last runs, or every change of one run, field by field
+    #[command(alias = "log")]
     History {
         /// A run's number
         run: Option<i64>,
@@ -253,7 +244,7 @@ pub(crate) enum Command {
         #[arg(long, value_name = "WHEN")]
         since: Option<String>,
         /// Only runs of this route
-        #[arg(long, value_name = "ROUTE")]
+        #[arg(long, value_name = "ROUTE", add = routes())]
         route: Option<String>,
         /// So many runs at most
         #[arg(long, default_value_t = 20, value_name = "N")]
@@ -283,13 +274,13 @@ pub(crate) enum Command {
     /// Keep a calendar as it stands, in one file that any program reads
     Snapshot {
         /// The calendar
-        #[arg(value_name = "CALENDAR")]
+        #[arg(value_name = "CALENDAR", add = calendars())]
         calendar: String,
         /// A file that is not there yet, such as board.ics
         #[arg(value_name = "FILE")]
         file: PathBuf,
         /// As it stood before this route first wrote there
-        #[arg(long, value_name = "ROUTE")]
+        #[arg(long, value_name = "ROUTE", add = routes())]
         before: Option<String>,
     },
     /// Put a calendar back: what is missing or changed since a snapshot; asks first
@@ -298,7 +289,7 @@ pub(crate) enum Command {
         #[arg(value_name = "FILE")]
         file: PathBuf,
         /// Into this calendar [default: the one that the snapshot is of]
-        #[arg(long, value_name = "CALENDAR")]
+        #[arg(long, value_name = "CALENDAR", add = calendars())]
         into: Option<String>,
         /// Also delete what came since
         #[arg(long)]
@@ -330,11 +321,16 @@ pub(crate) enum Command {
         #[arg(long, value_name = "TIME")]
         stale_after: Option<String>,
     },
-}
-
-impl Command {
-    /// Tells whether `--color` means the colour of a calendar.
-    pub(crate) fn makes_calendar(&self) -> bool {
-        matches!(self, Self::Calendar(CalendarCommand::Create { .. }))
-    }
+    /// Print what a shell needs to complete commands, and the names of your accounts, calendars and routes
+    ///
+    /// It is read by the shell when it starts, for example: chestnut completions bash > ~/.local/share/bash-completion/completions/chestnut
+    Completions {
+        /// bash, zsh, fish, elvish or powershell
+        shell: String,
+    },
+    /// Write the pages of the manual into a folder
+    Manual {
+        /// The folder
+        dir: PathBuf,
+    },
 }

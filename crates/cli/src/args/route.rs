@@ -2,6 +2,8 @@
 
 use clap::{Args, Subcommand, ValueEnum};
 
+use super::complete::{calendars, routes};
+
 #[derive(Debug, Subcommand)]
 pub(crate) enum RouteCommand {
     /// List the routes: their way, what they carry, how they stand
@@ -9,6 +11,7 @@ pub(crate) enum RouteCommand {
     /// Show one route in full
     Show {
         /// The route
+        #[arg(add = routes())]
         route: String,
     },
     /// Write a route into the configuration, after a look at what it would do; asks for what is not said
@@ -16,6 +19,7 @@ pub(crate) enum RouteCommand {
     /// Hold a route back: `sync` and `watch` pass it over
     Pause {
         /// The route
+        #[arg(add = routes())]
         route: String,
         /// It goes on by itself at the beginning of this day, or after so long, such as "2 hours"
         #[arg(long, value_name = "WHEN")]
@@ -24,11 +28,13 @@ pub(crate) enum RouteCommand {
     /// Let a paused route go on
     Resume {
         /// The route
+        #[arg(add = routes())]
         route: String,
     },
     /// Take a route out of the configuration and forget what it remembers
     Retire {
         /// The route
+        #[arg(add = routes())]
         route: String,
         /// Also delete the copies that it made
         #[arg(long)]
@@ -45,13 +51,13 @@ pub(crate) struct RouteAdd {
     /// What the route is called
     pub(crate) route: String,
     /// One way: the calendar that is read
-    #[arg(long, value_name = "CALENDAR", conflicts_with = "between")]
+    #[arg(long, value_name = "CALENDAR", conflicts_with = "between", add = calendars())]
     pub(crate) from: Option<String>,
     /// One way: the calendar that receives copies
-    #[arg(long, value_name = "CALENDAR", conflicts_with = "between")]
+    #[arg(long, value_name = "CALENDAR", conflicts_with = "between", add = calendars())]
     pub(crate) to: Option<String>,
     /// Both ways: two or more calendars
-    #[arg(long, value_name = "CALENDARS", value_delimiter = ',')]
+    #[arg(long, value_name = "CALENDARS", add = calendars(), value_delimiter = ',')]
     pub(crate) between: Vec<String>,
     /// What the other side may see
     #[arg(long, value_name = "WHAT")]

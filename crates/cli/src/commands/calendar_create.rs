@@ -8,7 +8,7 @@ use crate::args::{Common, KindWord};
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show};
-use crate::new_calendar::make;
+use crate::new_calendar::{free_name, make};
 use crate::open::{block_on, load};
 use crate::render::human::calendar_create::human;
 use crate::report::calendar_create::Report;
@@ -28,11 +28,10 @@ pub(crate) fn run(wanted: &Wanted<'_>, common: &Common, io: &mut Io<'_>) -> Resu
     let settings = load(common, io)?;
     let account = settings.chosen_accounts(&[wanted.account.to_owned()])?[0].0.to_owned();
     let mut text = ConfigurationText::read(&settings.path)?;
-    if let Some(called) = wanted.called {
-        check_name("calendar", called)?;
-        if text.has("calendar", called) {
-            return Err(has_calendar_so_none_was_made(called));
-        }
+    let called = wanted.called.map_or_else(|| free_name(&text, "calendar", wanted.name), str::to_owned);
+    check_name("calendar", &called)?;
+    if text.has("calendar", &called) {
+        return Err(has_calendar_so_none_was_made(&called));
     }
     let new = NewCalendar {
         name: wanted.name.to_owned(),
@@ -42,11 +41,9 @@ pub(crate) fn run(wanted: &Wanted<'_>, common: &Common, io: &mut Io<'_>) -> Resu
     let connections = Connections::new(&settings, &io.environment);
     let made = block_on(make(&connections, &account, &new))??;
     let path = made.href.as_str().to_owned();
-    if let Some(called) = wanted.called {
-        let keys = vec![("account", Value::from(account.as_str())), ("path", Value::from(path.as_str()))];
-        text.add("calendar", called, keys)?;
-        text.save()?;
-    }
+    let keys = vec![("account", Value::from(account.as_str())), ("path", Value::from(path.as_str()))];
+    text.add("calendar", &called, keys)?;
+    text.save()?;
     let report = Report {
         differs: made_differently(&new, &made),
         account,
@@ -54,7 +51,7 @@ pub(crate) fn run(wanted: &Wanted<'_>, common: &Common, io: &mut Io<'_>) -> Resu
         path,
         color: made.color,
         kinds: made.kinds.iter().map(Kind::word).collect(),
-        called: wanted.called.map(str::to_owned),
+        called,
     };
     show(common, io, &report, || human(&report))?;
     Ok(ExitCode::Ok)

@@ -5,11 +5,29 @@ use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show};
 use crate::open::{block_on, load};
+use crate::questions::Questions;
 use crate::report::calendar_rename::Report;
 use crate::settings::{ConfigurationText, Connections, Place};
-use crate::words::{empty_name, has_no_name, keeps_its_name, not_renamed, renamed};
+use crate::words::{
+    empty_name, has_no_name, keeps_its_name, not_renamed, rename_now, renamed, renames_for_everybody,
+    renaming_asks_first, was_not_renamed,
+};
 
-pub(crate) fn run(calendar: &str, new: &str, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
+/// What a person said besides.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct How {
+    /// The server's name is meant, which others see.
+    pub(crate) on_server: bool,
+    pub(crate) yes: bool,
+}
+
+pub(crate) fn run(
+    calendar: &str,
+    new: &str,
+    how: How,
+    common: &Common,
+    io: &mut Io<'_>,
+) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
     let (_, found) = settings.chosen_calendar(calendar)?;
     let by_name = matches!(found.place, Place::Name(_));
@@ -19,6 +37,16 @@ pub(crate) fn run(calendar: &str, new: &str, common: &Common, io: &mut Io<'_>) -
     };
     if new.trim().is_empty() {
         return Err(empty_name());
+    }
+    if !how.on_server {
+        return Err(renames_for_everybody(calendar, new));
+    }
+    if !how.yes {
+        let mut questions =
+            Questions::of_terminal(io.can_ask).ok_or_else(|| renaming_asks_first(calendar))?;
+        if !questions.yes(&rename_now(calendar, account, new), false)? {
+            return Err(was_not_renamed(calendar));
+        }
     }
     let connections = Connections::new(&settings, &io.environment);
     let stands = block_on(async {

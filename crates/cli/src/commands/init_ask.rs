@@ -14,7 +14,7 @@ use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
 use crate::new_account::{NewAccount, try_account};
-use crate::new_calendar::{free_place, make, slug};
+use crate::new_calendar::{free_name, free_place, make};
 use crate::new_route::{Wishes, first_run};
 use crate::open::{block_on, configuration_path};
 use crate::questions::Questions;
@@ -112,10 +112,7 @@ impl Asking<'_, '_> {
 
     /// Asks until a name fits and is free.
     fn name(&mut self, kind: &str, suggestion: &str) -> Result<String, Failure> {
-        let mut suggestion = slug(suggestion, kind);
-        while self.text.has(kind, &suggestion) {
-            suggestion = next_name(&suggestion);
-        }
+        let suggestion = free_name(&self.text, kind, suggestion);
         loop {
             let name = self.questions.text(&name_of_this(kind), Some(&suggestion))?;
             match check_name(kind, &name) {
@@ -184,7 +181,8 @@ impl Asking<'_, '_> {
                 asks_user = false;
             }
             let suggestion = host_word(start.url.host_str().unwrap_or_default());
-            let prompt = refused_by.take().map_or_else(|| PASSWORD.to_owned(), password_again);
+            let prompt =
+                refused_by.take().map_or_else(|| PASSWORD.to_owned(), |host: String| password_again(&host));
             let secret = self.questions.secret(&prompt)?;
             if prompt != PASSWORD && ["u", "a"].contains(&secret.expose_secret()) {
                 (asks_user, asks_address) = (true, secret.expose_secret() == "a");
@@ -373,12 +371,4 @@ fn host_word(host: &str) -> String {
     let is_address = host.parse::<std::net::IpAddr>().is_ok();
     let label = labels.len().checked_sub(2).filter(|_| !is_address).and_then(|at| labels.get(at));
     label.map_or_else(|| "server".to_owned(), |label| (*label).to_owned())
-}
-
-/// `board`, `board-2`, `board-3`.
-fn next_name(name: &str) -> String {
-    match name.rsplit_once('-').and_then(|(stem, number)| Some((stem, number.parse::<u32>().ok()?))) {
-        Some((stem, number)) => format!("{stem}-{}", number + 1),
-        None => format!("{name}-2"),
-    }
 }

@@ -23,6 +23,7 @@ pub(crate) mod preview;
 pub(crate) mod probe;
 pub(crate) mod report;
 pub(crate) mod route;
+pub(crate) mod shell;
 pub(crate) mod snapshot;
 pub(crate) mod state;
 pub(crate) mod status;

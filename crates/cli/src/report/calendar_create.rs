@@ -10,7 +10,7 @@ pub(crate) struct Report {
     pub(crate) path: String,
     pub(crate) color: Option<String>,
     pub(crate) kinds: Vec<&'static str>,
-    pub(crate) called: Option<String>,
+    pub(crate) called: String,
     /// What the server made otherwise than it was asked.
     pub(crate) differs: Vec<String>,
 }

@@ -1,6 +1,6 @@
 //! `[calendar.NAME]`: a collection on a server, a feed, a file or a folder.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use chestnut_caldav::protocol::{CalendarInfo, canonical, feed_address, url_of};
 use chestnut_core::ObjectHref;
@@ -67,6 +67,25 @@ impl Place {
             Self::File(_) => "file",
             Self::Folder(_) => "folder",
         }
+    }
+
+    /// Returns the key that says where it is, and what two names of one calendar have in common, where that is not secret; `base` is the folder from
+    /// which paths are read.
+    pub(crate) fn written(&self, base: &Path) -> Option<(&'static str, String)> {
+        let on_disk = |path: &Path| {
+            let path = base.join(path);
+            let parts = path.components().filter(|part| *part != std::path::Component::CurDir);
+            parts.collect::<PathBuf>().display().to_string()
+        };
+        Some(match self {
+            Self::Path(path) => ("path", path.trim_matches('/').to_owned()),
+            Self::Name(name) => ("name", name.clone()),
+            Self::Feed(FeedSource::Address(address)) => ("feed", address.clone()),
+            Self::FreeBusy(FeedSource::Address(address)) => ("freebusy", address.clone()),
+            Self::Feed(FeedSource::Secret(_)) | Self::FreeBusy(FeedSource::Secret(_)) => return None,
+            Self::File(path) => ("file", on_disk(path)),
+            Self::Folder(path) => ("folder", on_disk(path)),
+        })
     }
 
     /// Tells whether it can only be read, whoever signs in.

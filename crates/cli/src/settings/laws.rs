@@ -17,7 +17,7 @@ const INNER: [(&str, &[Key]); 4] =
 
 /// What every other table leans on.
 const BASE: &str = "[account.packhouse]\nurl = \"https://dav.packhouse.example/\"\n\
-    [calendar.presses]\nfile = \"presses.ics\"\n[calendar.board]\nfile = \"board.ics\"\n\
+    [calendar.presses]\nfile = \"presses.ics\"\n[calendar.board]\nfile = \"notices.ics\"\n\
     [calendar.crews-office]\nfile = \"o.ics\"\n[calendar.crews-phones]\nfile = \"p.ics\"\n\
     [route.bookings]\nfrom = \"crews-office\"\nto = \"crews-phones\"\n";
 

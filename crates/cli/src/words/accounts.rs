@@ -75,8 +75,11 @@ pub(crate) fn account_is_there(name: &str) -> Failure {
 }
 
 /// Before what else there is to do.
+pub(crate) const USER_OR_NONE: &str = "User name (empty where the server asks for none)";
+
 pub(crate) fn nothing_saved(hint: Option<&str>) -> String {
-    format!("Nothing was saved. {}", hint.unwrap_or_default()).trim_end().to_owned()
+    let hint = hint.map(|hint| format!(" {hint}")).unwrap_or_default();
+    format!("Nothing was saved.{hint} Then run the same command again.")
 }
 
 pub(crate) fn account_written(name: &str, configuration: &str, is_oauth: bool) -> String {

@@ -102,9 +102,15 @@ pub(crate) fn not_answered(system: &std::io::Error) -> Failure {
     Failure::usage(format!("the question was not answered: {system}")).hint("Nothing was changed.")
 }
 
-pub(crate) fn colour_of_what() -> Failure {
-    Failure::usage("--color takes a colour only with `calendar create`")
-        .hint("Here it is auto, always or never.")
+/// `completions` names a shell that is not known.
+pub(crate) fn no_such_shell(name: &str, known: &[&str]) -> Failure {
+    Failure::usage(format!("there are no completions for {name:?}"))
+        .hint(format!("There are some for {}.", known.join(", ")))
+}
+
+pub(crate) fn pages_written(folder: &Path) -> String {
+    let folder = folder.display();
+    format!("The manual is written into {folder}\n  read it: man -l {folder}/chestnut.1\n")
 }
 
 pub(crate) fn not_a_moment(text: &str) -> Failure {

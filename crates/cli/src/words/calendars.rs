@@ -133,6 +133,27 @@ pub(crate) fn keeps_its_name(calendar: &str, account: &str, name: Option<&str>) 
     .hint("Rename it where the server's own pages allow it; nothing was changed in the configuration.")
 }
 
+/// `calendar rename` does not say that the server's name is meant.
+pub(crate) fn renames_for_everybody(calendar: &str, new: &str) -> Failure {
+    Failure::usage(format!("this renames {calendar} on its server, for everybody who sees it there")).hint(format!(
+        "Say so: `chestnut calendar rename {calendar} {new:?} --on-server`. Only here, its name is the heading [calendar.{calendar}] of the configuration."
+    ))
+}
+
+pub(crate) fn rename_now(calendar: &str, account: &str, new: &str) -> String {
+    format!("Rename {calendar} to {:?} at {account}, for everybody who sees it?", clean(new))
+}
+
+pub(crate) fn renaming_asks_first(calendar: &str) -> Failure {
+    Failure::usage(format!("renaming {calendar} on its server asks first, and nobody can be asked here"))
+        .hint("Say --yes to go on.")
+}
+
+/// A person said no.
+pub(crate) fn was_not_renamed(calendar: &str) -> Failure {
+    Failure::waiting(format!("{calendar} was not renamed."))
+}
+
 /// It has its new name.
 pub(crate) fn renamed(calendar: &str, name: &str, is_in_configuration: bool) -> String {
     let also = if is_in_configuration { " The configuration names it so now." } else { "" };

@@ -58,10 +58,18 @@ pub(crate) fn certificate_words(facts: &CertificateFacts) -> String {
     format!(
         "{}, certificate for {}, signed by {}, valid until {}",
         facts.protocol,
-        facts.names.join(", "),
+        few_names(&facts.names),
         facts.issuer,
         day(facts.until)
     )
+}
+
+/// Certificates of hosters are made out to many names.
+fn few_names(names: &[String]) -> String {
+    match names {
+        [first, _, _, rest @ ..] => format!("{first} and {}", count(rest.len() + 2, "other", "others")),
+        few => few.join(", "),
+    }
 }
 
 pub(crate) fn certificate_ends(left: SignedDuration) -> String {
@@ -97,10 +105,10 @@ pub(crate) fn certificate_advice(
     account: &str,
     now: Timestamp,
 ) -> Option<String> {
-    let names = facts.map(|f| f.names.join(", ")).unwrap_or_default();
+    let names = facts.map(|f| few_names(&f.names)).unwrap_or_default();
     Some(match (fault, facts) {
         (CertificateFault::WrongName, _) => format!(
-            "It is made out to {names}. Use one of these names in the url of account {account}, if it leads to the same server."
+            "It is for {names}. Use a name that it is for in the url of account {account}, if that leads to the same server."
         ),
         (CertificateFault::UnknownIssuer, Some(f)) => format!(
             "It is signed by {}. If that is your own certificate authority, name its file: ca = \"…\" in account {account}. If not, somebody may be listening in.",

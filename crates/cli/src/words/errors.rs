@@ -254,6 +254,9 @@ fn without_proxy(error: &TransportError) -> String {
     match fault {
         TransportFault::Resolve => format!("the host name {host} is not known"),
         TransportFault::Connect => format!("nothing answers at {host}{detail}"),
+        TransportFault::Tls if error.detail == Detail::PlainHttp => {
+            format!("{host} answers in plain HTTP, where https was expected")
+        }
         TransportFault::Tls => format!("no secure connection to {host}{detail}"),
         TransportFault::Timeout => format!("{host} did not answer in time"),
         TransportFault::Broken => format!("the connection to {host} broke before the answer was complete"),
@@ -288,6 +291,7 @@ fn detail_words(detail: &Detail) -> Option<String> {
         Detail::Words(words) => words.clone(),
         Detail::NameServiceSilent => "the name service does not answer".to_owned(),
         Detail::NoAddress => "it has no address".to_owned(),
+        Detail::PlainHttp => "it answers in plain HTTP".to_owned(),
         Detail::NoCertificate => "the server showed no certificate".to_owned(),
         Detail::UnreadableCertificate => "its certificate cannot be read".to_owned(),
         Detail::NothingToRenewWith => {

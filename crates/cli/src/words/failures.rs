@@ -148,6 +148,9 @@ fn feed_hint(error: &DavError, calendar: &str) -> String {
                 format!("Check the address of calendar {calendar}, and this machine's network.")
             }
             TransportFault::TooLarge => "A feed of this size is not read.".to_owned(),
+            TransportFault::Tls if error.detail == Detail::PlainHttp => {
+                format!("Use the http:// address in calendar {calendar}, if you trust the network.")
+            }
             TransportFault::Tls => format!(
                 "The feed's server cannot be trusted, or speaks no https at this port. Check the address of calendar {calendar}."
             ),
@@ -201,6 +204,14 @@ fn also_at_hint(account: &str, to: &str) -> String {
     )
 }
 
+/// The same advice while an account is being added: nothing can be asked about it by its name yet.
+pub(crate) fn hint_before_it_is_written(hint: &str, account: &str) -> String {
+    let test = format!("`chestnut account test {account}`");
+    let sentences = [format!(" Then {test}."), format!(" See {test}.")];
+    let hint = sentences.iter().fold(hint.to_owned(), |hint, sentence| hint.replace(sentence, ""));
+    hint.replace(&format!(" of account {account}"), "").replace(&format!(" in account {account}"), "")
+}
+
 /// What a person can do about a server's answer.
 pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
     let test = format!("`chestnut account test {account}`");
@@ -233,6 +244,12 @@ pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
             }
             TransportFault::Tls if error.certificate.is_some() => {
                 format!("`chestnut account test {account}` shows whose certificate it is, and what to do.")
+            }
+            TransportFault::Tls if error.detail == Detail::PlainHttp => {
+                let host = &error.host;
+                format!(
+                    "Use http://{host}/ as the url of account {account}, with `plain-http = true` if you trust the network; or ask for the server's https address."
+                )
             }
             TransportFault::Tls => {
                 format!(

@@ -65,7 +65,7 @@ pub(crate) fn which_of_account(account: &str) -> String {
 }
 
 /// The account's name is not known yet: its host is.
-pub(crate) fn password_again(host: String) -> String {
+pub(crate) fn password_again(host: &str) -> String {
     format!("{host} refused this password. Password (u: other user, a: other address)")
 }
 

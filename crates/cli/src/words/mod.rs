@@ -31,7 +31,7 @@ mod undo;
 mod watching;
 
 pub(crate) use accounts::{
-    MOVE_ACCOUNT, NO_BROWSER, PAGE_OF_ANOTHER, PAGE_REFUSED, PAGE_SIGNED_IN, account_is_needed,
+    MOVE_ACCOUNT, NO_BROWSER, PAGE_OF_ANOTHER, PAGE_REFUSED, PAGE_SIGNED_IN, USER_OR_NONE, account_is_needed,
     account_is_there, account_moved, account_moves, account_written, key_in_keyring, keyring_takes_none,
     may_sign_in_at, moving_asks_first, needed_with_client, no_calendar_recognised, no_device_address,
     no_keyring_for_password, no_oauth, no_place_of_secret, no_terminal_for_password, nobody_signed_in,
@@ -40,16 +40,17 @@ pub(crate) use accounts::{
     service_not_reached, sign_in_also_needed, sign_in_in_address, tokens_not_kept, type_this_code,
 };
 pub(crate) use asking::{
-    TYPE_YES_OR_NO, WHICH_ANSWER, cannot_be_written, colour_of_what, configuration_written,
-    decision_taken_back, ends_before_it_begins, folder_in_use, is_there_already, no_answer,
-    no_random_numbers, no_stand_ins, no_such_run, nobody_can_be_asked, not_a_day, not_a_moment, not_answered,
-    not_decided_yet, not_in_the_list, nothing_waits, one_of, type_a_number, yes_or_no,
+    TYPE_YES_OR_NO, WHICH_ANSWER, cannot_be_written, configuration_written, decision_taken_back,
+    ends_before_it_begins, folder_in_use, is_there_already, no_answer, no_random_numbers, no_stand_ins,
+    no_such_run, no_such_shell, nobody_can_be_asked, not_a_day, not_a_moment, not_answered, not_decided_yet,
+    not_in_the_list, nothing_waits, one_of, pages_written, type_a_number, yes_or_no,
 };
 pub(crate) use calendars::{
     KEPT_AS_SECRET, NEW_UIDS, NOT_THERE_YET, ON_A_SERVER, calendar_failure, empty_name, entry_unreadable,
     feed_with_password, file_unreadable, has_calendar, has_calendar_so_none_was_made, has_no_name, is_a_file,
     is_a_folder, keeps_its_name, made_and_not_there, made_differently, no_home, not_a_feed, not_made,
-    not_one_calendar, not_renamed, placed, renamed, rights_word, server_has_calendar,
+    not_one_calendar, not_renamed, placed, rename_now, renamed, renames_for_everybody, renaming_asks_first,
+    rights_word, server_has_calendar, was_not_renamed,
 };
 pub(crate) use causes::{cause_advice, cause_words};
 pub(crate) use checking::{
@@ -69,7 +70,7 @@ pub(crate) use configuration::{
     unknown_system_zone,
 };
 pub(crate) use errors::{InWords, kept_failure_words};
-pub(crate) use failures::{account_failure, calendar_hint, dav_hint};
+pub(crate) use failures::{account_failure, calendar_hint, dav_hint, hint_before_it_is_written};
 pub(crate) use fields::{field_word, of_occurrence, value_words};
 pub(crate) use first_steps::{
     A_FEED, A_FILE, COPIES, FEED_ADDRESS, FIRST_FROM, MORE_COPIES, NAME_ON_SERVER, NEW_FOR_COPIES,

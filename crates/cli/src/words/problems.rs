@@ -62,6 +62,8 @@ pub(crate) enum Problem<'a> {
     SkipsNothing(&'a str),
     FeedAsTarget(&'a str),
     /// A calendar that tells when time is taken.
+    /// Another name of the same calendar.
+    SameCalendar(&'a str),
     NothingButTime(&'a str),
     NamesNothing {
         kind: &'a str,
@@ -168,6 +170,9 @@ impl Problem<'_> {
             Self::FeedAsTarget(name) => {
                 return format!("names `{name}`, which is a feed: a feed can only be read");
             }
+            Self::SameCalendar(name) => {
+                return format!("is where `{name}` is: one calendar has one name here");
+            }
             Self::NothingButTime(name) => {
                 return format!("must be \"busy\": `{name}` tells nothing but when time is taken");
             }
@@ -227,6 +232,7 @@ impl Problem<'_> {
                 "Say carry = \"busy\" too, or give copies a title with carry = { title = \"…\" }."
             }
             Self::FeedAsTarget(_) => READ_ONLY_FEED,
+            Self::SameCalendar(_) => "Use the other name in routes, and take this table out.",
             Self::NothingButTime(_) => {
                 "Write carry = \"busy\" into the route; busy-title gives its copies a title."
             }

@@ -52,7 +52,7 @@ fn the_way_from_an_address_to_a_synchronised_calendar() {
         "create",
         "packhouse",
         "Notice board",
-        "--color",
+        "--calendar-color",
         "#3366AA",
         "--kinds",
         "events,tasks",
@@ -76,7 +76,7 @@ fn the_way_from_an_address_to_a_synchronised_calendar() {
     desk.write("chestnut.toml", with_route);
     story += &shown(&["sync"]);
     story += &shown(&["calendar", "list"]);
-    story += &shown(&["calendar", "rename", "presses", "Press hall, north"]);
+    story += &shown(&["calendar", "rename", "presses", "Press hall, north", "--on-server", "--yes"]);
     story += &shown(&["calendar", "rename", "kiosk", "Kiosk"]);
     story += &shown(&["preview"]);
     story += &shown(&["account", "forget", "packhouse"]);
@@ -121,7 +121,10 @@ fn nothing_is_saved_that_does_not_work_and_nothing_is_lost() {
         (vec!["calendar", "add", "x", "--path", "/a/", "--account", "nobody"], "has no account"),
         (vec!["calendar", "add", "x", "--feed", "ftp://markets.example/days.ics"], "no address of a feed"),
         (vec!["calendar", "add", "x", "--file", "."], "is a folder"),
-        (vec!["sync", "--color", "#336699"], "--color takes a colour only with `calendar create`"),
+        (
+            vec!["calendar", "create", "packhouse", "X", "--calendar-color", "reddish"],
+            "write it as \"#b5651d\"",
+        ),
         (vec!["init"], "chestnut.toml exists already"),
         (vec!["init", "--ask"], "nobody can be asked"),
         (vec!["account", "login", "nobody"], "has no account"),
@@ -131,6 +134,8 @@ fn nothing_is_saved_that_does_not_work_and_nothing_is_lost() {
         assert!(told.err.contains("Hint: ") && !told.err.contains("office-pw\""), "{told:?}");
         assert_eq!(desk.read("chestnut.toml"), before, "{arguments:?}");
     }
+    let told = desk.run(&["calendar", "create", "packhouse", "X", "--calendar-color", "reddish"]);
+    assert!(told.code == 2 && told.err.contains("write it as \"#b5651d\""), "{told:?}");
     desk.ok(&add("packhouse", &site.url, FROM_FILE));
     let after = desk.read("chestnut.toml");
     assert!(after.starts_with(before), "{after}");
@@ -154,7 +159,7 @@ fn calendars_are_made_on_every_sort_of_server() {
             "create",
             "packhouse",
             "Süßmost & Kisten",
-            "--color",
+            "--calendar-color",
             "#3366aa",
             "--kinds",
             "tasks",
@@ -181,14 +186,14 @@ fn calendars_are_made_on_every_sort_of_server() {
     let list = desk.ok(&["calendar", "list"]);
     assert!(list.out.contains("read only, shared"), "{}", list.out);
     // Somebody else's calendar cannot be renamed; it is said, and nothing changes.
-    let told = desk.run(&["calendar", "rename", "crews", "Mine"]);
+    let told = desk.run(&["calendar", "rename", "crews", "Mine", "--on-server", "--yes"]);
     assert!(told.code == 1 && told.err.contains("does not allow this"), "{told:?}");
     // A server that agrees, and does nothing.
     let agrees = "<d:multistatus xmlns:d=\"DAV:\"><d:response><d:href>/crews/calendars/picking/</d:href><d:propstat><d:prop>\
          <d:displayname/></d:prop><d:status>HTTP/1.1 200 OK</d:status></d:propstat></d:response></d:multistatus>";
     let lie = FaultKind::Body { code: 207, content_type: "application/xml".into(), text: agrees.into() };
     site.with(|server| server.faults.push(Fault::once("PROPPATCH", lie)));
-    let told = desk.run(&["calendar", "rename", "crews", "Mine"]);
+    let told = desk.run(&["calendar", "rename", "crews", "Mine", "--on-server", "--yes"]);
     assert!(told.code == 1 && told.err.contains("all the same"), "{told:?}");
 }
 

@@ -69,7 +69,7 @@ fn certificates_are_trusted_or_explained() {
             "wrong name",
             authority.serve("dav.packhouse.example", NOW, None),
             "is made out to another name",
-            "It is made out to dav.packhouse.example",
+            "It is for dav.packhouse.example",
         ),
         (
             "unknown authority",

@@ -259,7 +259,7 @@ fn a_feed_is_asked_only_for_news_and_recognised_under_new_uids() {
     site.with(|server| drop(server.feeds.insert(FEED.into(), changed)));
     desk.ok(&["sync"]);
     assert_eq!(copies(&site).len(), 6);
-    let added = desk.ok(&["calendar", "add", "odd", "--feed", &format!("{}feeds/days.ics", site.url)]);
+    let added = desk.ok(&["calendar", "add", "odd", "--feed", &format!("{}feeds/days.ics?again", site.url)]);
     assert!(added.out.contains("its UIDs are new at every fetch"), "{}", added.out);
 }
 

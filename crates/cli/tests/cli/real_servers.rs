@@ -487,7 +487,7 @@ fn real_servers_are_found_from_every_address_and_let_calendars_be_made() {
             "create",
             "office",
             "Notice board",
-            "--color",
+            "--calendar-color",
             "#3366aa",
             "--as",
             "board",
@@ -495,7 +495,7 @@ fn real_servers_are_found_from_every_address_and_let_calendars_be_made() {
         ]);
         assert_eq!(made.code, 0, "{kind}: {made:?}");
         let path = made.json()["path"].as_str().expect("a path").to_owned();
-        let renamed = run(&["calendar", "rename", "board", "Board & stalls"]);
+        let renamed = run(&["calendar", "rename", "board", "Board & stalls", "--on-server", "--yes"]);
         assert_eq!(renamed.code, 0, "{kind}: {renamed:?}");
         let board = of(&run(&["calendar", "list", "--json"]).json(), &path);
         assert_eq!(

@@ -54,7 +54,7 @@ fn every_report_is_what_its_schema_says() {
     look("account-test", &["account", "test"]);
     look("calendar-list", &["calendar", "list"]);
     look("calendar-create", &["calendar", "create", "cloud", "Kiosk", "--as", "kiosk"]);
-    look("calendar-rename", &["calendar", "rename", "kiosk", "Kiosk in the yard"]);
+    look("calendar-rename", &["calendar", "rename", "kiosk", "Kiosk in the yard", "--on-server", "--yes"]);
     look("calendar-add", &["calendar", "add", "aside", "--file", "aside.ics"]);
     look("route-list", &["route", "list"]);
     look("route-show", &["route", "show", "presses-to-board"]);

@@ -2,7 +2,7 @@
 
 use super::calendar_list::calendar_rows;
 use crate::check_account::host_of;
-use crate::render::{Column, clean, style, table, wrap};
+use crate::render::{Column, clean, style, table};
 use crate::report::account_test::AccountReport;
 use crate::report::calendar_list::CalendarReport;
 
@@ -78,8 +78,8 @@ pub(crate) fn steps_text(report: &AccountReport) -> String {
         // Where it failed before the first step, nothing was said yet.
         let told = report.steps.iter().any(|step| !step.ok);
         let error = report.error.iter().filter(|_| !told);
-        for line in error.chain(&report.hint).flat_map(|text| wrap(text, 88)) {
-            out += &format!("                {line}\n");
+        for text in error.chain(&report.hint) {
+            out += &format!("                {}\n", clean(text));
         }
     }
     out

@@ -9,11 +9,6 @@ pub(crate) fn human(report: &Report) -> String {
     for difference in differs {
         out += &format!("The server made it otherwise than it was asked: {}.\n", clean(difference));
     }
-    match called {
-        Some(called) => out += &format!("The configuration calls it {called}.\n"),
-        None => {
-            out += &format!("Next: chestnut calendar add NAME --account {account} --path {}\n", clean(path));
-        }
-    }
+    out += &format!("The configuration calls it {called}.\nNext: chestnut route add NAME --to {called}\n");
     out
 }

@@ -8,7 +8,7 @@ use jiff::tz::TimeZone;
 use crate::render::{Column, clean, count, readable, start_text, style, table, zone_name};
 use crate::report::preview::{Line, RoutePreview};
 use crate::settings::RouteSettings;
-use crate::words::{left_out_why, left_out_words, scheduler_lines};
+use crate::words::{left_out_why, left_out_words, scheduler_lines, why_words};
 
 /// Lines that are shown without `-v`.
 const ENOUGH: usize = 12;
@@ -87,7 +87,11 @@ pub(crate) fn first_summary(name: &str, route: &RouteSettings, preview: &Preview
     line(mails, "could make a server write to people, and wait for a person");
     line(preview.held, "deletions are held, for a person to decide");
     line(preview.strangers, "stand only on the far side, and are left alone");
-    line(preview.left_out.len(), "are left out");
+    let mut reasons: BTreeMap<&str, usize> = BTreeMap::new();
+    let keys: Vec<String> = preview.left_out.iter().map(|left| why_words(&left.why)).collect();
+    keys.iter().for_each(|key| *reasons.entry(key).or_default() += 1);
+    let words: Vec<_> = reasons.into_iter().map(|(key, n)| left_out_words(key, n)).collect();
+    line(preview.left_out.len(), &format!("left out: {}", words.join(", ")));
     out += &scheduler_lines(&preview.schedulers, route.carry.people);
     out
 }
