@@ -246,9 +246,8 @@ pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
                 format!("`chestnut account test {account}` shows whose certificate it is, and what to do.")
             }
             TransportFault::Tls if error.detail == Detail::PlainHttp => {
-                let host = &error.host;
                 format!(
-                    "Use http://{host}/ as the url of account {account}, with `plain-http = true` if you trust the network; or ask for the server's https address."
+                    "Write the url of account {account} with http:// and say `plain-http = true`, if you trust the network; or ask for the server's https address."
                 )
             }
             TransportFault::Tls => {

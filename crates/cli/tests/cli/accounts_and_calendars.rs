@@ -121,10 +121,6 @@ fn nothing_is_saved_that_does_not_work_and_nothing_is_lost() {
         (vec!["calendar", "add", "x", "--path", "/a/", "--account", "nobody"], "has no account"),
         (vec!["calendar", "add", "x", "--feed", "ftp://markets.example/days.ics"], "no address of a feed"),
         (vec!["calendar", "add", "x", "--file", "."], "is a folder"),
-        (
-            vec!["calendar", "create", "packhouse", "X", "--calendar-color", "reddish"],
-            "write it as \"#b5651d\"",
-        ),
         (vec!["init"], "chestnut.toml exists already"),
         (vec!["init", "--ask"], "nobody can be asked"),
         (vec!["account", "login", "nobody"], "has no account"),

@@ -1,6 +1,10 @@
 //! Errors in the configuration name file, line, key, and the nearest right key.
 
-use crate::set_up::SetUp;
+use std::path::Path;
+
+use chestnut_testkit::hermetic;
+
+use crate::set_up::{PROGRAM, SetUp, Told};
 
 #[test]
 fn every_mistake_is_told_with_its_line() {
@@ -161,6 +165,11 @@ fn every_mistake_is_told_with_its_line() {
             "path = \"/board/\"",
             "[calendar.board] lacks `account`",
         ),
+        (
+            "[route.presses-to-board]",
+            "[calendar.again]\naccount = \"packhouse\"\npath = \"office/calendars/presses\"\n[route.presses-to-board]",
+            "is where `again` is: one calendar has one name here",
+        ),
     ];
     for (from, to, expected) in table {
         assert!(standard.contains(from), "{from}");
@@ -184,4 +193,32 @@ fn names_on_the_command_line_are_checked_too() {
     std::fs::remove_file(set_up.path("chestnut.toml")).expect("removed");
     let told = set_up.run(&["status"]);
     assert!(told.code == 2 && told.err.contains("there is no configuration"), "{told:?}");
+}
+
+/// A shell asks the program itself what fits; the manual has a page for each command.
+#[test]
+fn shells_complete_what_the_configuration_names() {
+    let set_up = SetUp::new(0);
+    let printed = set_up.ok(&["completions", "bash"]).out;
+    assert!(printed.contains("CHESTNUT_COMPLETE=\"bash\"") && printed.contains("complete "), "{printed}");
+    let told = set_up.run(&["completions", "tcsh"]);
+    assert!(told.code == 2 && told.err.contains("bash, elvish, fish"), "{told:?}");
+    let fitting = |words: &[&str]| {
+        let mut command = hermetic(Path::new(PROGRAM), set_up.folder.path());
+        command.env("CHESTNUT_COMPLETE", "bash").env("_CLAP_COMPLETE_INDEX", (words.len() - 1).to_string());
+        command
+            .env("_CLAP_COMPLETE_COMP_TYPE", "9")
+            .env("_CLAP_COMPLETE_SPACE", "true")
+            .env("_CLAP_IFS", "\n");
+        Told::of(command.arg("--").args(words).output().expect("the program runs")).out
+    };
+    assert_eq!(fitting(&["chestnut", "sync", "pre"]), "presses-to-board");
+    assert_eq!(fitting(&["chestnut", "account", "test", "c"]), "cloud");
+    assert_eq!(fitting(&["chestnut", "agenda", "bo"]), "board");
+    assert_eq!(fitting(&["chestnut", "hist"]), "history");
+    set_up.configure("[route.presses\n");
+    assert_eq!(fitting(&["chestnut", "sync", "pre"]), "", "a broken file completes nothing");
+    set_up.ok(&["manual", "pages"]);
+    let page = std::fs::read_to_string(set_up.path("pages/chestnut-route-add.1")).expect("a page");
+    assert!(page.contains("keep\\-deletions"), "{page}");
 }

@@ -103,8 +103,8 @@ fn ways() -> Vec<Wrong> {
             office().url.replace("http:", "https:"),
             "",
             "encryption",
-            "no secure connection to 127.0.0.1",
-            "speaks no https at this port",
+            "127.0.0.1 answers in plain HTTP",
+            "with http:// and say `plain-http = true`",
         ),
         wrong(
             "path",
