@@ -10,13 +10,13 @@ use crate::failure::Failure;
 
 /// `decide` names a number that is not there.
 pub(crate) fn nothing_waits(number: i64) -> Failure {
-    Failure::usage(format!("nothing with the number {number} waits for a person"))
+    Failure::usage(format!("nothing with the number {number} needs a decision"))
         .hint("`chestnut held` lists what does.")
 }
 
 /// `decide` has an answer that is none.
 pub(crate) fn no_answer(choice: &str, number: i64, choices: &[String]) -> Failure {
-    Failure::usage(format!("{choice:?} is no answer to number {number}"))
+    Failure::usage(format!("{choice:?} is not an answer to number {number}"))
         .hint(format!("Answers are: {}.", choices.join(", ")))
 }
 
@@ -29,7 +29,7 @@ pub(crate) fn not_decided_yet(number: i64) -> Failure {
 }
 
 pub(crate) fn decision_taken_back(number: i64) -> String {
-    format!("number {number} waits for an answer again\n  answer it: chestnut decide {number}\n")
+    format!("number {number} needs a decision again\n  answer it: chestnut decide {number}\n")
 }
 
 /// `history` names a run that is not there.
@@ -46,7 +46,7 @@ pub(crate) fn ends_before_it_begins(from: Date, to: Date) -> Failure {
 
 /// An option is no day.
 pub(crate) fn not_a_day(option: &str, text: &str) -> Failure {
-    Failure::usage(format!("{option} {text:?} is no day"))
+    Failure::usage(format!("{option} {text:?} is not a day"))
         .hint("Write it as 2026-10-05, or say today, tomorrow, or a day of the week.")
 }
 
@@ -114,7 +114,7 @@ pub(crate) fn pages_written(folder: &Path) -> String {
 }
 
 pub(crate) fn not_a_moment(text: &str) -> Failure {
-    Failure::usage(format!("CHESTNUT_NOW is {text:?}, which is no moment"))
+    Failure::usage(format!("CHESTNUT_NOW is {text:?}, which is not a moment"))
         .hint("Write it as 2026-10-05T08:00:00Z.")
 }
 

@@ -8,10 +8,10 @@ use super::told::told_words;
 /// Says why an entry stands as it does.
 pub(crate) fn cause_words(finding: &Finding, has_run: bool) -> String {
     let words = match (&finding.cause, finding.standing) {
-        (Cause::Due, Standing::Extra) => "its source is gone or not taken any more; the next sync deletes it",
+        (Cause::Due, Standing::Extra) => "its source is gone or no longer included; the next sync deletes it",
         (Cause::Due, _) if !has_run => "the route never ran; its first sync brings it",
         (Cause::Due, _) => "changed since the last run; the next sync brings it",
-        (Cause::Held, _) => "it waits for a person: chestnut held",
+        (Cause::Held, _) => "it needs your decision: chestnut held",
         (Cause::Failed { told: Some(told) }, _) => return told_words(told),
         (Cause::Failed { told: None }, _) => "the last run could not do it",
         (Cause::Refused { told: Some(told) }, _) => return told_words(told),
@@ -29,7 +29,7 @@ pub(crate) fn cause_words(finding: &Finding, has_run: bool) -> String {
 pub(crate) fn cause_advice(cause: &str, standing: Standing, route: &str) -> Option<String> {
     Some(match cause {
         "far-edit" if standing == Standing::Extra => {
-            "what was doubled is no copy of the route's any more: delete it by hand".to_owned()
+            "what was doubled is no longer a copy of the route's: delete it by hand".to_owned()
         }
         "due" => format!("bring what changed: chestnut sync {route}"),
         "held" => "see what waits for you: chestnut held".to_owned(),

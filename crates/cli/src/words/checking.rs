@@ -35,7 +35,7 @@ fn the_proxy(is_proxy: bool) -> &'static str {
 pub(crate) fn host_words(host: &str, addresses: Option<&[String]>, is_proxy: bool) -> String {
     let proxy = the_proxy(is_proxy);
     match addresses {
-        None => format!("{proxy}{host} is an address, no name"),
+        None => format!("{proxy}{host} is an IP address, no lookup needed"),
         Some(addresses) => format!("{proxy}{host} is at {}", addresses.join(", ")),
     }
 }
@@ -193,7 +193,7 @@ pub(crate) fn server_words(answer: &Answer) -> String {
         words.push("sends invitations by itself".to_owned());
     }
     if answer.status == 401 {
-        words.push("wants a sign-in before it says more".to_owned());
+        words.push("requires sign-in".to_owned());
     } else if !knows("calendar-access") {
         words.push(format!("answers ({})", answer.status));
     }

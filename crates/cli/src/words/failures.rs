@@ -138,7 +138,7 @@ pub(crate) const READ_ONLY_FEED: &str = "A feed can only be read. To write there
 fn feed_hint(error: &DavError, calendar: &str) -> String {
     match error {
         DavError::SignIn { .. } | DavError::Forbidden { .. } => format!(
-            "The feed wants a sign-in. Name the account with its user and password as `account` in calendar {calendar}, or ask for a private address of the feed."
+            "The feed requires sign-in. Name the account with its user and password as `account` in calendar {calendar}, or ask for a private address of the feed."
         ),
         DavError::Status { status: 404 | 410, .. } => format!(
             "The publisher has taken it away or changed its address. Ask for the new one, and put it into calendar {calendar}. Nothing was deleted."
@@ -291,7 +291,7 @@ pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
         }
         DavError::Status { status: 407, .. } => {
             format!(
-                "The proxy on the way wants a sign-in: proxy = {{ url = \"…\", user = \"…\", password = {{ file = \"…\" }} }} in account {account}."
+                "The proxy requires sign-in: proxy = {{ url = \"…\", user = \"…\", password = {{ file = \"…\" }} }} in account {account}."
             )
         }
         DavError::Status { status: 300..=399, .. } => {

@@ -7,13 +7,13 @@ use crate::render::{clean, count};
 /// Why one entry is left out, from the key that runs count by.
 pub(crate) fn left_out_why(reason: &str) -> String {
     let words = match reason {
-        "events-not-taken" => "the route takes no events",
-        "tasks-not-taken" => "the route takes no tasks",
-        "journals-not-taken" => "the route takes no journals",
+        "events-not-taken" => "events not included (set `only.kinds`)",
+        "tasks-not-taken" => "tasks not included (set `only.kinds`)",
+        "journals-not-taken" => "journals not included (set `only.kinds`)",
         "kind-not-accepted" => "the far calendar does not accept its kind",
         "outside-window" => "outside the window",
         "outside-ends" => "its source tells nothing of that time",
-        "takes-no-time" => "free, declined, called off, or no event",
+        "takes-no-time" => "does not block time: free, declined, cancelled, or not an event",
         "time-not-understood" => "its time is not understood",
         "copy-of-another-route" => "a copy that a route made",
         "too-large" => "larger than the far server allows",
@@ -38,11 +38,9 @@ pub(crate) fn left_out_words(reason: &str, number: usize) -> String {
     let by_kind = |one: &str, many: &str, why: &str| format!("{} ({why})", count(number, one, many));
     let entries = |why: &str| format!("{} {why}", count(number, "entry", "entries"));
     match reason {
-        "events-not-taken" => by_kind("event", "events", "the route does not take them"),
-        "tasks-not-taken" => {
-            by_kind("task", "tasks", "the route does not take them; see only = { kinds = … }")
-        }
-        "journals-not-taken" => by_kind("journal", "journals", "the route does not take them"),
+        "events-not-taken" => by_kind("event", "events", "not included; set `only.kinds`"),
+        "tasks-not-taken" => by_kind("task", "tasks", "not included; set `only.kinds`"),
+        "journals-not-taken" => by_kind("journal", "journals", "not included; set `only.kinds`"),
         key if key.starts_with("only.") || key.starts_with("skip.") => {
             let (table, key) = key.split_once('.').unwrap_or((key, ""));
             entries(&format!("not taken ({table} = {{ {} = … }})", clean(key)))
@@ -50,9 +48,11 @@ pub(crate) fn left_out_words(reason: &str, number: usize) -> String {
         "kind-not-accepted" => entries("of a kind that the far calendar does not accept"),
         "outside-window" => entries("outside the window"),
         "outside-ends" => entries("of a time of which the source tells nothing"),
-        "takes-no-time" => {
-            by_kind("entry taking no time", "entries taking no time", "free, declined, called off, no event")
-        }
+        "takes-no-time" => by_kind(
+            "entry that does not block time",
+            "entries that do not block time",
+            "free, declined, cancelled, or not an event",
+        ),
         "time-not-understood" => entries("whose time is not understood"),
         "copy-of-another-route" => by_kind("copy", "copies", "made by a route"),
         "too-large" => entries("larger than the far server allows"),
@@ -81,7 +81,7 @@ pub(crate) fn stopped_words(reason: LeftOut, far: &str) -> String {
         },
         LeftOut::Copy => "it is a copy that a route made; copies of copies are not made".to_owned(),
         LeftOut::TakesNoTime => {
-            "carry = \"busy\" takes busy time alone, and it takes none: it is free, declined, called off, or no event"
+            "carry = \"busy\" takes busy time alone, and it takes none: it is free, declined, cancelled, or not an event"
                 .to_owned()
         }
         LeftOut::TimeNotUnderstood => "when it is cannot be understood, and that decides here".to_owned(),

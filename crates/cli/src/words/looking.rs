@@ -13,7 +13,7 @@ use crate::render::{clean, moment_text, shorten};
 pub(crate) fn grid_legend(calendars: &[String], has_floating: bool) -> String {
     let mut out = format!("{}; in small letters what is a copy\n", calendars.join("  "));
     if has_floating {
-        out += "~ a time of no zone: the same on every clock\n";
+        out += "~ no time zone (floating): the same on every clock\n";
     }
     out
 }

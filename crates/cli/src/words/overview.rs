@@ -51,7 +51,7 @@ pub(crate) fn needs(report: &Report) -> Vec<Need> {
         needs.push(Need {
             is_grave: false,
             of: clean(name),
-            what: "the route is not in the configuration any more; its copies remain".to_owned(),
+            what: "the route is no longer in the configuration; its copies remain".to_owned(),
             command: format!("chestnut route retire {}", clean(name)),
         });
     }
@@ -85,8 +85,8 @@ fn needs_of_route(status: &RouteStatus, report: &Report) -> Vec<Need> {
         need(true, format!("no good run for too long: {age}"), format!("chestnut sync {route}"));
     }
     if status.held > 0 {
-        let held = count(status.held, "change waits", "changes wait");
-        need(false, format!("{held} for a person to decide"), "chestnut held".to_owned());
+        let held = count(status.held, "change needs", "changes need");
+        need(false, format!("{held} your decision"), "chestnut held".to_owned());
     }
     if status.paused {
         let resume = match &status.paused_account {

@@ -101,7 +101,7 @@ pub(crate) fn fault_advice(fault: &ProbeFault, from: &str, to: &str, route: &str
         }
         ProbeFault::LeftOut(_) => format!("see what the route takes: chestnut route show {route}"),
         ProbeFault::Told(_) => format!("see the rights and the room of {to}: chestnut calendar list"),
-        ProbeFault::Run(_) => "see how its accounts are, step by step: chestnut account test".to_owned(),
+        ProbeFault::Run(_) => "check its accounts step by step: `chestnut account test`".to_owned(),
         ProbeFault::NothingCame | ProbeFault::StillThere => {
             format!(
                 "does anything sync this route? chestnut status; or try it at once: chestnut probe {route}"

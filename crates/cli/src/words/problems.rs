@@ -109,16 +109,16 @@ impl Problem<'_> {
             Self::NotFlag => "must be true or false",
             Self::NotNumber => "must be a whole number",
             Self::NotBetween(least, most) => return format!("must be between {least} and {most}"),
-            Self::NotDuration => "is no duration; write it as \"30s\", \"10 minutes\" or \"90 days\"",
+            Self::NotDuration => "is not a duration; write it as \"30s\", \"10 minutes\" or \"90 days\"",
             Self::NotReach => "is no length of time; write it as \"7 days\", \"2 weeks\" or \"3 months\"",
-            Self::NotDay => "is no day; write it as \"2026-12-01\"",
+            Self::NotDay => "is not a day; write it as \"2026-12-01\"",
             Self::NotOrigin(text) => {
                 return format!(
                     "holds {text:?}, which is no server alone; write it as \"https://p42.cloud.example\", or \"https://*.cloud.example\" for any one label"
                 );
             }
             Self::NotZone(name) => {
-                return format!("is {name:?}, which is no known zone such as \"Europe/Ljubljana\"");
+                return format!("is {name:?}, which is not a known time zone such as \"Europe/Ljubljana\"");
             }
             Self::NotTexts => "must be a list of texts, such as [\"events\"]",
             Self::NotTable => "must be a table",

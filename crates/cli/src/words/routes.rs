@@ -9,7 +9,7 @@ use crate::render::{clean, count};
 
 /// A route that the configuration no longer has cannot have its copies taken away.
 pub(crate) fn not_configured_any_more(name: &str) -> Failure {
-    Failure::usage(format!("route {name} is not in the configuration any more")).hint(
+    Failure::usage(format!("route {name} is no longer in the configuration")).hint(
         "To take its copies away, put it back into the configuration first: nothing else says where they are.",
     )
 }

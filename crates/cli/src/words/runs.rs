@@ -31,7 +31,7 @@ pub(crate) fn scheduler_lines(calendars: &[String], people: People) -> String {
 
 /// What to do about what is held.
 pub(crate) fn held_lines() -> &'static str {
-    "What is held waits for you: chestnut held, then chestnut decide NUMBER CHOICE\n"
+    "See what needs your decision with `chestnut held`; answer with `chestnut decide NUMBER`\n"
 }
 
 /// The one line that is told of what is held where nothing else is to be told.
@@ -52,7 +52,7 @@ pub(crate) fn gone_words(name: &str) -> String {
     style::paint(
         style::WARN,
         format!(
-            "{name} ran once and is not in the configuration any more; its copies stay where they are.\n  \
+            "{name} ran once and is no longer in the configuration; its copies stay where they are.\n  \
              forget it: chestnut route retire {name}\n"
         ),
     )
@@ -94,7 +94,8 @@ pub(crate) fn not_while_paused(name: &str, account: Option<&str>) -> Failure {
 
 /// An option is no duration.
 pub(crate) fn not_a_duration(option: &str, text: &str) -> Failure {
-    Failure::usage(format!("{option} {text:?} is no duration")).hint("Write it as 30m, 2h or \"10 minutes\".")
+    Failure::usage(format!("{option} {text:?} is not a duration"))
+        .hint("Write it as 30m, 2h or \"10 minutes\".")
 }
 
 /// What a run is doing.

@@ -42,12 +42,12 @@ pub(crate) fn told_words(told: &Told) -> String {
                 lacks.into_iter().filter(|(lacks, _)| *lacks).map(|(_, words)| words).collect();
             words.join("; ")
         }
-        Told::DeletionHeld => "its deletion waits for a person".to_owned(),
+        Told::DeletionHeld => "its deletion needs your decision".to_owned(),
         Told::WouldMail { deletes: false } => {
-            "its server could write to people because of it; it waits for a person".to_owned()
+            "its server could write to people because of it; it needs your decision".to_owned()
         }
         Told::WouldMail { deletes: true } => {
-            "its server could write to people because of its deletion; it waits for a person".to_owned()
+            "its server could write to people because of its deletion; it needs your decision".to_owned()
         }
         Told::Disagree { fields } => format!("calendars disagree about {}", said(fields)),
         Told::Overruled { fields } => format!("another calendar's {} counts", said(fields)),

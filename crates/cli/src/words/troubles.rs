@@ -35,7 +35,7 @@ pub(crate) fn trouble_sentence(kind: TroubleKind, about: &str, facts: &Value) ->
         }
         TroubleKind::NeverRun => format!("{about}: the route waits for its first yes"),
         TroubleKind::Held => {
-            format!("{about}: {} for a person to decide", count(number, "change waits", "changes wait"))
+            format!("{about}: {} your decision", count(number, "change needs", "changes need"))
         }
         TroubleKind::NearlyFull => {
             let percent = facts.get("percent").and_then(Value::as_u64).unwrap_or_default();

@@ -25,7 +25,7 @@ pub(crate) fn why_left_words(why: &WhyLeft, first: i64) -> String {
         WhyLeft::ChangedBySomebody => "somebody changed it since".to_owned(),
         WhyLeft::WouldMail => "its server could write to people because of it".to_owned(),
         WhyLeft::NotKnown => "its text was not kept, or what stands there now cannot be read".to_owned(),
-        WhyLeft::NoCalendar => "the route does not write into that calendar any more".to_owned(),
+        WhyLeft::NoCalendar => "the route no longer writes into that calendar".to_owned(),
     }
 }
 
@@ -94,7 +94,7 @@ pub(crate) fn not_taken_back() -> Failure {
     Failure::usage("nothing was taken back".to_owned())
 }
 
-/// What was typed is no number of a run.
+/// What was typed is not the number of a run.
 pub(crate) fn not_a_run(typed: &str) -> Failure {
     Failure::usage(format!("`{typed}` is not the number of a run"))
         .hint("Say `12` for one run, or `12..` for it and all later ones of its route; `chestnut history` lists them.")
@@ -102,7 +102,7 @@ pub(crate) fn not_a_run(typed: &str) -> Failure {
 
 /// None of the calendars of a retired route is configured.
 pub(crate) fn no_calendar_of_run(run: i64, route: &str) -> Failure {
-    Failure::usage(format!("run {run} cannot be taken back: route {route} is not configured any more, and neither is any calendar that the run wrote"))
+    Failure::usage(format!("run {run} cannot be taken back: route {route} is no longer configured, and neither is any calendar that the run wrote"))
         .hint("`chestnut calendar add` makes a calendar known again, under the name that it had.")
 }
 
@@ -120,7 +120,7 @@ pub(crate) fn no_text_kept() -> Failure {
 
 /// What was typed says no day and no time.
 pub(crate) fn not_a_since(typed: &str) -> Failure {
-    Failure::usage(format!("`{}` is no day, and no length of time", clean(typed)))
+    Failure::usage(format!("`{}` is neither a day nor a length of time", clean(typed)))
         .hint("Write a day such as 2026-10-05, or how long ago, such as \"7 days\".")
 }
 

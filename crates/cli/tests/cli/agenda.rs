@@ -66,7 +66,7 @@ fn the_week_as_people_and_as_programs_see_it() {
     assert_eq!(desk.ok(&["agenda", "twice.ics", "--json"]).json().as_array().map(Vec::len), Some(14));
     for (arguments, problem) in [
         (&["agenda", "nowhere"][..], "there is no calendar `nowhere`"),
-        (&["agenda", "--from", "someday"], "--from \"someday\" is no day"),
+        (&["agenda", "--from", "someday"], "--from \"someday\" is not a day"),
         (&["agenda", "--from", "2026-10-09", "--to", "2026-10-08"], "is before --from"),
     ] {
         let told = desk.run(arguments);

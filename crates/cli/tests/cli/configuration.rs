@@ -12,7 +12,11 @@ fn every_mistake_is_told_with_its_line() {
     let standard = set_up.standard();
     let table: &[(&str, &str, &str)] = &[
         ("timezone =", "timezome =", "line 1: unknown key `timezome`\nHint: Did you mean `timezone`?"),
-        ("\"Europe/Ljubljana\"", "\"Orchard\"", "line 1: `timezone` is \"Orchard\", which is no known zone"),
+        (
+            "\"Europe/Ljubljana\"",
+            "\"Orchard\"",
+            "line 1: `timezone` is \"Orchard\", which is not a known time zone",
+        ),
         (
             "user = \"office\"",
             "usr = \"office\"",
@@ -45,7 +49,7 @@ fn every_mistake_is_told_with_its_line() {
         (
             "to = \"board\"",
             "to = \"board\"\nfull-look-every = \"soon\"",
-            "is no duration; write it as \"30s\"",
+            "is not a duration; write it as \"30s\"",
         ),
         (
             "to = \"board\"",
@@ -72,7 +76,7 @@ fn every_mistake_is_told_with_its_line() {
             "to = \"board\"\nwindow = { from = \"2026-10-02\", to = \"2026-10-01\" }",
             "lies before `from`",
         ),
-        ("to = \"board\"", "to = \"board\"\nwindow = { to = \"October\" }", "is no day; write it as"),
+        ("to = \"board\"", "to = \"board\"\nwindow = { to = \"October\" }", "is not a day; write it as"),
         ("to = \"board\"", "to = \"board\"\npast-copies = \"burn\"", "must be \"keep\" or \"remove\""),
         (
             "to = \"board\"",

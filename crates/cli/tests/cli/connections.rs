@@ -152,7 +152,7 @@ fn a_feed_without_an_account_is_waited_for_and_taken_within_bounds() {
     let (code, said, _) = feed(&large, "max-download = 2");
     assert!(code == 1 && said.contains("larger than"), "{said}");
     for (more, problem) in
-        [("max-download = 0", "must be between 1 and 1024"), ("timeout = \"soon\"", "is no duration")]
+        [("max-download = 0", "must be between 1 and 1024"), ("timeout = \"soon\"", "is not a duration")]
     {
         let (code, said, _) = feed(&large, more);
         assert!(code == 2 && said.contains(problem), "{said}");

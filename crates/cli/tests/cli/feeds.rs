@@ -192,8 +192,8 @@ fn a_feed_that_is_not_given_deletes_nothing_either() {
     };
     let status = |code: u16| FaultKind::Status { code, retry_after: Some(3600) };
     for (kind, hint) in [
-        (status(401), "wants a sign-in"),
-        (status(403), "wants a sign-in"),
+        (status(401), "requires sign-in"),
+        (status(403), "requires sign-in"),
         (status(404), "taken it away or changed its address"),
         (status(410), "taken it away or changed its address"),
         (status(500), "Check the address"),

@@ -98,7 +98,7 @@ fn a_disagreement_waits_and_everything_else_goes_on() {
         set_up.ok(&["decide", "1", choice]);
         set_up.ok(&["sync"]);
         set_up.ok(&["sync"]);
-        assert!(set_up.ok(&["held"]).out.contains("nothing waits for a person"));
+        assert!(set_up.ok(&["held"]).out.contains("nothing needs a decision"));
         assert!(
             near(&set_up).contains(&format!("SUMMARY:{title} "))
                 && far(&set_up).contains(&format!("SUMMARY:{title} "))
@@ -139,7 +139,7 @@ fn many_deletions_wait_and_are_let_through_or_kept() {
             (&0.into(), &0.into()),
             "{again}"
         );
-        assert!(set_up.ok(&["held"]).out.contains("nothing waits"));
+        assert!(set_up.ok(&["held"]).out.contains("nothing needs a decision"));
     }
 }
 
@@ -405,7 +405,7 @@ fn routes_are_added_shown_paused_and_retired() {
     set_up.configure(&text.replace("route.taken", "route.renamed"));
     let told = set_up.run(&["status"]);
     assert!(
-        told.code == 3 && told.out.contains("taken ran once and is not in the configuration any more"),
+        told.code == 3 && told.out.contains("taken ran once and is no longer in the configuration"),
         "{told:?}"
     );
     assert_eq!(set_up.run(&["route", "retire", "taken", "--remove-copies", "--yes"]).code, 2);

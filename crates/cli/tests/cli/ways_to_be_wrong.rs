@@ -336,7 +336,7 @@ fn ways() -> Vec<Wrong> {
             "plain-http = true",
             "principal",
             "407",
-            "The proxy on the way wants a sign-in",
+            "The proxy requires sign-in",
         ),
     ]
 }

@@ -34,7 +34,7 @@ pub(crate) fn human(lines: &[Line], zone: &TimeZone, from: Date, to: Date) -> St
         out += &table(&columns, &lines.iter().map(row).collect::<Vec<_>>());
     }
     if lines.iter().any(|line| line.shown.floating) {
-        out += "\n~ a time of no zone: the same on every clock\n";
+        out += "\n~ no time zone (floating): the same on every clock\n";
     }
     out
 }

@@ -26,7 +26,8 @@ pub(crate) fn human(report: &Report) -> String {
         on_servers.chain(report.others.iter().map(|c| c.routes.is_empty())).filter(|is| *is).count();
     if uncovered > 0 {
         let calendars = count(uncovered, "calendar has", "calendars have");
-        out += &format!("\n{calendars} no route: what stands there goes nowhere.\n");
+        let them = if uncovered == 1 { "it" } else { "them" };
+        out += &format!("\n{calendars} no route; nothing in {them} is copied.\n");
     }
     out
 }

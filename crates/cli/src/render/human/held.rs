@@ -11,7 +11,7 @@ const ENOUGH: usize = 12;
 
 pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
     if report.held.is_empty() {
-        return "nothing waits for a person\n".to_owned();
+        return "nothing needs a decision\n".to_owned();
     }
     let items = report.held.iter().map(|item| one(item, zone, all) + &what_to_do(item));
     format!("times in {}\n{}", zone_name(zone), items.collect::<String>())

@@ -30,7 +30,7 @@ pub(crate) fn human(preview: &RoutePreview, zone: &TimeZone, all: bool) -> Strin
         let held = preview.changes.iter().filter(|change| change.action == "hold").count();
         told.extend((held > preview.would_mail).then(|| {
             let number = held - preview.would_mail;
-            format!("{number} to be decided by a person")
+            format!("{number} to be decided by you")
         }));
         told.extend(
             (preview.would_mail > 0)
@@ -40,7 +40,7 @@ pub(crate) fn human(preview: &RoutePreview, zone: &TimeZone, all: bool) -> Strin
     }
     if preview.held > 0 {
         let deletions = count(preview.held, "deletion", "deletions");
-        out += &style::paint(style::WARN, format!("  {deletions} would be held, for a person to decide\n"));
+        out += &style::paint(style::WARN, format!("  {deletions} would be held and need your decision\n"));
     }
     if !preview.changes.is_empty() {
         out += &format!("  times in {}\n", zone_name(zone));
@@ -71,7 +71,7 @@ pub(crate) fn first_summary(name: &str, route: &RouteSettings, preview: &Preview
             out += &format!("  {count:6} {what}\n");
         }
     };
-    line(number("link"), "stand there already and say the same; they are linked without a write");
+    line(number("link"), "are already there and say the same; they are linked without a write");
     let changes = preview.changes.iter().map(|c| (c.action, c.calendar.as_deref()));
     for ((what, calendar), count) in per_calendar(changes) {
         let more = match what {
@@ -83,10 +83,10 @@ pub(crate) fn first_summary(name: &str, route: &RouteSettings, preview: &Preview
     }
     line(preview.matched, "of these stood there before: they follow their sources, and stay their owner's");
     let mails = preview.changes.iter().filter(|c| matches!(c.why, Why::WouldMail { .. })).count();
-    line(number("hold") - mails, "say different things in different calendars, and wait for a person");
-    line(mails, "could make a server write to people, and wait for a person");
-    line(preview.held, "deletions are held, for a person to decide");
-    line(preview.strangers, "stand only on the far side, and are left alone");
+    line(number("hold") - mails, "say different things in different calendars, and need your decision");
+    line(mails, "could make a server write to people, and need your decision");
+    line(preview.held, "deletions are held and need your decision");
+    line(preview.strangers, "exist only on the far side, and are left alone");
     let mut reasons: BTreeMap<&str, usize> = BTreeMap::new();
     let keys: Vec<String> = preview.left_out.iter().map(|left| why_words(&left.why)).collect();
     keys.iter().for_each(|key| *reasons.entry(key).or_default() += 1);

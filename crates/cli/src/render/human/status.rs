@@ -122,8 +122,8 @@ fn notes(status: &RouteStatus, zone: &TimeZone, all: bool) -> String {
         out += &format!("{route}: left out: {}\n", told.join(", "));
     }
     if status.held > 0 {
-        let held = count(status.held, "change waits", "changes wait");
-        out += &style::paint(style::WARN, format!("{route}: {held} for a person to decide\n"));
+        let held = count(status.held, "change needs", "changes need");
+        out += &style::paint(style::WARN, format!("{route}: {held} your decision\n"));
     }
     if let Some(compared) = status.compared.as_ref().filter(|compared| compared.not_in_step > 0) {
         let entries = count(compared.not_in_step, "entry", "entries");

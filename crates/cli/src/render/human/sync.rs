@@ -42,7 +42,10 @@ pub(crate) fn rows(run: &Run) -> Vec<Vec<String>> {
         Outcome::Ok if is_quiet => style::paint(style::GOOD, "nothing to do"),
         Outcome::Ok => style::paint(style::GOOD, "done"),
         Outcome::Waiting => style::paint(style::WARN, "waits"),
-        Outcome::Held => style::paint(style::WARN, "done, but held"),
+        Outcome::Held => style::paint(
+            style::WARN,
+            format!("done; {} your decision", count(run.held, "change needs", "changes need")),
+        ),
         Outcome::Failed if run.failure.as_ref().is_some_and(|f| f.code == ExitCode::Usage) => {
             style::paint(style::WARN, "not begun")
         }
@@ -72,7 +75,7 @@ pub(crate) fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
     let route = &run.route;
     if run.linked > 0 {
         out += &format!(
-            "{route}: {} stood there already and are linked without a write\n",
+            "{route}: {} were already there and are linked without a write\n",
             count(run.linked, "entry", "entries")
         );
     }
@@ -102,7 +105,7 @@ pub(crate) fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
     if run.held > 0 {
         let deletions = run.held - run.held_disagreements - run.held_mail;
         for (number, one, many, why) in [
-            (deletions, "deletion is", "deletions are", "more than the route deletes unasked"),
+            (deletions, "deletion is", "deletions are", "above the route's limit"),
             (run.held_disagreements, "disagreement is", "disagreements are", "the route asks a person"),
             (run.held_mail, "change is", "changes are", "a server could write to people because of it"),
         ] {
