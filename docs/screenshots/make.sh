@@ -40,7 +40,9 @@ cat >"$work/answers.py" <<'END'
 import os, pty, sys, time
 answers = [("(1 to 3)", "1"), ("any link to it)", sys.argv[1]), ("User name", "office"), ("Password", "office-pw"),
            ("of this account", ""), ("(1 to 3)", "2"), ("of this calendar", "presses"), ("(1 to 3)", "1"),
-           ("(1 to 4)", "1"), ("name on the server", ""), ("of this calendar", "")]
+           ("(1 to 4)", "1"), ("name on the server", ""), ("of this calendar", ""), ("may they see?", "1"),
+           ("come back", ""), ("Which entries?", "2"), ("deleted in", ""), ("as well as events?", ""),
+           ("of this route", "")]
 pid, terminal = pty.fork()
 if pid == 0:
     os.execvp("chestnut", ["chestnut", "init", "--ask", "new.toml"])

@@ -283,7 +283,10 @@ impl Check<'_> {
             self.steps.push(Step { step, ok: true, seen, note: None, host, milliseconds });
         };
         let start = DiscoveryStage::Start;
-        if stage.is_some() && !told.is_empty() {
+        // Nothing but an answer of CalDAV proves it: a web page, or an error, comes to strangers as well.
+        let is_proven = told.iter().any(|(_, status, ..)| *status == 207);
+        let nobody = matches!(self.account.sign_in, crate::settings::SignInSettings::Nobody);
+        if stage.is_some() && !told.is_empty() && (is_proven || nobody) {
             push("sign-in", signed_in_words(self.account), start, spent(start));
         }
         let error = match found {

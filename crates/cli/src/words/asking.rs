@@ -20,6 +20,11 @@ pub(crate) fn no_answer(choice: &str, number: i64, choices: &[String]) -> Failur
         .hint(format!("Answers are: {}.", choices.join(", ")))
 }
 
+/// Deletions in one calendar that have the same title, as those of busy times have.
+pub(crate) fn all_alike(calendar: &str, title: &str, number: usize, [first, last]: [String; 2]) -> String {
+    format!("  {number} in {calendar}, each called \"{title}\", from {first} to {last}; -v names them all\n")
+}
+
 pub(crate) const WHICH_ANSWER: &str = "Your answer?";
 
 /// There is no answer to take back.

@@ -40,7 +40,7 @@ pub(crate) use accounts::{
     service_not_reached, sign_in_also_needed, sign_in_in_address, tokens_not_kept, type_this_code,
 };
 pub(crate) use asking::{
-    TYPE_YES_OR_NO, WHICH_ANSWER, cannot_be_written, configuration_written, decision_taken_back,
+    TYPE_YES_OR_NO, WHICH_ANSWER, all_alike, cannot_be_written, configuration_written, decision_taken_back,
     ends_before_it_begins, folder_in_use, is_there_already, no_answer, no_random_numbers, no_stand_ins,
     no_such_run, no_such_shell, nobody_can_be_asked, not_a_day, not_a_moment, not_answered, not_decided_yet,
     not_in_the_list, nothing_waits, one_of, pages_written, type_a_number, yes_or_no,

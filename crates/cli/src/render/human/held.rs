@@ -4,10 +4,12 @@ use jiff::tz::TimeZone;
 
 use crate::render::{Column, clean, count, readable, start_text, style, table, zone_name};
 use crate::report::held::{Deletion, Field, Held, Report};
-use crate::words::{field_word, of_occurrence, value_words};
+use crate::words::{all_alike, field_word, of_occurrence, value_words};
 
 /// Deletions that are named without `-v`.
 const ENOUGH: usize = 12;
+/// More than so many of one title are told together.
+const ALIKE: usize = 3;
 
 pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
     if report.held.is_empty() {
@@ -60,6 +62,20 @@ fn what_to_do(item: &Held) -> String {
 }
 
 pub(crate) fn deletion_lines(entries: &[Deletion], zone: &TimeZone, all: bool) -> String {
+    let is_alike = |a: &Deletion, b: &Deletion| a.title == b.title && a.calendar == b.calendar;
+    if let [first, .., last] = entries
+        && !all
+        && entries.len() > ALIKE
+        && entries.iter().all(|entry| is_alike(entry, first))
+    {
+        // Twelve times "Busy" say less than from when to when.
+        return all_alike(
+            &clean(&first.calendar),
+            &readable(&first.title),
+            entries.len(),
+            [start_text(&first.start, zone), start_text(&last.start, zone)],
+        );
+    }
     let shown = if all { entries.len() } else { entries.len().min(ENOUGH) };
     let columns = [("In", Column::Name), ("Starts", Column::Whole), ("Title", Column::Text)];
     let row = |e: &Deletion| vec![clean(&e.calendar), start_text(&e.start, zone), readable(&e.title)];

@@ -49,10 +49,15 @@ pub(crate) fn one_run(record: &RunRecord, run: &Run, zone: &TimeZone) -> String 
     let mut changes: Vec<&ChangeLine> = run.changes.as_ref().unwrap_or(&none).iter().collect();
     changes.sort_by(|a, b| (&a.start, &a.uid).cmp(&(&b.start, &b.uid)));
     let width = changes.iter().map(|c| clean(&c.calendar).chars().count()).max().unwrap_or(0);
+    let starts = changes.iter().map(|c| start_text(&c.start, zone).chars().count()).max().unwrap_or(0);
     for change in &changes {
         let start = start_text(&change.start, zone);
         let calendar = clean(&change.calendar);
-        out += &format!("  {:9} {calendar:width$}  {start:24} {}\n", change.action, readable(&change.title));
+        out += &format!(
+            "  {:9} {calendar:width$}  {start:starts$}  {}\n",
+            change.action,
+            readable(&change.title)
+        );
         if let Some(words) = &change.words {
             for line in broken(words, LINE) {
                 out += &format!("      {}\n", style::paint(style::FAINT, line));
