@@ -1,6 +1,6 @@
 //! Text from calendars and servers is untrusted: what reaches the terminal has no control characters.
 
-use anstyle::{AnsiColor, Style};
+use anstyle::{Ansi256Color, Style};
 use unicode_width::{UnicodeWidthChar as _, UnicodeWidthStr as _};
 
 /// Returns a text on one line, without control characters and without those that turn the direction of writing.
@@ -204,16 +204,40 @@ pub(crate) fn count(number: usize, one: &str, many: &str) -> String {
 
 /// Named styles; colour is taken away again where it is not wanted.
 pub(crate) mod style {
-    use super::{AnsiColor, Style};
+    use super::{Ansi256Color, Style};
 
-    pub(crate) const GOOD: Style = AnsiColor::Green.on_default();
-    pub(crate) const WARN: Style = AnsiColor::Yellow.on_default();
-    pub(crate) const BAD: Style = AnsiColor::Red.on_default().bold();
+    /// Three of the 256 colours (xterm's cube) that can be read on black and on white alike: a contrast of 4.5 and more
+    /// with both. The sixteen that every terminal has are as its owner set them, and bright yellow on white is none.
+    pub(crate) const LEGIBLE: [Ansi256Color; 3] = [Ansi256Color(29), Ansi256Color(131), Ansi256Color(163)];
+    pub(crate) const GOOD: Style = LEGIBLE[0].on_default();
+    pub(crate) const WARN: Style = LEGIBLE[1].on_default();
+    pub(crate) const BAD: Style = LEGIBLE[2].on_default().bold();
     pub(crate) const STRONG: Style = Style::new().bold();
     pub(crate) const FAINT: Style = Style::new().dimmed();
 
     /// Puts a style around a text.
     pub(crate) fn paint(style: Style, text: impl std::fmt::Display) -> String {
         format!("{style}{text}{style:#}")
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::style::LEGIBLE;
+
+    /// Relative luminance and contrast as WCAG 2 defines them.
+    #[test]
+    fn colours_are_legible_on_black_and_on_white() {
+        let linear = |level: u8| {
+            let part = f64::from(level) / 255.0;
+            if part <= 0.03928 { part / 12.92 } else { ((part + 0.055) / 1.055).powf(2.4) }
+        };
+        for color in LEGIBLE {
+            let at = color.0 - 16;
+            let [r, g, b] = [at / 36, at / 6 % 6, at % 6]
+                .map(|step| linear([0, 95, 135, 175, 215, 255][usize::from(step)]));
+            let luminance = 0.2126 * r + 0.7152 * g + 0.0722 * b;
+            assert!(1.05 / (luminance + 0.05) >= 4.5 && (luminance + 0.05) / 0.05 >= 4.5, "{color:?}");
+        }
     }
 }
