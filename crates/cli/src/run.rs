@@ -7,16 +7,17 @@ use clap::{ColorChoice, CommandFactory as _, Parser as _};
 
 use crate::args::{AccountCommand, CalendarCommand, Cli, Command, Common, RouteCommand, StateCommand};
 use crate::commands::{
-    account_add, account_forget, account_list, account_login, account_move, account_pause, account_test,
-    agenda, calendar_add, calendar_create, calendar_list, calendar_rename, compare, demo, free, held,
-    history, init, init_ask, preview, probe, report as report_command, route, shell, snapshot, state, status,
-    sync, undo, why,
+    account_add, account_forget, account_list, account_login, account_move, account_password, account_pause,
+    account_test, agenda, calendar_add, calendar_create, calendar_forget, calendar_list, calendar_rename,
+    compare, demo, free, held, history, init, init_ask, preview, probe, report as report_command, route,
+    shell, snapshot, state, status, sync, undo, why,
 };
 use crate::environment::Environment;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
 use crate::watch;
+use crate::words::use_preview;
 
 /// Runs the process's own command line.
 #[must_use]
@@ -116,7 +117,8 @@ fn command(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
         Command::Why { words } => why::run(words, common, io),
         Command::Preview { routes } => preview::run(routes, common, io),
         Command::Route(command) => routes(command, common, io),
-        Command::Sync { routes, yes, allow_deletions, afresh, only_due, entries } => {
+        Command::Sync { routes, dry_run: true, .. } => Err(use_preview(routes)),
+        Command::Sync { routes, yes, allow_deletions, afresh, only_due, entries, dry_run: false } => {
             let how = sync::How {
                 yes: *yes,
                 allow_deletions: *allow_deletions,
@@ -183,6 +185,7 @@ fn account(command: &AccountCommand, common: &Common, io: &mut Io<'_>) -> Result
             account_pause::pause(account, until.as_deref(), common, io)
         }
         AccountCommand::Move { account, url, yes } => account_move::run(account, url, *yes, common, io),
+        AccountCommand::Password { account } => account_password::run(account, common, io),
         AccountCommand::Resume { account } => account_pause::resume(account, common, io),
         AccountCommand::Forget { account } => account_forget::run(account, common, io),
     }
@@ -213,6 +216,7 @@ fn calendar(command: &CalendarCommand, common: &Common, io: &mut Io<'_>) -> Resu
             let new = calendar_create::Wanted { account, name, color, kinds, called: called.as_deref() };
             calendar_create::run(&new, common, io)
         }
+        CalendarCommand::Forget { calendar } => calendar_forget::run(calendar, common, io),
         CalendarCommand::Rename { calendar, name, on_server, yes } => {
             let how = calendar_rename::How { on_server: *on_server, yes: *yes };
             calendar_rename::run(calendar, name, how, common, io)

@@ -37,6 +37,12 @@ pub(crate) enum AccountCommand {
         #[arg(long, conflicts_with = "code")]
         no_browser: bool,
     },
+    /// Give an account another password: it is asked for, tried, and kept where the old one is
+    Password {
+        /// The account
+        #[arg(add = accounts())]
+        account: String,
+    },
     /// Hold back every route that uses an account: for the time its server is worked on
     Pause {
         /// The account

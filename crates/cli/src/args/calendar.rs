@@ -34,6 +34,12 @@ pub(crate) enum CalendarCommand {
         #[arg(long = "as", value_name = "NAME")]
         called: Option<String>,
     },
+    /// Take a calendar out of the configuration; what stands in it stays
+    Forget {
+        /// The calendar, as the configuration calls it
+        #[arg(add = calendars())]
+        calendar: String,
+    },
     /// Give a calendar another name on its server, for everybody who sees it
     Rename {
         /// The calendar, as the configuration calls it

@@ -39,7 +39,7 @@ pub(crate) struct Common {
     /// Print one JSON document for programs
     #[arg(long, global = true)]
     pub(crate) json: bool,
-    /// Print nothing but errors
+    /// Print nothing but errors, and what needs a decision
     #[arg(long, short, global = true, conflicts_with = "verbose")]
     pub(crate) quiet: bool,
     /// Name every entry; twice: also tell of every request
@@ -198,6 +198,9 @@ pub(crate) enum Command {
         /// Let deletions through that were held
         #[arg(long)]
         allow_deletions: bool,
+        /// There is a command for that
+        #[arg(long, hide = true)]
+        dry_run: bool,
         /// Read everything again
         #[arg(long)]
         afresh: bool,

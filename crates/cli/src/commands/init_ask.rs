@@ -28,10 +28,10 @@ use crate::settings::{
 use crate::words::{
     A_FEED, A_FILE, COPIES, FEED_ADDRESS, FIRST_FROM, InWords as _, MORE_COPIES, NAME_ON_SERVER,
     NEW_FOR_COPIES, NO_FEED_ADDRESS, NO_SERVER_ADDRESS, PASSWORD, SERVER_ADDRESS, THEN_ROUTE, THEN_TO,
-    USER_NAME, WHICH, WHICH_FILE, WRITE_THIS, calendar_hint, called_already, configured_already, it_holds,
-    name_is_taken, name_of_this, no_calendar_yet, no_home, nobody_can_be_asked, nothing_was_written,
-    on_a_server, one_of_account, password_again, server_has_calendar, this_writes, which_of_account,
-    would_be_made, would_be_written, written_by_asking,
+    USER_NAME, WHICH, WHICH_FILE, WRITE_THIS, calendar_hint, called_already, configured_already,
+    has_a_password_already, it_holds, name_is_taken, name_of_this, no_calendar_yet, no_home,
+    nobody_can_be_asked, nothing_was_written, on_a_server, one_of_account, password_again,
+    server_has_calendar, this_writes, which_of_account, would_be_made, would_be_written, written_by_asking,
 };
 
 /// Stands for a calendar that is still to be made: a file that is never there.
@@ -204,7 +204,11 @@ impl Asking<'_, '_> {
                 }
                 continue;
             }
-            let name = self.name("account", &suggestion)?;
+            let mut name = self.name("account", &suggestion)?;
+            while base.join(password_file(&name)).exists() {
+                self.say(&has_a_password_already(&name))?;
+                name = self.name("account", &suggestion)?;
+            }
             let typed = Some((secret, base.join(password_file(&name))));
             let new = NewAccount::new(&name, settings, typed);
             let keys = new.keys(checked.url());

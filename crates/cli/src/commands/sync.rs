@@ -173,10 +173,12 @@ pub(crate) fn run(
 
 /// Tells what failed, last, so that it is not passed over: one cause once, with all routes that it stops.
 fn tell_failures(runs: &[Run], io: &mut Io<'_>) -> Result<(), Failure> {
-    let mut causes: Vec<(&String, &Failure, Vec<&str>)> = Vec::new();
+    let mut causes: Vec<([Option<&String>; 3], &Failure, Vec<&str>)> = Vec::new();
     for run in runs.iter().filter(|run| run.result != Outcome::Waiting) {
         let Some(failure) = &run.failure else { continue };
-        let cause = failure.sign_in_of.as_ref().or(failure.down.as_ref()).unwrap_or(&failure.message);
+        let account = [failure.sign_in_of.as_ref(), failure.down.as_ref()];
+        let message = Some(&failure.message).filter(|_| account == [None; 2]);
+        let cause = [account[0], account[1], message];
         match causes.iter_mut().find(|(known, ..)| *known == cause) {
             Some((.., routes)) => routes.push(&run.route),
             None => causes.push((cause, failure, vec![&run.route])),

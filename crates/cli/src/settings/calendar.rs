@@ -69,8 +69,8 @@ impl Place {
         }
     }
 
-    /// Returns the key that says where it is, and what two names of one calendar have in common, where that is not secret; `base` is the folder from
-    /// which paths are read.
+    /// Returns the key that says where it is, and what two names of one calendar have in common, where that is no
+    /// secret; `base` is the folder from which paths are read.
     pub(crate) fn written(&self, base: &Path) -> Option<(&'static str, String)> {
         let on_disk = |path: &Path| {
             let path = base.join(path);

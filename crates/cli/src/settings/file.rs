@@ -216,12 +216,12 @@ impl Settings {
                 return Err(unknown(section, "account", account, self.accounts.keys()));
             }
         }
-        let mut known: BTreeMap<(Option<&String>, String), &str> = BTreeMap::new();
+        let mut known: BTreeMap<(Option<&String>, &str, String), &str> = BTreeMap::new();
         for (name, section) in &tables.calendars {
             let calendar = &self.calendars[name];
             let Some((key, place)) = calendar.place.written(self.base()) else { continue };
             // Under two names it would be copied into itself.
-            if let Some(other) = known.insert((calendar.account.as_ref(), place), name) {
+            if let Some(other) = known.insert((calendar.account.as_ref(), key, place), name) {
                 return Err(section.wrong(key, Problem::SameCalendar(other)));
             }
         }

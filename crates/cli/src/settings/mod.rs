@@ -39,7 +39,9 @@ pub(crate) use order::side_by_side;
 pub(crate) use reach::{http_options, oauth_client};
 pub(crate) use reader::Whence;
 pub(crate) use route::RouteSettings;
-pub(crate) use secrets::{SecretSource, password_file, read_secret, typed_secret, write_private};
+pub(crate) use secrets::{
+    SecretSource, password_file, read_secret, replace_private, typed_secret, write_private,
+};
 pub(crate) use start::{ResolvedStart, default_resolver};
 pub(crate) use state::StateSettings;
 pub(crate) use tokens::{Keep, Keeper, keep_of};

@@ -9,7 +9,7 @@ use super::errors::InWords as _;
 use super::problems::Problem;
 use super::secrets::KEYRING_HINT;
 use crate::failure::Failure;
-use crate::render::count;
+use crate::render::{clean, count};
 use crate::report::account_move::Report;
 
 pub(crate) fn not_a_server(text: &str) -> Failure {
@@ -75,6 +75,22 @@ pub(crate) fn account_is_there(name: &str) -> Failure {
 }
 
 /// Before what else there is to do.
+/// `account password` is for passwords that this program keeps.
+pub(crate) fn not_kept_by_chestnut(name: &str) -> Failure {
+    Failure::usage(format!("the sign-in of account {name} is not a password in a file or in the keyring"))
+        .hint("Change it where it is kept; the configuration says where. OAuth: `chestnut account login`.")
+}
+
+/// The old one stays.
+pub(crate) fn password_was_refused(name: &str) -> Failure {
+    Failure::failed(format!("account {name}: the new password does not work, and was not kept"))
+        .hint(format!("Run the same command again: `chestnut account password {name}`."))
+}
+
+pub(crate) fn new_password_kept(name: &str, place: &str) -> String {
+    format!("The new password of {} works, and is kept in {}.\n", clean(name), clean(place))
+}
+
 pub(crate) const USER_OR_NONE: &str = "User name (empty where the server asks for none)";
 
 pub(crate) fn nothing_saved(hint: Option<&str>) -> String {

@@ -133,6 +133,18 @@ pub(crate) fn keeps_its_name(calendar: &str, account: &str, name: Option<&str>) 
     .hint("Rename it where the server's own pages allow it; nothing was changed in the configuration.")
 }
 
+/// Routes need a calendar that is to be forgotten.
+pub(crate) fn calendar_is_needed(name: &str, routes: &[String]) -> Failure {
+    Failure::usage(format!("calendar {name} is needed by {}", routes.join(", "))).hint(format!(
+        "Nothing was changed. Retire these first: `chestnut route retire {}`.",
+        routes.first().map_or("ROUTE", String::as_str)
+    ))
+}
+
+pub(crate) fn calendar_forgotten(name: &str) -> String {
+    format!("Calendar {} is out of the configuration; what stands in it stays.\n", clean(name))
+}
+
 /// `calendar rename` does not say that the server's name is meant.
 pub(crate) fn renames_for_everybody(calendar: &str, new: &str) -> Failure {
     Failure::usage(format!("this renames {calendar} on its server, for everybody who sees it there")).hint(format!(

@@ -69,6 +69,13 @@ pub(crate) fn password_again(host: &str) -> String {
     format!("{host} refused this password. Password (u: other user, a: other address)")
 }
 
+/// A file is there that an account of this name would keep its password in.
+pub(crate) fn has_a_password_already(name: &str) -> String {
+    format!(
+        "There is a password file for an account {name} already; it is not overwritten. Choose another name."
+    )
+}
+
 /// A calendar of a server has a name here already.
 pub(crate) fn called_already(shown: &str, called: &str) -> String {
     format!("{} is in the configuration already, as {called}.", clean(shown))

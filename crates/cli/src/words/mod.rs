@@ -33,11 +33,12 @@ mod watching;
 pub(crate) use accounts::{
     MOVE_ACCOUNT, NO_BROWSER, PAGE_OF_ANOTHER, PAGE_REFUSED, PAGE_SIGNED_IN, USER_OR_NONE, account_is_needed,
     account_is_there, account_moved, account_moves, account_written, key_in_keyring, keyring_takes_none,
-    may_sign_in_at, moving_asks_first, needed_with_client, no_calendar_recognised, no_device_address,
-    no_keyring_for_password, no_oauth, no_place_of_secret, no_terminal_for_password, nobody_signed_in,
-    not_a_proxy, not_a_server, not_an_address, not_an_origin, not_moved_account, not_signed_in,
-    nothing_saved, open_in_browser, password_in_proxy, password_not_written, password_prompt,
-    service_not_reached, sign_in_also_needed, sign_in_in_address, tokens_not_kept, type_this_code,
+    may_sign_in_at, moving_asks_first, needed_with_client, new_password_kept, no_calendar_recognised,
+    no_device_address, no_keyring_for_password, no_oauth, no_place_of_secret, no_terminal_for_password,
+    nobody_signed_in, not_a_proxy, not_a_server, not_an_address, not_an_origin, not_kept_by_chestnut,
+    not_moved_account, not_signed_in, nothing_saved, open_in_browser, password_in_proxy,
+    password_not_written, password_prompt, password_was_refused, service_not_reached, sign_in_also_needed,
+    sign_in_in_address, tokens_not_kept, type_this_code,
 };
 pub(crate) use asking::{
     TYPE_YES_OR_NO, WHICH_ANSWER, all_alike, cannot_be_written, configuration_written, decision_taken_back,
@@ -46,11 +47,11 @@ pub(crate) use asking::{
     not_in_the_list, nothing_waits, one_of, pages_written, type_a_number, yes_or_no,
 };
 pub(crate) use calendars::{
-    KEPT_AS_SECRET, NEW_UIDS, NOT_THERE_YET, ON_A_SERVER, calendar_failure, empty_name, entry_unreadable,
-    feed_with_password, file_unreadable, has_calendar, has_calendar_so_none_was_made, has_no_name, is_a_file,
-    is_a_folder, keeps_its_name, made_and_not_there, made_differently, no_home, not_a_feed, not_made,
-    not_one_calendar, not_renamed, placed, rename_now, renamed, renames_for_everybody, renaming_asks_first,
-    rights_word, server_has_calendar, was_not_renamed,
+    KEPT_AS_SECRET, NEW_UIDS, NOT_THERE_YET, ON_A_SERVER, calendar_failure, calendar_forgotten,
+    calendar_is_needed, empty_name, entry_unreadable, feed_with_password, file_unreadable, has_calendar,
+    has_calendar_so_none_was_made, has_no_name, is_a_file, is_a_folder, keeps_its_name, made_and_not_there,
+    made_differently, no_home, not_a_feed, not_made, not_one_calendar, not_renamed, placed, rename_now,
+    renamed, renames_for_everybody, renaming_asks_first, rights_word, server_has_calendar, was_not_renamed,
 };
 pub(crate) use causes::{cause_advice, cause_words};
 pub(crate) use checking::{
@@ -75,9 +76,9 @@ pub(crate) use fields::{field_word, of_occurrence, value_words};
 pub(crate) use first_steps::{
     A_FEED, A_FILE, COPIES, FEED_ADDRESS, FIRST_FROM, MORE_COPIES, NAME_ON_SERVER, NEW_FOR_COPIES,
     NO_FEED_ADDRESS, NO_SERVER_ADDRESS, PASSWORD, SERVER_ADDRESS, THEN_ROUTE, THEN_TO, USER_NAME, WHICH,
-    WHICH_FILE, WRITE_THIS, called_already, configured_already, it_holds, name_is_taken, name_of_this,
-    no_calendar_yet, nothing_was_written, on_a_server, one_of_account, password_again, this_writes,
-    which_of_account, would_be_made, would_be_written, written_by_asking,
+    WHICH_FILE, WRITE_THIS, called_already, configured_already, has_a_password_already, it_holds,
+    name_is_taken, name_of_this, no_calendar_yet, nothing_was_written, on_a_server, one_of_account,
+    password_again, this_writes, which_of_account, would_be_made, would_be_written, written_by_asking,
 };
 pub(crate) use left_out::{left_out_why, left_out_words};
 pub(crate) use oddities::{interval, oddity_words};
@@ -101,7 +102,8 @@ pub(crate) use routes::{
 };
 pub(crate) use runs::{
     gone_words, held_lines, invitation_warning, needs_decision, never_ran, not_a_duration, not_understood,
-    not_while_paused, phase_words, preview_warning, scheduler_lines, stops_routes, waiting_words,
+    not_while_paused, phase_words, preview_warning, scheduler_lines, stops_routes, use_preview,
+    waiting_words,
 };
 #[cfg(not(feature = "keyring"))]
 pub(crate) use secrets::NO_KEYRING;

@@ -34,6 +34,13 @@ pub(crate) fn held_lines() -> &'static str {
     "See what needs your decision with `chestnut held`; answer with `chestnut decide NUMBER`\n"
 }
 
+/// `sync --dry-run` is what people try first.
+pub(crate) fn use_preview(routes: &[String]) -> Failure {
+    let words: Vec<_> = ["chestnut preview"].into_iter().chain(routes.iter().map(String::as_str)).collect();
+    Failure::usage("`sync` writes; what it would do is shown by another command")
+        .hint(format!("Use `{}`.", words.join(" ")))
+}
+
 /// The one line that is told of what is held where nothing else is to be told.
 pub(crate) fn needs_decision(route: &str, held: usize) -> String {
     let changes = count(held, "change needs", "changes need");

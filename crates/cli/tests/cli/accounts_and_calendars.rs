@@ -251,3 +251,31 @@ fn questions_lead_from_nothing_to_a_preview() {
     let mode = std::fs::metadata(desk.path("packhouse.password")).expect("a file").permissions().mode();
     assert_eq!((mode & 0o777, desk.read("packhouse.password").as_str()), (0o600, "office-pw\n"));
 }
+
+/// Another password, typed at a terminal: one that does not work is not kept.
+#[cfg(unix)]
+#[test]
+fn another_password_is_tried_before_it_is_kept() {
+    let site = office();
+    let desk = Desk::new();
+    desk.ok(&add("packhouse", &site.url, FROM_FILE));
+    site.with(|server| drop(server.users.insert("office".into(), "cider".into())));
+    let told = desk.run(&["account", "password", "packhouse"]);
+    assert!(told.code == 2 && told.err.contains("terminal"), "{told:?}");
+    for (password, says) in [("perry", "was not kept"), ("cider", "works, and is kept")] {
+        let mut command = desk.command(&["account", "password", "packhouse"]);
+        command.env("TERM", "xterm");
+        let mut terminal = rexpect::session::spawn_command(command, Some(20_000)).expect("a terminal");
+        terminal.exp_string("assword").expect("the question");
+        terminal.send_line(password).expect("typed");
+        terminal.exp_string(says).unwrap_or_else(|e| panic!("{password}: {e}"));
+        terminal.exp_eof().expect("it ends");
+        assert_eq!(desk.read("office.password").trim() == password, password == "cider");
+    }
+    desk.ok(&["account", "test"]);
+    desk.ok(&["calendar", "add", "presses", "--account", "packhouse", "--name", "Press hall"]);
+    let told = desk.run(&["sync", "presses", "--dry-run"]);
+    assert!(told.code == 2 && told.err.contains("`chestnut preview presses`"), "{told:?}");
+    desk.ok(&["calendar", "forget", "presses"]);
+    assert!(!desk.read("chestnut.toml").contains("[calendar."));
+}

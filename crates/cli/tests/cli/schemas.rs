@@ -56,6 +56,7 @@ fn every_report_is_what_its_schema_says() {
     look("calendar-create", &["calendar", "create", "cloud", "Kiosk", "--as", "kiosk"]);
     look("calendar-rename", &["calendar", "rename", "kiosk", "Kiosk in the yard", "--on-server", "--yes"]);
     look("calendar-add", &["calendar", "add", "aside", "--file", "aside.ics"]);
+    look("calendar-forget", &["calendar", "forget", "aside"]);
     look("route-list", &["route", "list"]);
     look("route-show", &["route", "show", "presses-to-board"]);
     look("agenda", &["agenda", "presses", "--from", "2026-10-05", "--to", "2026-10-30"]);
