@@ -246,6 +246,7 @@ fn log_requests(cli: &Cli) {
         let filter = tracing_subscriber::EnvFilter::new("chestnut_caldav=debug,chestnut_engine=debug");
         let logging =
             tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).without_time();
+        let logging = logging.log_internal_errors(false);
         // It is set up once for each process.
         drop(logging.try_init());
     }

@@ -7,6 +7,7 @@ use crate::database::values;
 use crate::error::StoreError;
 use crate::presence::{is_alive, machine};
 use crate::store::Store;
+use crate::writer::Writer;
 
 /// Who holds a lease.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -106,6 +107,9 @@ impl Store {
     /// [`StoreError::Busy`] where somebody else holds it.
     pub fn lease(&self, name: &str) -> Result<Lease<'_>, StoreError> {
         let number = self.write(|writer| {
+            for (name, number) in self.owed.borrow().iter() {
+                give_back(writer, name, *number)?;
+            }
             if let Some(holder) = self.holder(name)? {
                 return Err(StoreError::Busy { name: name.to_owned(), holder: Some(holder) });
             }
@@ -116,6 +120,7 @@ impl Store {
             let until = now + self.database.lease_lasts();
             writer.database.number(sql, values![name, self.presence.name(), now, until])
         })?;
+        self.owed.borrow_mut().clear();
         self.database.keep(name, number);
         Ok(Lease { store: self, name: name.to_owned(), number })
     }
@@ -140,11 +145,15 @@ impl Lease<'_> {
 impl Drop for Lease<'_> {
     fn drop(&mut self) {
         self.store.database.let_go(&self.name);
-        let given_back = self.store.write(|writer| {
-            let sql = "UPDATE lease SET holder = '', until = 0 WHERE name = ? AND number = ?";
-            writer.run(sql, values![self.name, self.number])
-        });
-        // It ends with the process, or with its time.
-        drop(given_back);
+        if self.store.write(|writer| give_back(writer, &self.name, self.number)).is_err() {
+            // A process that goes on would keep it from everybody, and from itself.
+            self.store.owed.borrow_mut().insert(self.name.clone(), self.number);
+        }
     }
+}
+
+/// Ends a lease, unless another has taken it meanwhile.
+fn give_back(writer: &Writer<'_>, name: &str, number: i64) -> Result<(), StoreError> {
+    let sql = "UPDATE lease SET holder = '', until = 0 WHERE name = ? AND number = ?";
+    writer.run(sql, values![name, number])
 }

@@ -26,6 +26,8 @@ pub struct Store {
     pub(crate) presence: Presence,
     place: String,
     gate: RefCell<Option<Gate>>,
+    /// Leases that were dropped while the state could not be written: they are given back with the next one taken.
+    pub(crate) owed: RefCell<BTreeMap<String, i64>>,
 }
 
 impl std::fmt::Debug for Store {
@@ -160,7 +162,13 @@ impl Store {
     }
 
     fn of(database: Database, place: String) -> Self {
-        Self { database, presence: Presence::begin(), place, gate: RefCell::new(None) }
+        Self {
+            database,
+            presence: Presence::begin(),
+            place,
+            gate: RefCell::new(None),
+            owed: RefCell::default(),
+        }
     }
 
     /// Reads the whole state, and returns what is wrong with it; nothing, where it is sound.

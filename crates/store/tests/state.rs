@@ -267,6 +267,30 @@ fn whole_or_not_at_all(store: &Store) {
     assert!(matches!(store.write(|w| w.route("other")), Err(StoreError::CutOff)));
 }
 
+/// A disk that is full when a run ends does not keep the run's lease for ever.
+#[test]
+fn what_cannot_be_given_back_is_given_back_later() {
+    Kind::all("given back").iter().for_each(|kind| {
+        let store = kind.open();
+        let is_full = std::rc::Rc::new(std::cell::Cell::new(false));
+        let gate = std::rc::Rc::clone(&is_full);
+        store.set_gate(move || gate.get().then_some(StoreError::Full));
+        let lease = store.lease("route presses").expect("free");
+        is_full.set(true);
+        drop(lease);
+        is_full.set(false);
+        assert!(store.holder("route presses").expect("read").is_some(), "nobody could write that it ended");
+        drop(store.lease("route presses").expect("its own is no obstacle"));
+        assert_eq!(store.holder("route presses").expect("read"), None);
+        let lease = store.lease("route presses").expect("free");
+        is_full.set(true);
+        drop(lease);
+        is_full.set(false);
+        drop(store.lease("route other").expect("free"));
+        assert_eq!(store.holder("route presses").expect("read"), None, "others need not wait for it");
+    });
+}
+
 #[test]
 fn the_tally_follows_what_is_written() {
     Kind::all("tally").iter().for_each(|kind| tally(&kind.open()));

@@ -27,6 +27,8 @@ pub(super) fn begin(file: Option<&Path>, format: LogFormat, verbose: u8) -> Resu
         _ => "chestnut=debug,chestnut_caldav=debug,chestnut_engine=debug",
     };
     let builder = tracing_subscriber::fmt().with_env_filter(EnvFilter::new(level)).with_ansi(false);
+    // On a full disk the complaint about a line that was not written would not be written either, and end the process.
+    let builder = builder.log_internal_errors(false);
     // A second watch in one process (as in tests) writes where the first one does.
     let begun = match (file, format) {
         (Some(path), format) => {

@@ -544,6 +544,9 @@ fn a_state_that_cannot_be_written_is_waited_for() {
     let watch = ["-c", "trap '' XFSZ; exec \"$0\" watch --log log", PROGRAM];
     let mut command = hermetic(Path::new("/bin/sh"), place.folder.path());
     command.env_remove("CHESTNUT_NOW").env("PATH", "/usr/bin:/bin").args(watch).stdout(Stdio::null());
+    // What it says beside its log is full as well: that must not end it.
+    let beside = std::fs::File::create(place.folder.path().join("beside")).expect("a file");
+    command.stderr(beside);
     let mut watch = Watch(command.spawn().expect("the program runs"));
     let limit = |size: &str| {
         let arguments = [format!("--pid={}", watch.0.id()), format!("--fsize={size}:unlimited")];
