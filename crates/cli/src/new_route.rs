@@ -2,12 +2,12 @@
 //! its first run would do.
 
 use chestnut_engine::{RunOptions, Silent, preview_route};
+use chestnut_store::Store;
 use toml_edit::{Array, InlineTable, Value};
 
-use crate::args::Common;
 use crate::failure::Failure;
 use crate::io::Io;
-use crate::open::{block_on, look_at_state};
+use crate::open::block_on;
 use crate::questions::Questions;
 use crate::render::human::preview::first_summary;
 use crate::settings::{Connections, Settings, route_key};
@@ -94,18 +94,17 @@ impl Wishes {
 pub(crate) fn first_run(
     name: &str,
     settings: &Settings,
-    common: &Common,
+    store: &Store,
     io: &Io<'_>,
 ) -> Result<String, Failure> {
-    let store = look_at_state(common, settings, &io.environment)?;
-    let key = route_key(settings, &store, false)?;
+    let key = route_key(settings, store, false)?;
     let connections = Connections::new(settings, &io.environment);
     let options = RunOptions::at(io.environment.now()?);
     let mut summary = String::new();
     for (name, route) in settings.chosen_routes(&[name.to_owned()])? {
         let preview = block_on(async {
             let ready = connections.route(name, route, &key).await?;
-            Ok::<_, Failure>(preview_route(&ready, &store, &options, &Silent).await?)
+            Ok::<_, Failure>(preview_route(&ready, store, &options, &Silent).await?)
         })??;
         summary += &first_summary(name, route, &preview);
     }

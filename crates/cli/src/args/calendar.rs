@@ -12,7 +12,7 @@ pub(crate) enum CalendarCommand {
     #[command(alias = "show")]
     List {
         /// Accounts [default: all]
-        #[arg(value_name = "ACCOUNT")]
+        #[arg(value_name = "ACCOUNT", add = accounts())]
         names: Vec<String>,
     },
     /// Write a calendar into the configuration, after a look at it

@@ -16,7 +16,7 @@ use crate::io::Io;
 use crate::new_account::{NewAccount, try_account};
 use crate::new_calendar::{free_name, free_place, make};
 use crate::new_route::{Wishes, first_run};
-use crate::open::{block_on, configuration_path};
+use crate::open::{block_on, configuration_path, look_at_state};
 use crate::questions::Questions;
 use crate::render::human::account_test::steps_text;
 use crate::report::account_test::account_report as report;
@@ -361,7 +361,8 @@ impl Asking<'_, '_> {
                 route.is_two_way = false;
             }
         }
-        first_run(route, &settings, self.common, self.io)
+        let store = look_at_state(self.common, &settings, &self.io.environment)?;
+        first_run(route, &settings, &store, self.io)
     }
 }
 

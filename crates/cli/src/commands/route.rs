@@ -218,8 +218,8 @@ pub(crate) fn add(args: &RouteAdd, common: &Common, io: &mut Io<'_>) -> Result<E
     }
     text.add("route", &args.route, wishes.keys(&ends))?;
     let settings = text.settings()?;
-    let summary = first_run(&args.route, &settings, common, io)?;
     let store = look_at_state(common, &settings, &io.environment)?;
+    let summary = first_run(&args.route, &settings, &store, io)?;
     let mut routes = Vec::new();
     for (name, route) in settings.chosen_routes(std::slice::from_ref(&args.route))? {
         routes.push(line(&store, name, Some(route), io.environment.now()?)?);

@@ -90,7 +90,9 @@ pub(crate) fn run(
     }
     let refused = RefCell::new(refused);
     let mut before = BTreeMap::new();
-    for (name, _) in &chosen {
+    // Asked for only where what is news is told apart.
+    let tells_news = !common.quiet && !common.json && common.verbose == 0;
+    for (name, _) in chosen.iter().filter(|_| tells_news) {
         let last = store.runs(Some(name), 1)?.into_iter().next();
         before.extend(last.map(|run| ((*name).to_owned(), run.summary.left_out)));
     }
@@ -173,18 +175,20 @@ pub(crate) fn run(
 
 /// Tells what failed, last, so that it is not passed over: one cause once, with all routes that it stops.
 fn tell_failures(runs: &[Run], io: &mut Io<'_>) -> Result<(), Failure> {
-    let mut causes: Vec<([Option<&String>; 3], &Failure, Vec<&str>)> = Vec::new();
+    // An account is one cause, whatever of its calendars the words are about.
+    let is_one = |a: &Failure, b: &Failure| {
+        let has_account = a.sign_in_of.is_some() || a.down.is_some();
+        (&a.sign_in_of, &a.down) == (&b.sign_in_of, &b.down) && (has_account || a.message == b.message)
+    };
+    let mut causes: Vec<(&Failure, Vec<&str>)> = Vec::new();
     for run in runs.iter().filter(|run| run.result != Outcome::Waiting) {
         let Some(failure) = &run.failure else { continue };
-        let account = [failure.sign_in_of.as_ref(), failure.down.as_ref()];
-        let message = Some(&failure.message).filter(|_| account == [None; 2]);
-        let cause = [account[0], account[1], message];
-        match causes.iter_mut().find(|(known, ..)| *known == cause) {
-            Some((.., routes)) => routes.push(&run.route),
-            None => causes.push((cause, failure, vec![&run.route])),
+        match causes.iter_mut().find(|(known, _)| is_one(known, failure)) {
+            Some((_, routes)) => routes.push(&run.route),
+            None => causes.push((failure, vec![&run.route])),
         }
     }
-    for (_, failure, routes) in causes {
+    for (failure, routes) in causes {
         io.say(&failure.lines())?;
         if routes.len() > 1 {
             io.say(&stops_routes(&routes))?;

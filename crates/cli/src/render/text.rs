@@ -34,33 +34,17 @@ pub(crate) fn readable(text: &str) -> String {
     shorten(text, LONGEST)
 }
 
-/// Returns a clean text of at most `width` columns.
-pub(crate) fn shorten(text: &str, width: usize) -> String {
-    let text = clean(text);
-    let mut used = 0;
-    let mut out = String::new();
-    for c in text.chars() {
-        let wide = c.width().unwrap_or(0);
-        if used + wide >= width && used + wide + rest_width(&text, out.len() + c.len_utf8()) > width {
-            out.push('…');
-            return out;
-        }
-        used += wide;
-        out.push(c);
-    }
-    out
+/// Returns a clean text of at most `limit` columns.
+pub(crate) fn shorten(text: &str, limit: usize) -> String {
+    cut(&clean(text), limit, false)
 }
 
-fn rest_width(text: &str, from: usize) -> usize {
-    text[from..].chars().map(|c| c.width().unwrap_or(0)).sum()
-}
-
-/// Breaks a clean text into lines of at most `width` columns, at blanks.
-pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
+/// Breaks a clean text into lines of at most `limit` columns, at blanks.
+pub(crate) fn wrap(text: &str, limit: usize) -> Vec<String> {
     let mut lines: Vec<String> = Vec::new();
     for word in clean(text).split(' ').filter(|word| !word.is_empty()) {
         match lines.last_mut() {
-            Some(line) if rest_width(line, 0) + 1 + rest_width(word, 0) <= width => {
+            Some(line) if width(line) + 1 + width(word) <= limit => {
                 line.push(' ');
                 line.push_str(word);
             }
