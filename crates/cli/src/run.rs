@@ -9,8 +9,8 @@ use crate::args::{AccountCommand, CalendarCommand, Cli, Command, Common, RouteCo
 use crate::commands::{
     account_add, account_forget, account_list, account_login, account_move, account_password, account_pause,
     account_test, agenda, calendar_add, calendar_create, calendar_forget, calendar_list, calendar_rename,
-    compare, demo, free, held, history, init, init_ask, preview, probe, report as report_command, route,
-    shell, snapshot, state, status, sync, undo, why,
+    compare, demo, free, held, history, init, init_ask, preview, preview_text, probe,
+    report as report_command, route, shell, snapshot, state, status, sync, undo, why,
 };
 use crate::environment::Environment;
 use crate::exit_code::ExitCode;
@@ -115,7 +115,8 @@ fn command(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
             probe::run(&asked, common, io)
         }
         Command::Why { words } => why::run(words, common, io),
-        Command::Preview { routes } => preview::run(routes, common, io),
+        Command::Preview { routes, text: Some(words) } => preview_text::run(routes, words, common, io),
+        Command::Preview { routes, text: None } => preview::run(routes, common, io),
         Command::Route(command) => routes(command, common, io),
         Command::Sync { routes, dry_run: true, .. } => Err(use_preview(routes)),
         Command::Sync { routes, yes, allow_deletions, afresh, only_due, entries, dry_run: false } => {
@@ -135,11 +136,14 @@ fn command(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
         Command::Held => held::run(common, io),
         Command::Decide { number, choice } => held::decide(*number, choice.as_deref(), common, io),
         Command::History { run, entries, since, route, last, all, text, ics } => {
+            // Whoever types a name means a route.
+            let number = run.as_deref().and_then(|typed| typed.parse().ok());
+            let named = run.as_deref().filter(|_| number.is_none());
             let asked = history::Asked {
-                run: *run,
+                run: number,
                 entries,
                 since: since.as_deref(),
-                route: route.as_deref(),
+                route: named.or(route.as_deref()),
                 last: *last,
                 all: *all,
                 text: *text,

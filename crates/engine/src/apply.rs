@@ -1030,10 +1030,10 @@ impl Applier<'_> {
             [ChangeAction::Created, ChangeAction::Updated, ChangeAction::Deleted, ChangeAction::Linked];
         let is_told = |change: &Change| self.options.names_all || !plain.contains(&change.action);
         let told = changes.into_iter().filter(is_told);
-        self.outcome.borrow_mut().changes.extend(told.map(|change| Change {
-            before: None,
-            after: None,
-            ..change
+        let keeps_texts = self.options.names_all;
+        self.outcome.borrow_mut().changes.extend(told.map(|change| match keeps_texts {
+            true => change,
+            false => Change { before: None, after: None, ..change },
         }));
     }
 }

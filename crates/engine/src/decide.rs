@@ -151,6 +151,14 @@ impl Verdict {
             _ => None,
         }
     }
+
+    /// What is written there, or would be if a person agrees.
+    pub(crate) fn would_write(&self, side: usize) -> Option<&Writing> {
+        match &self.steps[side] {
+            Step::Write(writing) | Step::Hold(Withheld::Write(writing)) => Some(writing),
+            _ => None,
+        }
+    }
 }
 
 /// What decides about the cases of one run.

@@ -112,6 +112,8 @@ pub struct StoryPlace {
     pub title: String,
     /// Its start there, as iCalendar writes it.
     pub start: String,
+    /// The text that stands there, byte for byte.
+    pub text: Option<String>,
 }
 
 /// One entry, as one route sees it.
@@ -353,14 +355,9 @@ impl Teller<'_, '_> {
             self.place(side, part, place)
         });
         let places = places.collect();
+        let waiting = self.session.gatherer.question(found, case);
         let mut preview = PreviewReport::empty(self.rule);
-        preview.add(self.rule, work);
-        let waiting = self.session.gatherer.held.iter().find(|item| match item.link {
-            Some(link) => case.link == Some(link),
-            None => {
-                crate::guard::waiting(std::slice::from_ref(item)).contains(&found.deletion(case.link).key())
-            }
-        });
+        preview.add(self.rule, work, waiting);
         let begun = match entry {
             Some(entry) => Story::of(entry),
             None => Story { title: case.title(), ..Story::default() },
@@ -372,7 +369,7 @@ impl Teller<'_, '_> {
             next: preview.changes,
             findings: self.comparer.compare_case(found, work).findings,
             told: row.and_then(|row| row.told.clone()),
-            held: waiting.map(|item| item.id),
+            held: waiting.filter(|item| item.link.is_some() || item.decision.is_none()).map(|item| item.id),
             ..begun
         })
     }
@@ -423,6 +420,7 @@ impl Teller<'_, '_> {
             uid: entry.map(|entry| entry.uid().to_string()),
             title: entry.map(Entry::title).unwrap_or_default(),
             start: entry.map(start_text).unwrap_or_default(),
+            text: place.stands.text().map(|text| text.text),
         }
     }
 }

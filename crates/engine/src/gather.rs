@@ -1,7 +1,7 @@
 //! Makes cases out of what the mirrors hold: what changed since a route decided last, what is due, and entries that
 //! belong to nothing yet, with what they match in the other calendars.
 
-use std::cell::RefCell;
+use std::cell::{OnceCell, RefCell};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::rc::Rc;
 
@@ -15,7 +15,7 @@ use chestnut_store::{
 };
 
 use crate::case::{Asked, Case, FoundDone, Kept, Place, Question, Stands, span_of};
-use crate::guard::Deletion;
+use crate::guard::{Deletion, keys};
 use crate::mail::MailQuestion;
 use crate::rule::{Makes, Rule};
 
@@ -97,6 +97,8 @@ pub(crate) struct Gatherer<'r> {
     /// Where cases that are worked on now have something new: it is theirs before it is recorded that it is.
     pub(crate) awaited: RefCell<HashMap<(CalendarId, ObjectHref), LinkId>>,
     pub(crate) held: Vec<HeldItem>,
+    /// The deletions that a person was told of, read when they are asked for.
+    pub(crate) told: OnceCell<BTreeSet<String>>,
 }
 
 impl Gatherer<'_> {
@@ -344,6 +346,14 @@ impl Gatherer<'_> {
         let row = self.store.link(link)?;
         let is_twin = row.is_some_and(|row| row.state == LinkState::LeftOut && row.agreed.is_none());
         Ok(is_twin && object.state == ObjectState::Present)
+    }
+
+    /// What a person was asked about something that was found, answered or not.
+    pub(crate) fn question(&self, found: Found, case: &Case) -> Option<&HeldItem> {
+        self.held.iter().find(|item| match item.link {
+            Some(link) => case.link == Some(link),
+            None => self.told.get_or_init(|| keys(item)).contains(&found.deletion(case.link).key()),
+        })
     }
 
     /// What a person was asked about a case, and whose word they said counts.

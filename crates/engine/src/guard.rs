@@ -45,7 +45,13 @@ pub(crate) struct Decided {
 /// Returns the keys of deletions that wait, and that nobody has decided about.
 pub(crate) fn waiting(held: &[HeldItem]) -> BTreeSet<String> {
     let open = held.iter().filter(|item| item.link.is_none() && item.decision.is_none());
-    open.filter_map(|item| serde_json::from_str::<Waiting>(&item.details).ok()).flat_map(|w| w.keys).collect()
+    open.flat_map(keys).collect()
+}
+
+/// Returns the keys of the deletions that a person was told of.
+pub(crate) fn keys(item: &HeldItem) -> BTreeSet<String> {
+    let waiting = serde_json::from_str::<Waiting>(&item.details);
+    waiting.map(|waiting| waiting.keys.into_iter().collect()).unwrap_or_default()
 }
 
 /// What becomes of the deletions of a run.
@@ -73,9 +79,7 @@ impl Decided {
     pub(crate) fn of(held: &[HeldItem]) -> Self {
         let Some(item) = held.iter().find(|item| item.link.is_none()) else { return Self::default() };
         let Some(decision) = &item.decision else { return Self::default() };
-        let waiting = serde_json::from_str::<Waiting>(&item.details);
-        let told = waiting.map(|waiting| waiting.keys.into_iter().collect()).unwrap_or_default();
-        Self { deletes: Some(decision != "keep"), told }
+        Self { deletes: Some(decision != "keep"), told: keys(item) }
     }
 
     /// Sorts the deletions of a run. `linked` is how many cases there are.

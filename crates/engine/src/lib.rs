@@ -61,6 +61,6 @@ pub use round::{has_news, is_behind, look_at_calendars};
 pub use rule::{CalendarEnd, Makes, Rule};
 pub use run::{preview_route, run_route};
 pub use sharing::{is_of_another_machine, share_of};
-pub use story::{PreviewReport, PreviewedChange, RunReport, Why};
+pub use story::{PreviewReport, PreviewedChange, RunReport, SideText, Why};
 pub use trouble::{Judged, Sign, Signs, Then, Turn, deliver, judge, settle};
 pub use undo::{LeftAsIs, PutBack, ToUndo, UndoPlan, Undone, WhyLeft, plan_undo, undo};

@@ -25,7 +25,7 @@ pub struct RunOptions {
     pub stop: Rc<Cell<bool>>,
     /// Measures how long it takes; not where pictures must be reproducible.
     pub measure: bool,
-    /// Names in the report what was created, updated and deleted too, not only what there is to tell of.
+    /// Names in the report what was created, updated and deleted too, with their texts, not only what there is to tell of.
     pub names_all: bool,
     /// A person asked for it: it is part of the history, whatever it comes to.
     pub is_asked: bool,

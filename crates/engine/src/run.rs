@@ -23,7 +23,7 @@ use crate::mirror::{Look, Mirror};
 use crate::observe::{Observer, Phase, Progress};
 use crate::options::{Only, RunOptions};
 use crate::rule::{CalendarEnd, Makes, Rule};
-use crate::story::{PreviewReport, PreviewedChange, RunReport, Why};
+use crate::story::{PreviewReport, PreviewedChange, RunReport};
 use crate::under_way::UnderWay;
 
 /// Cases that are looked at, and recorded, together.
@@ -147,12 +147,15 @@ pub async fn preview_route(
     report.schedulers = session.schedulers();
     let mut deletions = Vec::new();
     let mut adopted = 0;
-    for found in session.touched.all() {
+    let mut asked = session.gatherer.held.iter().filter_map(|item| item.link).collect::<Vec<_>>();
+    asked.retain(|link| !session.touched.links.contains(link));
+    // What a person was asked is told again, though nothing of it changed.
+    for found in session.touched.all().chain(asked.into_iter().map(Found::Link)) {
         match session.work(found)? {
             Some(Ok(work)) => {
                 adopted += usize::from(is_adopted(found, &work));
                 deletions.extend(deletion(found, &work));
-                report.add(rule, &work);
+                report.add(rule, &work, session.gatherer.question(found, &work.case));
             }
             Some(Err(())) => report.strangers += 1,
             None => {}
@@ -191,13 +194,8 @@ pub async fn preview_route(
 fn known_left_out(rule: &Rule, case: &Case, row: &LinkRow) -> PreviewedChange {
     let side = case.places.iter().position(|place| place.stands.object().is_some());
     let reason = if row.reason.is_empty() { chestnut_core::LeftOut::Refused.key() } else { &row.reason };
-    PreviewedChange {
-        action: "leave out",
-        calendar: side.map(|side| rule.ends[side].name.clone()),
-        title: case.title(),
-        start: case.start(),
-        why: Why::LeftOut(reason.to_owned()),
-    }
+    let calendar = side.map(|side| rule.ends[side].name.clone());
+    PreviewedChange::left_out(rule, calendar, case, reason.to_owned())
 }
 
 /// What one run works with.
@@ -336,13 +334,8 @@ impl<'r> Session<'r> {
             let Some(object) = self.store.object(object)? else { continue };
             let mut case = Case::new(1);
             case.places[0].stands = self.gatherer.stands(object)?;
-            lines.push(PreviewedChange {
-                action: "leave out",
-                calendar: Some(behind.end.name.clone()),
-                title: case.title(),
-                start: case.start(),
-                why: Why::LeftOut(reason),
-            });
+            let calendar = Some(behind.end.name.clone());
+            lines.push(PreviewedChange::left_out(self.gatherer.rule, calendar, &case, reason));
         }
         Ok(lines)
     }
@@ -826,6 +819,7 @@ pub(crate) async fn begin<'r>(
     let answers = Decided::of(&held);
     let seqs = mirrors.iter().map(Mirror::seq).collect::<Result<Vec<_>, _>>()?;
     let gatherer = Gatherer {
+        told: std::cell::OnceCell::new(),
         store,
         rule,
         route: id,

@@ -1,10 +1,10 @@
 //! What a run came to, and what the next one would do, as facts.
 
-use chestnut_core::{Because, LeftOut, Origin, WriteKind};
-use chestnut_store::{Change, RouteSummary, RunId, RunResult};
+use chestnut_core::{Because, LeftOut, Origin, Shows, WriteKind};
+use chestnut_store::{Change, HeldItem, RouteSummary, RunId, RunResult};
 
 use crate::apply::Work;
-use crate::case::Stands;
+use crate::case::{Case, Stands, start_text};
 use crate::decide::{Fate, Step, Withheld};
 use crate::error::RunError;
 use crate::rule::Rule;
@@ -66,6 +66,44 @@ pub struct PreviewedChange {
     pub start: String,
     /// Why.
     pub why: Why,
+    /// The number of the question that a person answered about it: it is done because of that answer.
+    pub decision: Option<i64>,
+    /// The text that stands there, where it is changed or deleted; of a disagreement, what was agreed.
+    pub before: Option<String>,
+    /// The text that will stand there, byte for byte.
+    pub after: Option<String>,
+    /// Of a disagreement: what each calendar says.
+    pub sides: Vec<SideText>,
+}
+
+/// What a calendar says of an entry.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct SideText {
+    /// The calendar.
+    pub calendar: String,
+    /// The text; `None` where nothing stands there.
+    pub text: Option<String>,
+}
+
+impl PreviewedChange {
+    /// An entry that is left out. Where a route shows when something is and nothing else, its title stays unsaid.
+    pub(crate) fn left_out(rule: &Rule, calendar: Option<String>, case: &Case, reason: String) -> Self {
+        let title = match &rule.carry.shows {
+            Shows::Busy(title) => title.clone(),
+            Shows::Everything | Shows::Details(_) => case.title(),
+        };
+        Self {
+            action: "leave out",
+            calendar,
+            title,
+            start: case.start(),
+            why: Why::LeftOut(reason),
+            decision: None,
+            before: None,
+            after: None,
+            sides: Vec::new(),
+        }
+    }
 }
 
 /// Why a preview would do something.
@@ -153,34 +191,59 @@ impl PreviewReport {
         let left_out = self.changes.iter().filter_map(|change| {
             let Why::NotTaken(reason) = &change.why else { return None };
             let why = Why::LeftOut(reason.key().to_owned());
-            Some(PreviewedChange { action: "leave out", calendar: source.clone(), why, ..change.clone() })
+            let left_out = PreviewedChange { before: None, after: None, ..change.clone() };
+            Some(PreviewedChange { action: "leave out", calendar: source.clone(), why, ..left_out })
         });
         self.left_out.extend(left_out);
     }
 
-    /// Adds the lines for one case.
-    pub(crate) fn add(&mut self, rule: &Rule, work: &Work) {
+    /// Adds the lines for one case. `question` is what a person was asked about it.
+    pub(crate) fn add(&mut self, rule: &Rule, work: &Work, question: Option<&HeldItem>) {
         let (case, verdict) = (&work.case, &work.verdict);
         let shown = verdict.agreed.as_ref().map(|kept| &kept.entry).filter(|_| case.shown().is_none());
         let title = shown.map_or_else(|| case.title(), chestnut_core::Entry::title);
-        let line = |action: &'static str, side: Option<usize>, why: Why| PreviewedChange {
-            action,
-            calendar: side.map(|side| rule.ends[side].name.clone()),
-            title: title.clone(),
-            start: case.start(),
-            why,
+        let decision = question.filter(|item| item.decision.is_some()).map(|item| item.id);
+        let line = |action: &'static str, side: Option<usize>, why: Why| {
+            // What is shown is what stands in that calendar, or will.
+            let stands = side.and_then(|side| case.places[side].stands.kept());
+            let written = side.and_then(|side| verdict.would_write(side));
+            let shown = written.map(|writing| &writing.entry).or(stands.map(|kept| &kept.entry));
+            let goes = action == "delete" || matches!(why, Why::WouldMail { deletes: true });
+            PreviewedChange {
+                action,
+                calendar: side.map(|side| rule.ends[side].name.clone()),
+                title: shown.map_or_else(|| title.clone(), chestnut_core::Entry::title),
+                start: shown.map_or_else(|| case.start(), start_text),
+                why,
+                decision,
+                before: stands.filter(|_| goes || written.is_some()).map(|kept| kept.text.text.clone()),
+                after: written.map(|writing| writing.text.clone()),
+                sides: Vec::new(),
+            }
         };
         let was_agreed = case.row.as_ref().is_some_and(|row| row.agreed.is_some());
         match &verdict.fate {
             Fate::LeaveOut(reason) => {
                 let side = case.places.iter().position(|place| place.stands.object().is_some());
-                self.left_out.push(line("leave out", side, Why::LeftOut(reason.key().to_owned())));
+                let calendar = side.map(|side| rule.ends[side].name.clone());
+                let key = reason.key().to_owned();
+                self.left_out.push(PreviewedChange::left_out(rule, calendar, case, key));
                 return;
             }
             Fate::Hold(collisions) => {
                 let mut fields: Vec<_> = collisions.iter().map(|c| c.field.clone()).collect();
                 fields.dedup();
-                self.changes.push(line("hold", None, Why::Disagree(fields)));
+                let sides = rule.ends.iter().zip(&case.places);
+                self.changes.push(PreviewedChange {
+                    before: case.agreed.as_ref().map(|kept| kept.text.text.clone()),
+                    sides: sides
+                        .map(|(end, place)| SideText {
+                            calendar: end.name.clone(),
+                            text: place.stands.text().map(|text| text.text),
+                        })
+                        .collect(),
+                    ..line("hold", None, Why::Disagree(fields))
+                });
                 return;
             }
             Fate::Keep => {}

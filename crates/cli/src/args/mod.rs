@@ -149,6 +149,9 @@ pub(crate) enum Command {
         /// Only these routes
         #[arg(value_name = "ROUTE", add = routes())]
         routes: Vec<String>,
+        /// Show the copy itself, byte for byte, of entries with these words in their title, on this day, or with this UID
+        #[arg(long, value_name = "ENTRY")]
+        text: Option<String>,
     },
     /// Read both sides again, and say what is not in step, and why; exit status 3 where something is not
     #[command(alias = "diff")]
@@ -238,8 +241,9 @@ pub(crate) enum Command {
     /// Say what happened: the last runs, or every change of one run, field by field
     #[command(alias = "log")]
     History {
-        /// A run's number
-        run: Option<i64>,
+        /// A run's number, or a route
+        #[arg(value_name = "RUN", add = routes())]
+        run: Option<String>,
         /// Only changes of entries with these words in their title, on this day, or with this UID
         #[arg(long = "entry", value_name = "WORDS")]
         entries: Vec<String>,

@@ -166,7 +166,7 @@ struct Demo<'d, 'io> {
 impl Demo<'_, '_> {
     fn play(&mut self, office: &Site, board: &Site) -> Result<(), Failure> {
         self.say(narration::TWO_SERVERS)?;
-        self.command(&["account", "test", "packhouse"], 6, ExitCode::Ok)?;
+        self.command(&["account", "test", "packhouse"], 2, ExitCode::Ok)?;
         self.say(narration::WHAT_WOULD_HAPPEN)?;
         self.command(&["preview", "days"], 5, ExitCode::Ok)?;
         self.say(narration::FIRST_SYNC)?;

@@ -42,6 +42,9 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let wanted = all_wanted(asked.entries, &zone);
     let records = records(asked, since, &wanted, &store)?;
     let is_whole = asked.run.is_some() || !wanted.is_empty() || asked.text || asked.ics.is_some();
+    if let (true, Some(route)) = (records.is_empty(), asked.route) {
+        settings.chosen_routes(&[route.to_owned()])?;
+    }
     if records.is_empty() && (since.is_some() || asked.route.is_some()) && !common.json {
         return Err(no_run_like_that());
     }

@@ -22,6 +22,7 @@ pub(crate) mod history;
 pub(crate) mod init;
 pub(crate) mod init_ask;
 pub(crate) mod preview;
+pub(crate) mod preview_text;
 pub(crate) mod probe;
 pub(crate) mod report;
 pub(crate) mod route;

@@ -9,5 +9,5 @@ pub(crate) mod text;
 
 pub(crate) use json::json;
 pub(crate) use moments::{age_text, day_and_time, midnight, moment_text, start_text, zone_name};
-pub(crate) use table::{Column, fit, table};
+pub(crate) use table::{Column, below, fit, table};
 pub(crate) use text::{broken, clean, count, readable, shorten, style, wrap};

@@ -3,6 +3,8 @@
 //! Whoever writes a table does not know how wide it may be. Until it is shown it travels within its text, between marks
 //! that no clean text can hold; [`fit`] lays it out.
 
+use std::collections::VecDeque;
+
 use comfy_table::{Cell, CellAlignment, ContentArrangement, Table, presets};
 
 use super::{style, text};
@@ -26,6 +28,10 @@ pub(crate) enum Column {
 const TABLE: char = '\u{1d}';
 const ROW: char = '\u{1e}';
 const CELL: char = '\u{1f}';
+/// Before a line of its own below a row.
+const BELOW: char = '\u{1c}';
+/// How far such a line is set in.
+const INSET: usize = 6;
 /// What stands between two columns, and before the first.
 const GAP: usize = 2;
 /// Names and texts are not made narrower than this.
@@ -46,6 +52,11 @@ pub(crate) fn table(columns: &[(&str, Column)], rows: &[Vec<String>]) -> String 
     rows.iter().for_each(|cells| row(&mut cells.iter().cloned()));
     out.push(TABLE);
     out
+}
+
+/// Returns a row that is a line of its own below the one before it, as wide as the table may be.
+pub(crate) fn below(line: &str) -> Vec<String> {
+    vec![format!("{BELOW}{line}")]
 }
 
 /// Lays out the tables of a text, and breaks its lines, for a terminal of `width` columns. Where there is none, nothing is
@@ -81,9 +92,18 @@ fn laid_out(written: &str, width: Option<usize>) -> String {
         })
         .collect();
     let mut rows: Vec<_> = rows.collect();
-    match width.map(|width| widths(&columns, &rows, width)) {
-        None => {}
-        Some(None) => return blocks(&columns, &rows, width.unwrap_or_default()),
+    // Lines of their own leave a mark where they belong: they say nothing about the columns.
+    let mut lines: VecDeque<String> = VecDeque::new();
+    for row in &mut rows {
+        if let Some(line) = row.first().and_then(|cell| cell.strip_prefix(BELOW)) {
+            lines.push_back(line.to_owned());
+            // A cell of no width would be drawn as none.
+            *row = vec![format!("{BELOW}.")];
+        }
+    }
+    let set = match width.map(|width| widths(&columns, &rows, width)) {
+        None => drawn(&columns, &rows),
+        Some(None) => blocks(&columns, &rows, width.unwrap_or_default()),
         Some(Some(widths)) => {
             for row in &mut rows {
                 for ((cell, width), (_, column)) in row.iter_mut().zip(&widths).zip(&columns) {
@@ -93,9 +113,25 @@ fn laid_out(written: &str, width: Option<usize>) -> String {
                     };
                 }
             }
+            drawn(&columns, &rows)
+        }
+    };
+    let mut out = String::new();
+    for line in set.split_inclusive('\n') {
+        match lines.front().filter(|_| line.contains(BELOW)) {
+            Some(below) => {
+                let below = format!("{:INSET$}{below}", "");
+                let parts = match width {
+                    Some(width) => text::broken_with(&below, width, INSET, INSET + GAP),
+                    None => vec![below],
+                };
+                out += &format!("{}\n", parts.join("\n"));
+                lines.pop_front();
+            }
+            None => out += line,
         }
     }
-    drawn(&columns, &rows)
+    out
 }
 
 /// How wide each column is; `None` where there is no room for them beside each other.

@@ -1,13 +1,15 @@
 //! What `held` reports: what waits for a person.
 
 use chestnut_core::ical::Limits;
-use chestnut_core::{Entry, FieldDifference};
+use chestnut_core::{Entry, FieldDifference, last_changed};
+use chestnut_engine::SideText;
 use chestnut_store::HeldItem;
 use jiff::Timestamp;
+use jiff::tz::TimeZone;
 use serde::{Deserialize, Serialize};
 
 use crate::failure::Failure;
-use crate::words::not_understood;
+use crate::words::{field_order, not_understood};
 
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
@@ -31,6 +33,8 @@ pub(crate) struct Held {
     pub(crate) entries: Vec<Deletion>,
     /// Disagreements: what the calendars say differently. Of what could send mail: what would be changed.
     pub(crate) fields: Vec<Field>,
+    /// Disagreements: when each calendar's text was last changed, as it says (LAST-MODIFIED, else DTSTAMP).
+    pub(crate) changed: Vec<Value>,
     /// What could send mail: where what would be done.
     pub(crate) mail: Vec<Mail>,
     /// What the configuration says that people should know of the route.
@@ -121,6 +125,7 @@ pub(crate) fn held(item: HeldItem) -> Result<Held, Failure> {
         mail: details.changes.iter().map(mail).collect(),
         fields: fields(&details),
         texts: texts(&details),
+        changed: details.sides.iter().filter_map(changed).collect(),
         kind: details.kind,
         since: Timestamp::from_second(item.since).unwrap_or_default().to_string(),
         title: item.title,
@@ -130,6 +135,13 @@ pub(crate) fn held(item: HeldItem) -> Result<Held, Failure> {
         note: None,
         entries: details.entries,
     })
+}
+
+/// When a calendar's text says that it was last changed.
+fn changed(side: &Side) -> Option<Value> {
+    let entry = Entry::parse(side.text.as_ref()?, &Limits::default()).ok()?;
+    let at = last_changed(&entry).0?.to_zoned(TimeZone::UTC).ok()?.timestamp();
+    Some(Value { calendar: side.calendar.clone(), value: at.to_string() })
 }
 
 /// The whole texts of what waits: as they stand in the calendars, or would stand there.
@@ -142,8 +154,20 @@ fn texts(details: &Details) -> Vec<Value> {
     stand.chain(would).filter_map(text).collect()
 }
 
+/// What calendars say differently from what was agreed, or from each other.
+pub(crate) fn disagreement(agreed: Option<&str>, sides: &[SideText]) -> Vec<Field> {
+    let side = |side: &SideText| Side { calendar: side.calendar.clone(), text: side.text.clone() };
+    fields(&Details {
+        kind: String::new(),
+        entries: Vec::new(),
+        agreed: agreed.map(str::to_owned),
+        sides: sides.iter().map(side).collect(),
+        changes: Vec::new(),
+    })
+}
+
 /// What any calendar says differently from what was agreed, field by field.
-pub(crate) fn fields(details: &Details) -> Vec<Field> {
+fn fields(details: &Details) -> Vec<Field> {
     let read = |text: &String| Entry::parse(text, &Limits::default()).ok().map(|entry| entry.meaning());
     // What would be changed is compared with what stands there.
     let said = details.sides.iter().map(|side| (&side.calendar, side.text.as_ref()));
@@ -180,6 +204,7 @@ pub(crate) fn fields(details: &Details) -> Vec<Field> {
             }
         }
     }
+    fields.sort_by_key(|field| (field.occurrence.clone(), field_order(&field.field)));
     fields
 }
 

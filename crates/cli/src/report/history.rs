@@ -2,11 +2,10 @@
 
 use std::collections::BTreeMap;
 
-use chestnut_core::ical::Limits;
-use chestnut_core::{Entry, FieldDifference};
 use chestnut_store::{Change, Counts, RouteSummary, RunRecord, RunResult, Text};
 use serde::Serialize;
 
+use super::fields::{FieldChange, field_changes};
 use crate::words::{kept_failure_words, told_words};
 
 #[derive(Debug, Serialize)]
@@ -107,36 +106,17 @@ pub(crate) struct ChangeLine {
     pub(crate) after: Option<String>,
 }
 
-/// A property that was changed.
-#[derive(Debug, Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-pub(crate) struct FieldChange {
-    /// The property, such as `LOCATION`; `(whole)` where an occurrence came or went.
-    pub(crate) field: String,
-    /// The RECURRENCE-ID of an occurrence; empty for the series.
-    pub(crate) occurrence: String,
-    pub(crate) old: String,
-    pub(crate) new: String,
-}
-
-/// What a text says differently from another.
-fn fields(before: &Text, after: &Text) -> Vec<FieldChange> {
-    let read = |text: &Text| Entry::parse(&text.text, &Limits::default()).ok().map(|entry| entry.meaning());
-    let (Some(before), Some(after)) = (read(before), read(after)) else { return Vec::new() };
-    let field = |one: FieldDifference| FieldChange {
-        field: one.field,
-        occurrence: one.occurrence.recurrence_id,
-        old: one.first.join(" | "),
-        new: one.second.join(" | "),
-    };
-    before.differences(&after).into_iter().map(field).collect()
+/// What a run changed in an entry.
+pub(crate) fn fields(change: &Change) -> Vec<FieldChange> {
+    let [before, after] = [&change.before, &change.after].map(|text| text.as_ref().map(|text| &*text.text));
+    field_changes(before, after)
 }
 
 pub(crate) fn run_of(record: &RunRecord, changes: Option<&[Change]>, with_texts: bool) -> Run {
     let text = |text: &Option<Text>| text.as_ref().filter(|_| with_texts).map(|text| text.text.clone());
     let line = |c: &Change| ChangeLine {
         href: c.href.to_string(),
-        fields: c.before.as_ref().zip(c.after.as_ref()).map(|(b, a)| fields(b, a)).unwrap_or_default(),
+        fields: fields(c),
         before: text(&c.before),
         after: text(&c.after),
         calendar: c.calendar.clone(),

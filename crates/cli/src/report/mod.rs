@@ -16,12 +16,14 @@ pub(crate) mod calendar_list;
 pub(crate) mod calendar_rename;
 pub(crate) mod compare;
 pub(crate) mod demo;
+pub(crate) mod fields;
 pub(crate) mod free;
 pub(crate) mod held;
 pub(crate) mod history;
 pub(crate) mod init;
 pub(crate) mod overview;
 pub(crate) mod preview;
+pub(crate) mod preview_text;
 pub(crate) mod probe;
 pub(crate) mod route;
 #[cfg(test)]

@@ -3,6 +3,8 @@
 use chestnut_engine::{PreviewReport, PreviewedChange, Why};
 use serde::Serialize;
 
+use super::fields::{FieldChange, field_changes};
+use super::held::{Field, disagreement};
 use crate::failure::Failure;
 use crate::settings::RouteSettings;
 use crate::words::{preview_warning, why_words};
@@ -49,6 +51,31 @@ pub(crate) struct Line {
     pub(crate) title: String,
     pub(crate) start: String,
     pub(crate) why: String,
+    /// The number of the question whose answer does it.
+    pub(crate) decision: Option<i64>,
+    /// What will be changed there, field by field.
+    pub(crate) fields: Vec<FieldChange>,
+    /// Of a disagreement: what the calendars say differently.
+    pub(crate) disagreement: Vec<Field>,
+}
+
+impl Line {
+    fn of(change: PreviewedChange) -> Self {
+        let disagreement = match change.sides.is_empty() {
+            true => Vec::new(),
+            false => disagreement(change.before.as_deref(), &change.sides),
+        };
+        Self {
+            fields: field_changes(change.before.as_deref(), change.after.as_deref()),
+            disagreement,
+            decision: change.decision,
+            why: why_words(&change.why),
+            action: change.action,
+            calendar: change.calendar,
+            title: change.title,
+            start: change.start,
+        }
+    }
 }
 
 impl RoutePreview {
@@ -68,13 +95,6 @@ impl RoutePreview {
     pub(crate) fn of(route: &RouteSettings, preview: PreviewReport) -> Self {
         let warning = preview_warning(&preview, &route.to(), route.carry.people);
         let number = |action: &str| preview.changes.iter().filter(|c| c.action == action).count();
-        let line = |c: PreviewedChange| Line {
-            action: c.action,
-            calendar: c.calendar,
-            title: c.title,
-            start: c.start,
-            why: why_words(&c.why),
-        };
         Self {
             route: preview.route.clone(),
             calendars: route.ends.clone(),
@@ -87,8 +107,8 @@ impl RoutePreview {
             link: number("link"),
             held: preview.held,
             would_mail: preview.changes.iter().filter(|c| matches!(c.why, Why::WouldMail { .. })).count(),
-            changes: preview.changes.into_iter().map(line).collect(),
-            left_out: preview.left_out.into_iter().map(line).collect(),
+            changes: preview.changes.into_iter().map(Line::of).collect(),
+            left_out: preview.left_out.into_iter().map(Line::of).collect(),
             warning,
             error: None,
             failure: None,

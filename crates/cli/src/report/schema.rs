@@ -70,6 +70,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("history", schema_for!(super::history::Report)),
         ("init", schema_for!(super::init::Report)),
         ("preview", schema_for!(super::preview::Report)),
+        ("preview-text", schema_for!(super::preview_text::Report)),
         ("probe", schema_for!(super::probe::Report)),
         ("route-list", schema_for!(super::route::Report)),
         ("route-show", schema_for!(super::route::Shown)),

@@ -42,6 +42,15 @@ pub(crate) fn field_word(property: &str) -> String {
     word.to_owned()
 }
 
+/// When a text was last changed, as it says.
+pub(crate) const CHANGED: &str = "Changed";
+
+/// In which order a person reads details: what it is, when it is, then the rest.
+pub(crate) fn field_order(property: &str) -> usize {
+    let first = ["SUMMARY", "DTSTART", "DTEND", "DUE", "LOCATION", "RRULE", "EXDATE"];
+    first.iter().position(|name| *name == property).unwrap_or(first.len())
+}
+
 /// The values of a property, joined as reports join them.
 pub(crate) fn value_words(property: &str, values: &str, zone: &TimeZone) -> String {
     let one = |value: &str| match property {
@@ -66,6 +75,50 @@ pub(crate) fn value_words(property: &str, values: &str, zone: &TimeZone) -> Stri
         words => words,
     }
 }
+
+/// `Tue 2026-10-06 09:00–10:00 → 10:00–11:00`: a start with its end, as they were and as they are, as canonical texts say
+/// them. `None` where they are no two moments.
+pub(crate) fn span_words(old: [&str; 2], new: [&str; 2], zone: &TimeZone) -> Option<String> {
+    let said = |[start, end]: [&str; 2]| {
+        let (start, end) = (start_text(start, zone), start_text(end, zone));
+        let (day, begins) = start.split_at_checked(DAY)?;
+        let ends = match end.strip_prefix(day) {
+            Some(ends) => ends.trim_start().to_owned(),
+            None => end.clone(),
+        };
+        let is_hour = begins.len() == HOUR && !end.is_empty();
+        is_hour.then(|| (day.to_owned(), format!("{}–{ends}", begins.trim_start())))
+    };
+    let (old, new) = (said(old)?, said(new)?);
+    Some(match old.0 == new.0 {
+        true => format!("{} {} → {}", old.0, old.1, new.1),
+        false => format!("{} {} → {} {}", old.0, old.1, new.0, new.1),
+    })
+}
+
+/// Of two moments of one day, the second is its hour alone; what is no such pair stays as it is.
+pub(crate) fn without_same_day(old: String, new: String) -> (String, String) {
+    let hour = |text: &str| {
+        let (day, hour) = text.split_at_checked(DAY)?;
+        let is_hour = hour.len() == HOUR && hour.as_bytes()[3] == b':';
+        is_hour.then(|| (day.to_owned(), hour.trim_start().to_owned()))
+    };
+    match (hour(&old), hour(&new)) {
+        (Some((one, _)), Some((other, hour))) if one == other => (old, hour),
+        _ => (old, new),
+    }
+}
+
+/// An occurrence of a series that has a text of its own, or has none any more.
+pub(crate) fn occurrence_came_or_went(day: &str, is_gone: bool) -> String {
+    let what = if is_gone { "is as the series again, or gone" } else { "differs from its series now" };
+    format!("The occurrence{day}: {what}")
+}
+
+/// How long `Tue 2026-10-06` is.
+const DAY: usize = 14;
+/// And ` 09:00` behind it.
+const HOUR: usize = 6;
 
 /// Which occurrence of a series is meant; nothing where it is all of them.
 pub(crate) fn of_occurrence(recurrence_id: &str, zone: &TimeZone) -> String {
@@ -112,9 +165,18 @@ fn rule_words(rule: &str, zone: &TimeZone) -> Option<String> {
     }
     days.sort_unstable();
     let names: Vec<_> = days.iter().map(|(_, name)| *name).collect();
-    let on = if names.is_empty() { String::new() } else { format!(" on {}", names.join(", ")) };
-    let every = if interval == 1 { format!("every {one}") } else { format!("every {interval} {many}") };
-    Some(format!("{every}{on}{end}"))
+    let names = match names.split_last() {
+        Some((last, [])) => (*last).to_owned(),
+        Some((last, others)) => format!("{} and {last}", others.join(", ")),
+        None => String::new(),
+    };
+    let every = match (interval, names.as_str()) {
+        (1, "") => format!("every {one}"),
+        (1, days) => format!("every {days}"),
+        (_, "") => format!("every {interval} {many}"),
+        (_, days) => format!("every {interval} {many} on {days}"),
+    };
+    Some(format!("{every}{end}"))
 }
 
 fn day_word(day: &str) -> Option<(usize, &'static str)> {
@@ -152,7 +214,7 @@ fn alarm_words(alarm: &str) -> Option<String> {
 mod tests {
     use jiff::tz::TimeZone;
 
-    use super::{of_occurrence, value_words};
+    use super::{of_occurrence, span_words, value_words};
 
     #[test]
     fn values_are_read_as_people_read_them() {
@@ -164,7 +226,7 @@ mod tests {
             (
                 "RRULE",
                 "BYDAY=TH,TU;FREQ=WEEKLY;UNTIL=20261215T080000Z",
-                "every week on Tuesday, Thursday, until Tue 2026-12-15",
+                "every Tuesday and Thursday, until Tue 2026-12-15",
             ),
             ("RRULE", "COUNT=1;FREQ=DAILY;INTERVAL=2", "every 2 days, 1 time"),
             ("RRULE", "BYDAY=1MO;FREQ=MONTHLY", "BYDAY=1MO;FREQ=MONTHLY"),
@@ -175,6 +237,21 @@ mod tests {
             ("SUMMARY", "Late\u{1b}[2J", "Late\u{fffd}[2J"),
         ] {
             assert_eq!(value_words(property, value, &zone), words, "{property}");
+        }
+        for (old, new, words) in [
+            (
+                ["20261006T090000 Europe/Ljubljana", "20261006T100000 Europe/Ljubljana"],
+                ["20261006T100000 Europe/Ljubljana", "20261006T110000 Europe/Ljubljana"],
+                Some("Tue 2026-10-06 09:00–10:00 → 10:00–11:00"),
+            ),
+            (
+                ["20261006T080000Z", "20261006T090000Z"],
+                ["20261007T210000Z", "20261008T010000Z"],
+                Some("Tue 2026-10-06 10:00–11:00 → Wed 2026-10-07 23:00–Thu 2026-10-08 03:00"),
+            ),
+            (["20261006", "20261007"], ["20261007", "20261008"], None),
+        ] {
+            assert_eq!(span_words(old, new, &zone).as_deref(), words);
         }
         assert_eq!(of_occurrence("20261103T080000Z and future", &zone), " of Tue 2026-11-03 09:00 and after");
         assert_eq!(of_occurrence("", &zone), "");

@@ -72,7 +72,10 @@ pub(crate) use configuration::{
 };
 pub(crate) use errors::{InWords, kept_failure_words};
 pub(crate) use failures::{account_failure, calendar_hint, dav_hint, hint_before_it_is_written};
-pub(crate) use fields::{field_word, of_occurrence, value_words};
+pub(crate) use fields::{
+    CHANGED, field_order, field_word, occurrence_came_or_went, of_occurrence, span_words, value_words,
+    without_same_day,
+};
 pub(crate) use first_steps::{
     A_FEED, A_FILE, COPIES, FEED_ADDRESS, FIRST_FROM, MORE_COPIES, NAME_ON_SERVER, NEW_FOR_COPIES,
     NO_FEED_ADDRESS, NO_SERVER_ADDRESS, PASSWORD, SERVER_ADDRESS, THEN_ROUTE, THEN_TO, USER_NAME, WHICH,
@@ -85,7 +88,7 @@ pub(crate) use oddities::{interval, oddity_words};
 pub(crate) use overview::{
     UNTITLED, needs, not_our_page, page_written, report_where, state_words, uncovered_words, verdict,
 };
-pub(crate) use preview::why_words;
+pub(crate) use preview::{each_says, no_text_of, stands_or_comes, why_words, your_decision};
 pub(crate) use probes::{
     PROBE_TITLE, cannot_probe_words, fault_advice, fault_words, probe_while_paused, skip_words, step_word,
 };

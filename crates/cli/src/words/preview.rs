@@ -2,6 +2,43 @@
 
 use chestnut_engine::Why;
 
+use super::field_word;
+use crate::failure::Failure;
+use crate::render::clean;
+use crate::report::preview_text::CopyText;
+
+/// Whether a text stands there, or is written next.
+pub(crate) fn stands_or_comes(one: &CopyText) -> String {
+    let calendar = clean(&one.calendar);
+    match one.action {
+        Some("create") => format!("the next sync creates this in {calendar}:"),
+        Some("hold") => format!("held; with your yes the next sync writes this to {calendar}:"),
+        Some(_) => format!("the next sync writes this to {calendar}, in place of what stands there:"),
+        None => format!("stands in {calendar} now; the next sync does not change it:"),
+    }
+}
+
+/// No calendar has a copy of it, or gets one.
+pub(crate) fn no_text_of(words: &str) -> Failure {
+    Failure::failed(format!(
+        "no copy of an entry like \"{}\" exists, and the next sync creates none",
+        clean(words)
+    ))
+    .hint("`chestnut why` says why, for example: chestnut why WORDS")
+}
+
+/// Of what is done because a person said so.
+pub(crate) fn your_decision(number: i64) -> String {
+    format!("your decision {number}")
+}
+
+/// What each calendar says of one detail, and what was agreed.
+pub(crate) fn each_says(detail: &str, agreed: &str, said: &[(String, String)]) -> String {
+    let agreed = if agreed.is_empty() { String::new() } else { format!(" (agreed: {agreed})") };
+    let said: Vec<_> = said.iter().map(|(calendar, value)| format!("{calendar} says {value}")).collect();
+    format!("{detail}: {}{agreed}", said.join(", "))
+}
+
 /// Says in words why the next sync would do something; what is left out keeps its key.
 pub(crate) fn why_words(why: &Why) -> String {
     let words = match why {
@@ -21,7 +58,10 @@ pub(crate) fn why_words(why: &Why) -> String {
         Why::WouldMail { deletes: true } => "its deletion could make the server write to people",
         Why::DeletedElsewhere => "it was deleted elsewhere",
         Why::NotTaken(reason) => return format!("no longer taken: {}", reason.key()),
-        Why::Disagree(fields) => return format!("calendars disagree about {}", fields.join(", ")),
+        Why::Disagree(fields) => {
+            let fields: Vec<_> = fields.iter().map(|field| field_word(field)).collect();
+            return format!("calendars disagree about {}", fields.join(", "));
+        }
         Why::LeftOut(key) => key,
     };
     words.to_owned()

@@ -127,6 +127,13 @@ fn what_the_window_leaves_out_is_counted_and_explained() {
     let more = "to = \"board\"\nwindow = { past = \"7 days\", ahead = \"90 days\" }\ncarry = \"busy\"";
     set_up.configure(&standard.replace("to = \"board\"", more));
     insta::assert_snapshot!("preview_of_a_busy_window", set_up.shown(&["preview", "-v"]));
+    insta::assert_snapshot!("text_of_a_busy_copy", set_up.shown(&["preview", "--text", "pressing"]));
+    for title in ["Pressing", "Pruning course"] {
+        let told = set_up.ok(&["preview", "-v"]).out + &set_up.ok(&["preview", "--json"]).out;
+        assert!(!told.contains(title), "what a copy hides stays unsaid: {told}");
+    }
+    let told = set_up.run(&["preview", "--text", "pruning"]);
+    assert!(told.code == 1 && told.err.contains("the next sync creates none"), "{told:?}");
     insta::assert_snapshot!("sync_of_a_busy_window", set_up.shown(&["sync", "-v"]));
     insta::assert_snapshot!("why_outside_the_window", set_up.shown(&["why", "presses-to-board", "pruning"]));
     let invite = "to = \"board\"\ncarry = { people = \"invite\" }";

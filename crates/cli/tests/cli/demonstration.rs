@@ -28,7 +28,7 @@ fn it_shows_the_whole_job_and_leaves_nothing_behind() {
         "deleted  Thu 2026-12-03 12:15  Crate washing",
         "Ladders: picking crew, north rows",
         "bookings: 3 deletions",
-        "Late crew  Early crew",
+        "Title: Delivery van to the market → Delivery van, second round",
         "1 disagreement settled",
         "15 entries: 15 in step",
         "create again  board  Thu 2026-12-03 12:15  Crate washing",

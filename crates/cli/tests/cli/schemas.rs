@@ -28,6 +28,7 @@ fn every_report_is_what_its_schema_says() {
     look("compare", &["compare", "-v"]);
     set_up.edit("orchard-0005.ics", "SUMMARY:Crate washing", "SUMMARY:Crate repair");
     look("preview", &["preview"]);
+    look("preview-text", &["preview", "--text", "crate"]);
     look("why", &["why", "crate"]);
     look("why", &["why", "crate", "repair"]);
     look("compare", &["compare"]);

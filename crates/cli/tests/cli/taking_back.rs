@@ -138,7 +138,10 @@ fn what_runs_by_itself_and_changes_nothing_leaves_no_row() {
     set_up.ok(&["sync", "--quiet"]);
     set_up.ok(&["sync"]);
     let told = set_up.ok(&["history", "--json"]).json();
-    assert_eq!(set_up.run(&["history", "--route", "nowhere"]).code, 1);
+    for nowhere in [&["history", "--route", "nowhere"][..], &["history", "presses-to-bord"]] {
+        assert_eq!(set_up.run(nowhere).code, 2);
+    }
+    assert_eq!(runs(set_up.ok(&["history", "presses-to-board", "--json"]).json()), Some(3));
     assert_eq!(runs(set_up.ok(&["history", "--since", "1 day", "--json"]).json()), Some(3));
     let numbers: Vec<_> =
         told["runs"].as_array().expect("runs").iter().map(|run| run["run"].clone()).collect();

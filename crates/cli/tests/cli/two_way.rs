@@ -95,8 +95,28 @@ fn a_disagreement_waits_and_everything_else_goes_on() {
         }
         // It waits as long as it must, and is told again each time.
         assert_eq!(set_up.run(&["sync"]).code, 3);
+        let waits = set_up.ok(&["preview", "-v"]).out;
+        assert!(
+            waits.contains("Title: presses says Mine Picking") && waits.contains(" (agreed: "),
+            "{waits}"
+        );
         set_up.ok(&["decide", "1", choice]);
+        let decided = set_up.ok(&["preview"]).out;
+        assert!(decided.contains("your decision 1") && !decided.contains("changed elsewhere"), "{decided}");
+        let change = if choice == "presses" { "Theirs P" } else { "Mine P" };
+        assert!(decided.contains(&format!("Title: {change}")), "{decided}");
+        // What is shown is what is written, byte for byte.
+        let json = set_up.ok(&["preview", "--text", "orchard-0001@coop.example", "--json"]).json();
+        let shown = json["texts"].as_array().expect("texts").clone();
+        assert!(shown.iter().any(|text| text["action"] == "update"), "{json}");
         set_up.ok(&["sync"]);
+        for text in &shown {
+            let stands = if text["calendar"] == "presses" { near(&set_up) } else { far(&set_up) };
+            // XML makes other ends of lines.
+            let shown = text["text"].as_str().expect("a text").replace("\r\n ", "").replace("\n ", "");
+            let (shown, stands) = (shown.replace('\r', ""), stands.replace('\r', ""));
+            assert!(stands.contains(&shown), "{choice}: {shown}\nis not in {stands}");
+        }
         set_up.ok(&["sync"]);
         assert!(set_up.ok(&["held"]).out.contains("nothing needs a decision"));
         assert!(

@@ -65,6 +65,7 @@ fn every_report_fits_the_terminal() {
     });
     let commands: &[&[&str]] = &[
         &["preview", "-v"],
+        &["preview", "--text", "van"],
         &["sync", name, "days", "-v"],
         &["account", "list"],
         &["account", "test"],

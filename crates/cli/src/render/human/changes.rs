@@ -3,10 +3,13 @@
 use chestnut_store::Change;
 use jiff::tz::TimeZone;
 
-use crate::render::{Column, clean, readable, start_text, style, table};
+use super::fields::field_lines;
+use crate::render::{Column, below, clean, readable, start_text, style, table};
+use crate::report::history::fields;
 use crate::words::told_words;
 
-/// One line for each change, in the order of their days; with its calendar, where there are several.
+/// One line for each change, in the order of their days, and below it field by field what it changed; with its calendar,
+/// where there are several.
 pub(crate) fn change_lines(changes: &[Change], zone: &TimeZone) -> String {
     let mut changes: Vec<&Change> = changes.iter().collect();
     changes.sort_by(|a, b| (&a.start, &a.uid).cmp(&(&b.start, &b.uid)));
@@ -17,12 +20,16 @@ pub(crate) fn change_lines(changes: &[Change], zone: &TimeZone) -> String {
     if calendars.len() > 1 {
         columns.insert(1, ("", Column::Name));
     }
-    let row = |c: &&Change| {
+    let row = |c: &Change| {
         let told = c.told.as_ref().map(|told| style::paint(style::FAINT, clean(&told_words(told))));
         let mut row = vec![c.action.word().to_owned()];
         row.extend((calendars.len() > 1).then(|| clean(&c.calendar)));
         row.extend([start_text(&c.start, zone), readable(&c.title), told.unwrap_or_default()]);
         row
     };
-    table(&columns, &changes.iter().map(row).collect::<Vec<_>>())
+    let rows = changes.iter().flat_map(|change| {
+        let lines = field_lines(&fields(change), zone, false);
+        [row(change)].into_iter().chain(lines.into_iter().map(|line| below(&line)))
+    });
+    table(&columns, &rows.collect::<Vec<_>>())
 }

@@ -2,9 +2,9 @@
 
 use jiff::tz::TimeZone;
 
-use crate::render::{Column, clean, count, readable, start_text, style, table, zone_name};
+use crate::render::{Column, clean, count, day_and_time, readable, start_text, style, table, zone_name};
 use crate::report::held::{Deletion, Field, Held, Report};
-use crate::words::{all_alike, field_word, of_occurrence, value_words};
+use crate::words::{CHANGED, all_alike, field_word, of_occurrence, value_words};
 
 /// Deletions that are named without `-v`.
 const ENOUGH: usize = 12;
@@ -128,7 +128,16 @@ pub(crate) fn field_lines(item: &Held, zone: &TimeZone) -> String {
         row.extend(calendars.iter().map(value));
         row
     };
-    table(&columns, &item.fields.iter().map(row).collect::<Vec<_>>())
+    let mut rows: Vec<_> = item.fields.iter().map(row).collect();
+    if !item.changed.is_empty() {
+        let at = |calendar: &&String| {
+            let found = item.changed.iter().find(|one| one.calendar == **calendar);
+            let at = found.and_then(|one| one.value.parse().ok());
+            at.map(|at| day_and_time(at, zone)).unwrap_or_default()
+        };
+        rows.push([CHANGED.to_owned(), String::new()].into_iter().chain(calendars.iter().map(at)).collect());
+    }
+    table(&columns, &rows)
 }
 
 /// One question, and what each answer to it does.

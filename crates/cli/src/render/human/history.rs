@@ -3,9 +3,10 @@
 use chestnut_store::{RunRecord, RunResult};
 use jiff::tz::TimeZone;
 
+use super::fields::field_lines;
 use crate::render::{Column, broken, clean, day_and_time, readable, start_text, style, table, zone_name};
-use crate::report::history::{ChangeLine, FieldChange, Run};
-use crate::words::{field_word, kept_failure_words, of_occurrence, value_words};
+use crate::report::history::{ChangeLine, Run};
+use crate::words::kept_failure_words;
 
 pub(crate) fn list(records: &[RunRecord], zone: &TimeZone) -> String {
     if records.is_empty() {
@@ -63,7 +64,9 @@ pub(crate) fn one_run(record: &RunRecord, run: &Run, zone: &TimeZone) -> String 
                 out += &format!("      {}\n", style::paint(style::FAINT, line));
             }
         }
-        change.fields.iter().for_each(|field| out += &field_line(field, zone));
+        for line in field_lines(&change.fields, zone, true).iter().flat_map(|line| broken(line, LINE)) {
+            out += &format!("      {line}\n");
+        }
         for (text, sign, paint) in [(&change.before, "-", style::BAD), (&change.after, "+", style::GOOD)] {
             for line in text.iter().flat_map(|text| text.lines()).flat_map(|line| broken(line, LINE)) {
                 out += &format!("      {}\n", style::paint(paint, format!("{sign} {line}")));
@@ -74,13 +77,6 @@ pub(crate) fn one_run(record: &RunRecord, run: &Run, zone: &TimeZone) -> String 
         out += "  nothing was changed\n";
     }
     out
-}
-
-fn field_line(one: &FieldChange, zone: &TimeZone) -> String {
-    let (field, day) = (field_word(&one.field), of_occurrence(&one.occurrence, zone));
-    let value = |text: &str| value_words(&one.field, text, zone);
-    let line = format!("{field}{day}: {} → {}", value(&one.old), value(&one.new));
-    broken(&line, LINE).iter().map(|line| format!("      {line}\n")).collect()
 }
 
 /// A run's result in words.

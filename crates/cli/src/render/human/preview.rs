@@ -5,10 +5,15 @@ use std::collections::{BTreeMap, BTreeSet};
 use chestnut_engine::{PreviewReport, Why};
 use jiff::tz::TimeZone;
 
-use crate::render::{Column, clean, count, readable, start_text, style, table, zone_name};
+use super::fields::field_lines;
+use crate::render::{Column, below, clean, count, readable, start_text, style, table, zone_name};
+use crate::report::held::Field;
 use crate::report::preview::{Line, RoutePreview};
 use crate::settings::RouteSettings;
-use crate::words::{left_out_why, left_out_words, scheduler_lines, why_words};
+use crate::words::{
+    each_says, field_word, left_out_why, left_out_words, of_occurrence, scheduler_lines, value_words,
+    why_words, your_decision,
+};
 
 /// Lines that are shown without `-v`.
 const ENOUGH: usize = 12;
@@ -103,7 +108,11 @@ pub(crate) fn lines(lines: &[Line], zone: &TimeZone, all: bool) -> String {
     let shown = if all { lines.len() } else { lines.len().min(ENOUGH) };
     let places: BTreeSet<_> = lines.iter().map(|line| &line.calendar).collect();
     let row = |line: &Line| {
-        let why = if line.action == "leave out" { left_out_why(&line.why) } else { line.why.clone() };
+        let why = match line.decision {
+            Some(number) => your_decision(number),
+            None if line.action == "leave out" => left_out_why(&line.why),
+            None => line.why.clone(),
+        };
         let mut row = vec![line.action.to_owned()];
         row.extend((places.len() > 1).then(|| clean(line.calendar.as_deref().unwrap_or("all"))));
         row.extend([
@@ -118,11 +127,25 @@ pub(crate) fn lines(lines: &[Line], zone: &TimeZone, all: bool) -> String {
     if places.len() > 1 {
         columns.insert(1, ("In", Column::Name));
     }
-    let mut out = table(&columns, &lines[..shown].iter().map(|line| row(line)).collect::<Vec<_>>());
+    let rows = lines[..shown].iter().flat_map(|line| {
+        let details = field_lines(&line.fields, zone, false).into_iter();
+        let details = details.chain(line.disagreement.iter().map(|field| field_sides(field, zone)));
+        [row(line)].into_iter().chain(details.map(|line| below(&line))).collect::<Vec<_>>()
+    });
+    let mut out = table(&columns, &rows.collect::<Vec<_>>());
     if shown < lines.len() {
         out += &format!("  … and {} more; -v names them all\n", lines.len() - shown);
     }
     out
+}
+
+/// What each calendar says of a detail about which they disagree.
+fn field_sides(field: &Field, zone: &TimeZone) -> String {
+    let value = |text: &str| readable(&value_words(&field.field, text, zone));
+    let said = field.values.iter().map(|one| (clean(&one.calendar), value(&one.value)));
+    let detail = field_word(&field.field) + &of_occurrence(&field.occurrence, zone);
+    let agreed = if field.agreed.is_empty() { String::new() } else { value(&field.agreed) };
+    each_says(&detail, &agreed, &said.collect::<Vec<_>>())
 }
 
 /// Counts what is to be done in each calendar: what is new first, deletions last.
