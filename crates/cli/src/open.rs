@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 #[cfg(feature = "postgres")]
 use chestnut_store::PostgresPlace;
-use chestnut_store::{Store, StoreError};
+use chestnut_store::{Store, StoreError, route_lease};
 #[cfg(feature = "postgres")]
 use secrecy::ExposeSecret as _;
 
@@ -103,7 +103,26 @@ pub(crate) fn open_state(
     settings: &Settings,
     environment: &Environment,
 ) -> Result<Store, Failure> {
-    Ok(state_place(common, settings, environment)?.open()?)
+    let store = state_place(common, settings, environment)?.open()?;
+    call_as_configured(settings, &store)?;
+    Ok(store)
+}
+
+/// Routes that were renamed are called so in the state, too: what is remembered of them goes on.
+pub(crate) fn call_as_configured(settings: &Settings, store: &Store) -> Result<(), StoreError> {
+    for (name, route) in settings.routes.iter().filter(|(_, route)| !route.was.is_empty()) {
+        if store.route(name)?.is_some() {
+            continue;
+        }
+        for old in route.was.iter().rev() {
+            if store.route(old)?.is_some() {
+                let _lease = store.lease(&route_lease(old))?;
+                store.write(|writer| writer.rename_route(old, name))?;
+                break;
+            }
+        }
+    }
+    Ok(())
 }
 
 /// Opens the state to look at it: where there is none, none is made.
@@ -114,7 +133,11 @@ pub(crate) fn look_at_state(
 ) -> Result<Store, Failure> {
     match state_place(common, settings, environment)? {
         StatePlace::File(path) if !path.exists() => Ok(Store::in_memory()?),
-        place => Ok(place.open()?),
+        place => {
+            let store = place.open()?;
+            call_as_configured(settings, &store)?;
+            Ok(store)
+        }
     }
 }
 

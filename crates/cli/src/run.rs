@@ -10,7 +10,7 @@ use crate::commands::{
     account_add, account_forget, account_list, account_login, account_move, account_password, account_pause,
     account_test, agenda, calendar_add, calendar_create, calendar_forget, calendar_list, calendar_rename,
     compare, demo, free, held, history, init, init_ask, preview, preview_text, probe,
-    report as report_command, route, shell, snapshot, state, status, sync, undo, why,
+    report as report_command, route, route_edit, shell, snapshot, state, status, sync, undo, why,
 };
 use crate::environment::Environment;
 use crate::exit_code::ExitCode;
@@ -200,6 +200,8 @@ fn routes(command: &RouteCommand, common: &Common, io: &mut Io<'_>) -> Result<Ex
         RouteCommand::List => route::list(common, io),
         RouteCommand::Show { route } => route::show_one(route, common, io),
         RouteCommand::Add(args) => route::add(args, common, io),
+        RouteCommand::Edit { route, settings } => route_edit::edit(route, settings, common, io),
+        RouteCommand::Rename { route, new } => route_edit::rename(route, new, common, io),
         RouteCommand::Pause { route, until } => {
             route::pause(route, route::Pause::Begin(until.as_deref()), common, io)
         }

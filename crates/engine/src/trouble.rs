@@ -182,8 +182,11 @@ fn end(row: &TroubleRow, now: i64) -> (TroubleRow, Option<NoticeEvent>) {
         row.since = now;
     }
     row.good = row.good.saturating_add(u32::from(is_another));
-    // What came back once must be right for as long as it may come back as the same.
-    let is_calm = !row.came_back || (now - row.since).abs() >= AGAIN_WITHIN;
+    // What came back once must be right for as long as it may come back as the same; but for what ends because a person
+    // answered or wrote something: that is over when they did.
+    let by_person =
+        matches!(row.kind, TroubleKind::Held | TroubleKind::NeverRun | TroubleKind::ConfigurationBroken);
+    let is_calm = by_person || !row.came_back || (now - row.since).abs() >= AGAIN_WITHIN;
     if row.good < patience(row.kind).1 || !is_calm {
         return (row, None);
     }

@@ -342,6 +342,28 @@ impl Writer<'_> {
         self.run("UPDATE route SET paused = 1, paused_until = ? WHERE id = ?", values![until, route.0])
     }
 
+    /// Calls a route otherwise: its cases, its runs and what was kept for it go on under the new name. Returns whether
+    /// it did; it does nothing where no route has the old name, or one has the new name.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn rename_route(&self, old: &str, new: &str) -> Result<bool, StoreError> {
+        let sql = "SELECT count(*) FROM route WHERE name = ?";
+        let number = |name: &str| self.database.number(sql, values![name]);
+        if number(old)? == 0 || number(new)? > 0 {
+            return Ok(false);
+        }
+        self.run("DELETE FROM comparison WHERE route_name = ?", values![new])?;
+        for table in ["run", "comparison", "probe", "kept"] {
+            let sql = format!("UPDATE {table} SET route_name = ? WHERE route_name = ?");
+            self.run(&sql, values![new, old])?;
+        }
+        let (made, was_made) = (format!("made {new}"), format!("made {old}"));
+        self.run("UPDATE calendar SET place = ? WHERE place = ?", values![made, was_made])?;
+        self.run("UPDATE route SET name = ? WHERE name = ?", values![new, old])?;
+        Ok(true)
+    }
+
     /// Forgets a route and its cases; its runs and their texts stay.
     ///
     /// # Errors

@@ -16,6 +16,23 @@ pub(crate) enum RouteCommand {
     },
     /// Write a route into the configuration, after a look at what it would do; asks for what is not said
     Add(Box<RouteAdd>),
+    /// Change settings of a route, and keep the comments around them
+    Edit {
+        /// The route
+        #[arg(add = routes())]
+        route: String,
+        /// Such as every="30 minutes", deletions=keep or window.ahead="3 months"; a key without a value takes it out
+        #[arg(value_name = "KEY=VALUE", required = true)]
+        settings: Vec<String>,
+    },
+    /// Call a route otherwise; its copies, links and history go on
+    Rename {
+        /// The route
+        #[arg(add = routes())]
+        route: String,
+        /// Its new name
+        new: String,
+    },
     /// Hold a route back: `sync` and `watch` pass it over
     Pause {
         /// The route

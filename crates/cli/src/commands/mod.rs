@@ -26,6 +26,7 @@ pub(crate) mod preview_text;
 pub(crate) mod probe;
 pub(crate) mod report;
 pub(crate) mod route;
+pub(crate) mod route_edit;
 pub(crate) mod shell;
 pub(crate) mod snapshot;
 pub(crate) mod state;

@@ -26,6 +26,7 @@ pub(crate) mod preview;
 pub(crate) mod preview_text;
 pub(crate) mod probe;
 pub(crate) mod route;
+pub(crate) mod route_edit;
 #[cfg(test)]
 mod schema;
 pub(crate) mod snapshot;

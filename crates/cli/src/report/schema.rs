@@ -74,6 +74,8 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("probe", schema_for!(super::probe::Report)),
         ("route-list", schema_for!(super::route::Report)),
         ("route-show", schema_for!(super::route::Shown)),
+        ("route-edit", schema_for!(super::route_edit::Report)),
+        ("route-rename", schema_for!(super::route_edit::Renamed)),
         ("route-retire", schema_for!(super::route::Retired)),
         ("report", schema_for!(super::overview::Report)),
         ("restore", schema_for!(super::snapshot::Restored)),

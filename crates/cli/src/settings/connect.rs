@@ -327,12 +327,14 @@ impl<'s> Connections<'s> {
         for end in &route.ends {
             ends.push(self.end(end, route.writes().contains(end)).await?);
         }
-        let own = RouteKey::new(key, name);
+        let own = RouteKey::new(key, route.first_name(name));
         let plain = match (route.is_two_way, &mut ends[..]) {
             (false, [from, to]) => Rule::one_way(name, from.clone(), to.clone(), own),
             _ => Rule::two_way(name, ends, own),
         };
-        let tag = |name: &String| RouteKey::new(key, name).tag().clone();
+        let tag = |(name, route): (&String, &RouteSettings)| {
+            RouteKey::new(key, route.first_name(name)).tag().clone()
+        };
         Ok(Rule {
             choice: self.choice(route),
             kinds: route.kinds.clone(),
@@ -350,7 +352,7 @@ impl<'s> Connections<'s> {
             far_edits: route.far_edits,
             full_look_every: route.full_look_every,
             keep_history: self.settings.keep_history,
-            known_tags: Rc::clone(self.tags.get_or_init(|| self.settings.routes.keys().map(tag).collect())),
+            known_tags: Rc::clone(self.tags.get_or_init(|| self.settings.routes.iter().map(tag).collect())),
             ..plain
         })
     }

@@ -128,6 +128,87 @@ impl ConfigurationText {
         }
     }
 
+    /// Calls `[kind.old]` otherwise, where it stands, with its comments.
+    pub(crate) fn rename(&mut self, kind: &str, old: &str, new: &str) -> Result<(), Failure> {
+        check_name(kind, new)?;
+        if self.has(kind, new) {
+            return Err(there_already(kind, new, &self.path));
+        }
+        let outer = self.document.get_mut(kind).and_then(Item::as_table_like_mut);
+        if let Some(outer) = outer
+            && let Some(table) = outer.remove(old)
+        {
+            outer.insert(new, table);
+        }
+        Ok(())
+    }
+
+    /// Puts a text in the place of another wherever a table of this kind has it under a key.
+    pub(crate) fn replace_everywhere(&mut self, kind: &str, key: &str, old: &str, new: &str) {
+        let names: Vec<String> = match self.document.get(kind).and_then(Item::as_table_like) {
+            Some(outer) => outer.iter().map(|(name, _)| name.to_owned()).collect(),
+            None => Vec::new(),
+        };
+        for name in names {
+            let said = self.document[kind][name.as_str()].get(key).and_then(Item::as_str);
+            if said == Some(old) {
+                self.set(kind, &name, key, new);
+            }
+        }
+    }
+
+    /// Returns the texts of a list in `[kind.name]`; none where it is not there.
+    pub(crate) fn texts_of(&self, kind: &str, name: &str, key: &str) -> Vec<String> {
+        let item = self.document.get(kind).and_then(|outer| outer.get(name)?.get(key)?.as_array());
+        item.into_iter().flatten().filter_map(|text| Some(text.as_str()?.to_owned())).collect()
+    }
+
+    /// Returns the value of a key of `[kind.name]`, on one line.
+    pub(crate) fn value_of(&self, kind: &str, name: &str, key: &str) -> Option<String> {
+        let item = self.document.get(kind)?.get(name)?.get(key)?;
+        Some(item.to_string().trim().to_owned())
+    }
+
+    /// Sets a key of `[kind.name]`, or one of a table below it (`window.past`), to what was typed: a value of TOML, else
+    /// text. `None` takes it out. What is written beside the key stays.
+    pub(crate) fn edit(&mut self, kind: &str, name: &str, key: &str, typed: Option<&str>) {
+        self.edit_below(kind, name, key, typed);
+        let outer = key.split('.').next().unwrap_or(key);
+        let table = self.document.get_mut(kind).and_then(|outer| outer.get_mut(name));
+        let item = table.and_then(|table| table.get_mut(outer));
+        if let Some(inline) = item.and_then(Item::as_inline_table_mut).filter(|_| key.contains('.')) {
+            inline.fmt();
+        }
+    }
+
+    fn edit_below(&mut self, kind: &str, name: &str, key: &str, typed: Option<&str>) {
+        let table = self.document.get_mut(kind).and_then(|outer| outer.get_mut(name));
+        let Some(mut table) = table.and_then(Item::as_table_like_mut) else { return };
+        let mut key = key;
+        while let Some((outer, inner)) = key.split_once('.') {
+            let is_table = table.get(outer).is_some_and(Item::is_table_like);
+            if !is_table {
+                table.insert(outer, value(InlineTable::new()));
+            }
+            let Some(below) = table.get_mut(outer).and_then(Item::as_table_like_mut) else { return };
+            (table, key) = (below, inner);
+        }
+        let Some(typed) = typed else {
+            table.remove(key);
+            return;
+        };
+        let mut new = typed.parse::<Value>().unwrap_or_else(|_| Value::from(typed));
+        match table.get_mut(key) {
+            Some(item) => {
+                if let Some(old) = item.as_value() {
+                    *new.decor_mut() = old.decor().clone();
+                }
+                *item = Item::Value(new);
+            }
+            None => drop(table.insert(key, value(new))),
+        }
+    }
+
     /// Sets one key of `[kind.name]`.
     pub(crate) fn set(&mut self, kind: &str, name: &str, key: &str, content: &str) {
         if let Some(table) = self.document.get_mut(kind).and_then(|outer| outer.get_mut(name))

@@ -225,6 +225,15 @@ impl Settings {
                 return Err(section.wrong(key, Problem::SameCalendar(other)));
             }
         }
+        let mut names: BTreeMap<&String, &str> =
+            self.routes.keys().map(|name| (name, name.as_str())).collect();
+        for (name, section) in &tables.routes {
+            for was in &self.routes[name].was {
+                if let Some(other) = names.insert(was, name).filter(|other| other != name) {
+                    return Err(section.wrong("was", Problem::StillCalledSo(other)));
+                }
+            }
+        }
         for (name, section) in &tables.routes {
             let route = &self.routes[name];
             let keys = if route.is_two_way { ["between"; 2] } else { ["from", "to"] };
@@ -254,6 +263,7 @@ impl Settings {
             for from in &route.ends {
                 for to in route.ends.iter().filter(|to| *to != from) {
                     let part = RouteSettings {
+                        was: route.was.iter().map(|was| format!("{was}: {from} → {to}")).collect(),
                         ends: vec![from.clone(), to.clone()],
                         is_two_way: false,
                         part_of: Some(name.clone()),

@@ -10,7 +10,7 @@ use crate::words::keys::{self, Ways};
 use crate::words::{Problem, declared_twice};
 
 /// What a route does not take from another.
-const ITS_OWN: [&str; 2] = ["like", "note"];
+const ITS_OWN: [&str; 3] = ["like", "note", "was"];
 
 /// Reads the files that a text includes, each once, in the order of their names. `instead` is one that is about to be
 /// written.
@@ -66,7 +66,7 @@ impl<'a> Tables<'a> {
                 section.allow(&described(keys::ACCOUNT, &["url"]))?;
             }
             if let Some(section) = &of_routes {
-                section.allow(&described(keys::ROUTE, &["from", "to", "between", "like", "note"]))?;
+                section.allow(&described(keys::ROUTE, &["from", "to", "between", "like", "note", "was"]))?;
             }
         }
         let mut tables = Self {

@@ -43,6 +43,8 @@ pub(crate) struct RouteSettings {
     pub(crate) matches: Matches,
     /// What the files say of it, key by key, and where.
     pub(crate) said: BTreeMap<String, (String, Whence)>,
+    /// How it was called before, the oldest name first.
+    pub(crate) was: Vec<String>,
     /// How long it rests between two rounds.
     pub(crate) every: SignedDuration,
     /// What a person wrote down about it.
@@ -55,6 +57,11 @@ impl RouteSettings {
     /// The calendar that is named first: where a one-way route comes from.
     pub(crate) fn from(&self) -> &str {
         &self.ends[0]
+    }
+
+    /// The name that its copies bear: the first that it had.
+    pub(crate) fn first_name<'n>(&'n self, name: &'n str) -> &'n str {
+        self.was.first().map_or(name, String::as_str)
     }
 
     /// The calendars that are written, as words.
@@ -130,6 +137,7 @@ pub(super) fn route(section: &Section<'_>) -> Result<RouteSettings, Failure> {
         is_two_way,
         part_of: None,
         said: section.said(),
+        was: section.texts("was")?.unwrap_or_default(),
         every: section.duration("every")?.unwrap_or(EVERY),
         note: section.text("note")?,
         makes: makes(section, &carry, &window)?,

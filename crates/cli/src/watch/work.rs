@@ -30,7 +30,7 @@ use crate::environment::Environment;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
-use crate::open::{block_on, load, state_path, state_place};
+use crate::open::{block_on, call_as_configured, load, state_path, state_place};
 use crate::render::human::watch::Live;
 use crate::report::status::stale_after;
 use crate::report::trouble::open_troubles;
@@ -69,6 +69,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     settings.chosen_routes(&[])?;
     let place = state_place(common, &settings, &io.environment)?;
     let store = place.open()?;
+    call_as_configured(&settings, &store)?;
     let now = io.environment.now()?;
     let presence = Presence::take(&state_path(common, &settings), now)?;
     let key = route_key(&settings, &store, true)?;
@@ -193,6 +194,7 @@ impl Watch<'_> {
         view: &mut View,
     ) -> Result<Leaving, Failure> {
         let began = Instant::now();
+        call_as_configured(settings, self.store)?;
         let connections = Connections::new(settings, self.environment).keeping(self.store, self.now());
         let rounds = Rounds {
             settings,

@@ -241,6 +241,7 @@ pub(crate) const ROUTE: &[Key] = &[
     key("deletions", r#"what a deletion at the source does: `"carry"` deletes the copy, `"keep"` leaves it"#).default(r#""carry""#).example(r#""keep""#).start(r#""carry""#, r#""keep": a copy stays when its entry is deleted"#),
     key("far-edits", r#"what happens to a copy that somebody edited: `"correct"` puts it right, `"leave"` leaves it until the source changes"#).default(r#""correct""#).example(r#""leave""#).one_way(),
     key("like", "another route that says what this one does not say, its calendars too").otherwise("none").example(r#""bookings""#).of_no_entry(),
+    key("was", "earlier names of this route, the oldest first; written by `chestnut route rename`: its copies bear the first, and what is remembered of it goes on").otherwise("none").example(r#"["hall-bookings"]"#).of_no_entry(),
     key("every", "how long it rests between two rounds of `watch` or `sync --only-due`").default(r#""15 minutes""#).example(r#""1 hour""#).of_no_entry(),
     key("note", "whatever people should know about it; shown by `status` and `held`").otherwise("none").example(r#""Ask the market office""#).of_no_entry(),
     key("stale-after", "without a run that went well for so long, `status` calls the route behind, with exit status 3").otherwise("twice `every` and 10 minutes under `watch`, else 26 hours").example(r#""6 hours""#).of_no_entry(),

@@ -98,10 +98,11 @@ pub(crate) use problems::{
 };
 pub(crate) use routes::{
     DELETE_COPIES, FROM_WHICH, HOW_FAR, REACHES, SHOWS, TASKS_TOO, TO_WHICH, WRITE_NOW,
-    account_paused_or_not, comes_back, copies_remain, deletes_too, deletes_too_both_ways, interrupted_sync,
-    made_no_copies, needs_calendars, no_such_calendar, not_ahead, not_configured_any_more, not_retired,
-    passed_over, paused_or_not, retired, retiring_asks_first, route_written, shows_words, too_few_calendars,
-    was_not_begun, who_looks_there,
+    account_paused_or_not, and_nothing_written, comes_back, copies_remain, deletes_too,
+    deletes_too_both_ways, interrupted_sync, made_no_copies, needs_calendars, no_key_of_routes, no_setting,
+    no_such_calendar, not_ahead, not_configured_any_more, not_retired, nothing_edited, passed_over,
+    paused_or_not, ran_under_that_name, retired, retiring_asks_first, route_edited, route_is_part,
+    route_renamed, route_written, shows_words, too_few_calendars, was_not_begun, who_looks_there,
 };
 pub(crate) use runs::{
     gone_words, held_lines, invitation_warning, needs_decision, never_ran, not_a_duration, not_understood,

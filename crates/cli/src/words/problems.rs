@@ -61,9 +61,11 @@ pub(crate) enum Problem<'a> {
     /// A key of `skip` that is false.
     SkipsNothing(&'a str),
     FeedAsTarget(&'a str),
-    /// A calendar that tells when time is taken.
     /// Another name of the same calendar.
     SameCalendar(&'a str),
+    /// A route that has, or had, the name that this one had before.
+    StillCalledSo(&'a str),
+    /// A calendar that tells when time is taken.
     NothingButTime(&'a str),
     NamesNothing {
         kind: &'a str,
@@ -173,6 +175,11 @@ impl Problem<'_> {
             Self::SameCalendar(name) => {
                 return format!("is where `{name}` is: one calendar has one name here");
             }
+            Self::StillCalledSo(name) => {
+                return format!(
+                    "is the name of route `{name}`, or was: copies of two routes would be taken for each other's"
+                );
+            }
             Self::NothingButTime(name) => {
                 return format!("must be \"busy\": `{name}` tells nothing but when time is taken");
             }
@@ -232,6 +239,7 @@ impl Problem<'_> {
                 "Say carry = \"busy\" too, or give copies a title with carry = { title = \"…\" }."
             }
             Self::FeedAsTarget(_) => READ_ONLY_FEED,
+            Self::StillCalledSo(_) => "Call the other route otherwise, or take `was` out of this one.",
             Self::SameCalendar(_) => "Use the other name in routes, and take this table out.",
             Self::NothingButTime(_) => {
                 "Write carry = \"busy\" into the route; busy-title gives its copies a title."

@@ -5,7 +5,8 @@ use std::path::Path;
 use chestnut_core::Shows;
 
 use crate::failure::Failure;
-use crate::render::{clean, count};
+use crate::render::{clean, count, style};
+use crate::report::route_edit::{Renamed, Report};
 
 /// A route that the configuration no longer has cannot have its copies taken away.
 pub(crate) fn not_configured_any_more(name: &str) -> Failure {
@@ -109,6 +110,75 @@ pub(crate) fn route_written(name: &str, path: &Path) -> String {
     format!(
         "{name} is written into {path}\n  every entry: chestnut preview {name}\n  do it: chestnut sync {name}\n"
     )
+}
+
+/// What was changed in the file, and what to do next.
+pub(crate) fn route_edited(report: &Report) -> String {
+    let mut out = format!("{} in {}\n", clean(&report.route), clean(&report.file));
+    for one in &report.changed {
+        let line = |sign: char, value: &Option<String>| {
+            let line = value.as_ref().map(|value| format!("  {sign} {} = {}\n", one.key, clean(value)));
+            line.unwrap_or_default()
+        };
+        out += &style::paint(style::BAD, line('−', &one.old));
+        out += &style::paint(style::GOOD, line('+', &one.new));
+    }
+    out + &format!(
+        "  what it changes: chestnut preview {0}\n  do it: chestnut sync {0}\n",
+        clean(&report.route)
+    )
+}
+
+/// A route has another name.
+pub(crate) fn route_renamed(report: &Renamed) -> String {
+    format!(
+        "{} is called {new} now, in {}; its copies, links and history go on\n  see: chestnut status\n  keep `was` in [route.{new}]: its copies bear the old name\n",
+        clean(&report.old),
+        clean(&report.file),
+        new = clean(&report.new)
+    )
+}
+
+/// What is wrong with a text that was not written.
+pub(crate) fn and_nothing_written(failure: Failure) -> Failure {
+    let hint = failure.hint.clone().unwrap_or_default();
+    failure.hint(format!("{hint} Nothing was written.").trim_start().to_owned())
+}
+
+/// Neither `KEY=VALUE` nor anything else that could be written.
+pub(crate) fn no_setting(typed: &str) -> Failure {
+    Failure::usage(format!("`{}` is not KEY=VALUE", clean(typed)))
+        .hint("Such as every=\"30 minutes\"; a key without a value (every=) takes it out. `chestnut route show ROUTE -v` explains the keys.")
+}
+
+/// Routes have no such key.
+pub(crate) fn no_key_of_routes(key: &str, near: Option<&String>) -> Failure {
+    let hint = match near {
+        Some(near) => format!("Did you mean `{near}`? Nothing was written."),
+        None => "`chestnut route show ROUTE -v` lists the keys. Nothing was written.".to_owned(),
+    };
+    Failure::usage(format!("routes have no key `{}`", clean(key))).hint(hint)
+}
+
+/// The file says all of it already.
+pub(crate) fn nothing_edited(name: &str) -> Failure {
+    Failure::usage(format!("route {} has these settings already", clean(name))).hint("Nothing was written.")
+}
+
+/// One of several routes that one table of the file makes.
+pub(crate) fn route_is_part(name: &str, whole: &str) -> Failure {
+    Failure::usage(format!(
+        "`{}` is part of route {}, and has no lines of its own",
+        clean(name),
+        clean(whole)
+    ))
+    .hint(format!("Name the route: {}", clean(whole)))
+}
+
+/// The history has runs under the new name.
+pub(crate) fn ran_under_that_name(new: &str) -> Failure {
+    Failure::usage(format!("a route called {} ran before, and its runs are in the history", clean(new)))
+        .hint("Choose another name: two stories under one name cannot be told apart. Nothing was written.")
 }
 
 /// `route add` does not say between which calendars.

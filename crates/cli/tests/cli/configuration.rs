@@ -4,7 +4,7 @@ use std::path::Path;
 
 use chestnut_testkit::hermetic;
 
-use crate::set_up::{PROGRAM, SetUp, Told};
+use crate::set_up::{BOARD, PROGRAM, SetUp, Told};
 
 #[test]
 fn every_mistake_is_told_with_its_line() {
@@ -225,4 +225,97 @@ fn shells_complete_what_the_configuration_names() {
     set_up.ok(&["manual", "pages"]);
     let page = std::fs::read_to_string(set_up.path("pages/chestnut-route-add.1")).expect("a page");
     assert!(page.contains("keep\\-deletions"), "{page}");
+}
+
+/// What the far side holds, by name.
+fn copies(set_up: &SetUp) -> std::collections::BTreeMap<String, String> {
+    set_up.target.with(|server| server.texts(BOARD))
+}
+
+#[test]
+fn a_route_is_edited_in_its_file() {
+    let set_up = SetUp::new(3);
+    let more = "deletions = \"carry\"   # as the office wants it\nwindow = { past = \"7 days\" }\n";
+    set_up.configure(&format!("{}{more}# the end\n", set_up.standard()));
+    let file = || std::fs::read_to_string(set_up.path("chestnut.toml")).expect("a file");
+    insta::assert_snapshot!(
+        "route_edit",
+        set_up.shown(&[
+            "route",
+            "edit",
+            "presses-to-board",
+            "deletions=keep",
+            "every=30m",
+            "window.ahead=3 months",
+            "deletion-limit=5",
+            "only=",
+        ])
+    );
+    let edited = file();
+    assert!(edited.contains("deletions = \"keep\"   # as the office wants it\n"), "{edited}");
+    assert!(edited.contains("window = { past = \"7 days\", ahead = \"3 months\" }"), "{edited}");
+    assert!(edited.ends_with("# the end\n") && !edited.contains("only"), "{edited}");
+    for (wrong, says) in [
+        ("evry=3m", "Did you mean `every`?"),
+        ("every=3s", "shorter than a minute"),
+        ("deletions", "is not KEY=VALUE"),
+        ("deletions=maybe", "must be \"carry\" or \"keep\""),
+        ("to=bord", "Did you mean `board`?"),
+        ("window.ahed=3 months", "Did you mean `ahead`?"),
+        ("every=30m", "has these settings already"),
+        ("to.x=1", "`to`"),
+    ] {
+        let told = set_up.run(&["route", "edit", "presses-to-board", wrong]);
+        assert_eq!((told.code, told.err.contains(says)), (2, true), "{wrong}: {told:?}");
+        assert!(wrong == "deletions" || told.err.contains("Nothing was written."), "{wrong}: {told:?}");
+        assert_eq!(file(), edited, "{wrong}");
+    }
+}
+
+#[test]
+fn a_renamed_route_goes_on() {
+    let set_up = SetUp::new(4);
+    let more = "[route.alike]\nlike = \"presses-to-board\"\nto = \"days\"\n[calendar.days]\nfile = \"days.ics\"\n\
+                [route.taken]\nbetween = [\"days\", \"board\"]\ncarry = \"busy\"\n";
+    set_up.configure(&format!("{}{more}", set_up.standard()));
+    set_up.ok(&["sync"]);
+    let before = copies(&set_up);
+    let nothing_written = |because: &str| {
+        let told = set_up.ok(&["sync", "--json"]).json();
+        let writes: u64 = told["runs"]
+            .as_array()
+            .expect("runs")
+            .iter()
+            .map(|run| run["writes"].as_u64().expect("a number"))
+            .sum();
+        assert_eq!((writes, copies(&set_up) == before), (0, true), "{because}: {told}");
+    };
+    for (old, new) in [("presses-to-board", "bookings"), ("bookings", "office-board"), ("taken", "busy")] {
+        set_up.ok(&["route", "rename", old, new]);
+        nothing_written(new);
+    }
+    let said = std::fs::read_to_string(set_up.path("chestnut.toml")).expect("a file");
+    assert!(
+        said.contains("was = [\"presses-to-board\", \"bookings\"]")
+            && said.contains("like = \"office-board\""),
+        "{said}"
+    );
+    let runs = set_up.ok(&["history", "office-board", "--json"]).json();
+    assert_eq!(runs["runs"].as_array().map(Vec::len), Some(4), "{runs}");
+    assert!(set_up.ok(&["status"]).out.contains("busy: board → days"));
+    // The copies bear the first name: without the state they are known by it.
+    std::fs::remove_file(set_up.path("chestnut.state")).expect("removed");
+    nothing_written("a lost state");
+    for (old, new, says) in [
+        ("office-board", "alike", "there is a route `alike` already"),
+        ("office-board", "a b", "is no name"),
+        ("ofice-board", "x", "Did you mean `office-board`?"),
+        ("busy: board → days", "x", "Name the route: busy"),
+    ] {
+        let told = set_up.run(&["route", "rename", old, new]);
+        assert_eq!((told.code, told.err.contains(says)), (2, true), "{old}: {told:?}");
+    }
+    set_up.configure(&said.replace("[route.alike]", "[route.bookings]"));
+    let told = set_up.run(&["status"]);
+    assert!(told.code == 2 && told.err.contains("copies of two routes would be taken"), "{told:?}");
 }

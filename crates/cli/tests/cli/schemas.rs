@@ -56,6 +56,9 @@ fn every_report_is_what_its_schema_says() {
     look("calendar-list", &["calendar", "list"]);
     look("calendar-create", &["calendar", "create", "cloud", "Kiosk", "--as", "kiosk"]);
     look("calendar-rename", &["calendar", "rename", "kiosk", "Kiosk in the yard", "--on-server", "--yes"]);
+    look("route-edit", &["route", "edit", "presses-to-board", "every=1h"]);
+    look("route-rename", &["route", "rename", "presses-to-board", "bookings"]);
+    look("route-rename", &["route", "rename", "bookings", "presses-to-board"]);
     look("calendar-add", &["calendar", "add", "aside", "--file", "aside.ics"]);
     look("calendar-forget", &["calendar", "forget", "aside"]);
     look("route-list", &["route", "list"]);

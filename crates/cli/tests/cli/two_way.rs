@@ -123,6 +123,14 @@ fn a_disagreement_waits_and_everything_else_goes_on() {
             near(&set_up).contains(&format!("SUMMARY:{title} "))
                 && far(&set_up).contains(&format!("SUMMARY:{title} "))
         );
+        // Another one within half an hour ends as soon as it is answered.
+        set_up.edit("orchard-0000.ics", "SUMMARY:", "SUMMARY:Mine ");
+        edit_far(&set_up, "orchard-0000@", "SUMMARY:", "SUMMARY:Theirs ");
+        assert_eq!(set_up.run(&["sync"]).code, 3);
+        set_up.ok(&["decide", "2", "board"]);
+        set_up.ok(&["sync"]);
+        let told = set_up.ok(&["status"]);
+        assert!(!told.out.contains("trouble"), "{told:?}");
         let count = |texts: String| texts.matches("\r\nBEGIN:VCALENDAR").count() + 1;
         let both = choice == "both";
         assert_eq!(
