@@ -5,6 +5,7 @@
 //! below takes values.
 
 mod args;
+mod bundle;
 mod check_account;
 mod check_calendars;
 mod commands;

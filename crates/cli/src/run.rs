@@ -9,7 +9,7 @@ use crate::args::{AccountCommand, CalendarCommand, Cli, Command, Common, RouteCo
 use crate::commands::{
     account_add, account_forget, account_list, account_login, account_move, account_password, account_pause,
     account_test, agenda, calendar_add, calendar_create, calendar_forget, calendar_list, calendar_rename,
-    compare, demo, free, held, history, init, init_ask, preview, preview_text, probe,
+    check, compare, demo, free, held, history, init, init_ask, preview, preview_text, probe,
     report as report_command, route, route_edit, shell, snapshot, state, status, sync, undo, why,
 };
 use crate::environment::Environment;
@@ -105,6 +105,7 @@ fn command(cli: &Cli, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
             };
             free::run(&asked, common, io)
         }
+        Command::Check { offline, bundle } => check::run(*offline, bundle.as_deref(), common, io),
         Command::Compare { routes, settled, then_sync } => {
             let asked = compare::Asked { routes, settled: settled.as_deref(), then_sync: *then_sync };
             compare::run(&asked, common, io)

@@ -82,6 +82,15 @@ pub(crate) enum Command {
     /// Calendars
     #[command(subcommand)]
     Calendar(CalendarCommand),
+    /// Check the whole configuration: accounts, calendars, rights, and settings without effect; writes nothing
+    Check {
+        /// Ask no server: only what the files tell
+        #[arg(long)]
+        offline: bool,
+        /// Also write a file for help from outside: configuration, steps, last failures; no secrets, no titles
+        #[arg(long, value_name = "FILE")]
+        bundle: Option<PathBuf>,
+    },
     /// Show what takes place in calendars and files: a picture on a terminal, else a list
     Agenda {
         /// Calendars of the configuration, or .ics files [default: all calendars]

@@ -97,8 +97,11 @@ fn laid_out(written: &str, width: Option<usize>) -> String {
     for row in &mut rows {
         if let Some(line) = row.first().and_then(|cell| cell.strip_prefix(BELOW)) {
             lines.push_back(line.to_owned());
-            // A cell of no width would be drawn as none.
-            *row = vec![format!("{BELOW}.")];
+            // A cell of no width would be drawn as none; the last column has room for one.
+            *row = vec![String::new(); columns.len()];
+            if let Some(last) = row.last_mut() {
+                *last = format!("{BELOW}.");
+            }
         }
     }
     let set = match width.map(|width| widths(&columns, &rows, width)) {

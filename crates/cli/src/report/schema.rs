@@ -63,6 +63,8 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("calendar-forget", schema_for!(super::calendar_forget::Report)),
         ("calendar-list", schema_for!(super::calendar_list::Report)),
         ("calendar-rename", schema_for!(super::calendar_rename::Report)),
+        ("check", schema_for!(super::check::Report)),
+        ("check-bundle", schema_for!(super::bundle::Bundle)),
         ("compare", schema_for!(super::compare::Report)),
         ("demo", schema_for!(super::demo::Report)),
         ("free", schema_for!(super::free::Report)),

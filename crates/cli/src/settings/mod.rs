@@ -8,6 +8,7 @@ mod connect;
 mod durations;
 mod edit;
 mod file;
+mod idle;
 mod included;
 mod keyring;
 #[cfg(test)]
@@ -17,6 +18,7 @@ mod nearest;
 mod order;
 mod reach;
 mod reader;
+mod redact;
 mod route;
 mod secrets;
 mod start;
@@ -30,6 +32,7 @@ pub(crate) use connect::{Connections, has_route_key, route_key};
 pub(crate) use durations::parse_duration;
 pub(crate) use edit::{ConfigurationText, check_name, oauth_value, path_from, secret_value};
 pub(crate) use file::{Settings, find};
+pub(crate) use idle::{Idle, idle};
 pub(crate) use keyring::{
     IS_THERE as KEYRING_IS_THERE, forget as forget_in_keyring, read as read_from_keyring,
     write as write_to_keyring,
@@ -38,6 +41,7 @@ pub(crate) use nearest::nearest;
 pub(crate) use order::side_by_side;
 pub(crate) use reach::{http_options, oauth_client};
 pub(crate) use reader::Whence;
+pub(crate) use redact::{Scrubber, redacted};
 pub(crate) use route::RouteSettings;
 pub(crate) use secrets::{
     SecretSource, password_file, read_secret, replace_private, typed_secret, write_private,

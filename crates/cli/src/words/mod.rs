@@ -4,6 +4,7 @@ mod accounts;
 mod asking;
 mod calendars;
 mod causes;
+mod check;
 mod checking;
 mod configuration;
 mod errors;
@@ -54,6 +55,11 @@ pub(crate) use calendars::{
     renamed, renames_for_everybody, renaming_asks_first, rights_word, server_has_calendar, was_not_renamed,
 };
 pub(crate) use causes::{cause_advice, cause_words};
+pub(crate) use check::{
+    ABOUT_BUNDLE, account_in_order, account_not_asked, bundle_not_written, bundle_written, calendar_in_order,
+    calendar_not_asked, check_account_further, check_summary, idle_words, keep_password_anew,
+    kinds_not_accepted, not_in_place, secrets_in_order, write_refused,
+};
 pub(crate) use checking::{
     NO_PRINCIPAL, PLAIN_HTTP, TRUSTED_THROUGH_PROXY, account_step_failed, answers, calendars_are_at,
     calendars_are_elsewhere, calendars_found, certificate_advice, certificate_ends, certificate_words,

@@ -4,6 +4,7 @@ mod accounts_and_calendars;
 mod agenda;
 mod bad_input;
 mod carrying;
+mod checking;
 mod choosing;
 mod configuration;
 mod connections;

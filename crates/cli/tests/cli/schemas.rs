@@ -21,6 +21,8 @@ fn every_report_is_what_its_schema_says() {
         let told = set_up.run(&[arguments, &["--json"]].concat());
         validate(schema, &told.json());
     };
+    look("check", &["check", "--offline"]);
+    look("check", &["check"]);
     look("preview", &["preview"]);
     look("probe", &["probe"]);
     look("sync", &["sync", "--unasked"]);

@@ -67,6 +67,7 @@ fn every_report_fits_the_terminal() {
         &["preview", "-v"],
         &["preview", "--text", "van"],
         &["sync", name, "days", "-v"],
+        &["check"],
         &["account", "list"],
         &["account", "test"],
         &["calendar", "list"],

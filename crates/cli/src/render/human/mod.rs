@@ -10,6 +10,7 @@ pub(crate) mod calendar_create;
 pub(crate) mod calendar_list;
 mod canvas;
 pub(crate) mod changes;
+pub(crate) mod check;
 pub(crate) mod compare;
 mod differences;
 mod fields;
