@@ -9,7 +9,7 @@ use crate::args::{AccountCommand, CalendarCommand, Cli, Command, Common, RouteCo
 use crate::commands::{
     account_add, account_forget, account_list, account_login, account_move, account_password, account_pause,
     account_test, agenda, calendar_add, calendar_create, calendar_forget, calendar_list, calendar_rename,
-    check, compare, demo, free, held, history, init, init_ask, preview, preview_text, probe,
+    calendar_tidy, check, compare, demo, free, held, history, init, init_ask, preview, preview_text, probe,
     report as report_command, route, route_edit, shell, snapshot, state, status, sync, undo, why,
 };
 use crate::environment::Environment;
@@ -222,6 +222,12 @@ fn calendar(command: &CalendarCommand, common: &Common, io: &mut Io<'_>) -> Resu
             let color = calendar_color.as_deref();
             let new = calendar_create::Wanted { account, name, color, kinds, called: called.as_deref() };
             calendar_create::run(&new, common, io)
+        }
+        CalendarCommand::Doubles { calendar, remove, yes } => {
+            calendar_tidy::find(calendar, *remove, *yes, common, io)
+        }
+        CalendarCommand::ClearCopies { calendar, of, yes } => {
+            calendar_tidy::clear_copies(calendar, of.as_deref(), *yes, common, io)
         }
         CalendarCommand::Forget { calendar } => calendar_forget::run(calendar, common, io),
         CalendarCommand::Rename { calendar, name, on_server, yes } => {

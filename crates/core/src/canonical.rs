@@ -183,7 +183,11 @@ const AND_FUTURE: &str = " and future";
 
 /// Returns the normalised texts of a few properties of the series (or of the only component), and its end.
 pub(crate) fn main_fields(entry: &Entry, names: &[&str]) -> Vec<String> {
-    let component = entry.main_component();
+    named_fields(entry.main_component(), names)
+}
+
+/// What some properties of one component mean, and when it ends.
+pub(crate) fn named_fields(component: &Component<'_>, names: &[&str]) -> Vec<String> {
     let mut zones = Zones::default();
     let properties = component.properties().filter(|p| names.iter().any(|name| p.is(name)));
     let mut fields: Vec<_> =

@@ -3,7 +3,7 @@
 use hmac::{Hmac, KeyInit, Mac};
 use sha2::{Digest, Sha256};
 
-use crate::canonical::main_fields;
+use crate::canonical::{main_fields, named_fields};
 use crate::entry::Entry;
 use crate::hex::hex;
 use crate::ids::{EventUid, ObjectHref};
@@ -145,6 +145,30 @@ impl ContentKey {
             hash.update(b"\0");
             hash.update(field);
         }
+        Self::from_hash(hash)
+    }
+
+    /// The same of every occurrence that has a text of its own, and of what is left out of a series: entries with the
+    /// same key take place at the same times, under the same titles.
+    #[must_use]
+    pub fn of_whole(entry: &Entry) -> Self {
+        const NAMES: [&str; 7] =
+            ["SUMMARY", "DTSTART", "RRULE", "RDATE", "EXRULE", "EXDATE", "RECURRENCE-ID"];
+        let mut hash = Sha256::new();
+        hash.update(entry.kind().component_name());
+        let mut components: Vec<_> = entry.components().map(|one| named_fields(one, &NAMES)).collect();
+        components.sort();
+        for component in components {
+            hash.update(b"\x01");
+            for field in component {
+                hash.update(b"\0");
+                hash.update(field);
+            }
+        }
+        Self::from_hash(hash)
+    }
+
+    fn from_hash(hash: Sha256) -> Self {
         let mut short = [0; 16];
         short.copy_from_slice(&hash.finalize()[..16]);
         Self(short)

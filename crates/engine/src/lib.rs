@@ -32,6 +32,7 @@ mod run;
 mod sender;
 mod sharing;
 mod story;
+mod tidy;
 mod trouble;
 mod under_way;
 mod undo;
@@ -54,7 +55,7 @@ pub use probe::{
 pub use read_calendar::{Part as PartOfCase, ReadEntry, Seen, Unread, look_at, read_calendar};
 pub use relocate::{Candidate, candidate, take_over};
 pub use restore::{
-    Standing as CalendarStanding, ToRestore, is_passing, plan_restore, restore, take_snapshot, undo_of,
+    Goes, Standing as CalendarStanding, ToRestore, is_passing, plan_restore, restore, take_snapshot, undo_of,
 };
 pub use retire::{RouteCopy, copies_of, forget_route, remove_copies};
 pub use round::{has_news, is_behind, look_at_calendars};
@@ -62,5 +63,6 @@ pub use rule::{CalendarEnd, Makes, Rule};
 pub use run::{preview_route, run_route};
 pub use sharing::{is_of_another_machine, share_of};
 pub use story::{PreviewReport, PreviewedChange, RunReport, SideText, Why};
+pub use tidy::{Doubles, FoundCopy, find_copies, find_doubles};
 pub use trouble::{Judged, Sign, Signs, Then, Turn, deliver, judge, settle};
 pub use undo::{LeftAsIs, PutBack, ToUndo, UndoPlan, Undone, WhyLeft, plan_undo, undo};

@@ -25,8 +25,30 @@ use crate::undo::{LeftAsIs, PutBack, UndoPlan, Undone, WhyLeft, is_same, is_same
 pub struct ToRestore {
     /// How it stood.
     pub entries: Vec<SnapshotEntry>,
-    /// What came since goes.
-    pub exact: bool,
+    /// What goes.
+    pub goes: Goes,
+}
+
+/// What is deleted where a calendar is put back, of what stands there and is not put back.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub enum Goes {
+    /// Nothing.
+    #[default]
+    Nothing,
+    /// Everything.
+    Everything,
+    /// What stands at these places: doubles, or copies.
+    These(BTreeSet<ObjectHref>),
+}
+
+impl Goes {
+    fn is(&self, href: &ObjectHref) -> bool {
+        match self {
+            Self::Nothing => false,
+            Self::Everything => true,
+            Self::These(these) => these.contains(href),
+        }
+    }
 }
 
 /// How a calendar stands.
@@ -56,9 +78,10 @@ pub async fn take_snapshot(store: &Store, end: &CalendarEnd, now: Timestamp) -> 
     Ok(standing)
 }
 
-/// The rule of a run that puts one calendar back: it remembers nothing.
-fn rule_of(end: &CalendarEnd) -> Rule {
-    let name = format!("{RESTORE}{}", end.name);
+/// The rule of a run that puts one calendar back, or tidies it: it remembers nothing.
+pub(crate) fn rule_of(end: &CalendarEnd, goes: &Goes) -> Rule {
+    let what = if matches!(goes, Goes::These(_)) { TIDY } else { RESTORE };
+    let name = format!("{what}{}", end.name);
     Rule::two_way(&name, vec![end.clone()], RouteKey::new(b"", &name))
 }
 
@@ -73,7 +96,7 @@ pub async fn plan_restore(
     observer: &dyn Observer,
     what: &ToRestore,
 ) -> Result<UndoPlan, RunError> {
-    let rule = rule_of(end);
+    let rule = rule_of(end, &what.goes);
     let session = begin(&rule, store, options, observer, None).await?;
     let restorer = Restorer { end: &rule.ends[0], what };
     let mut plan = UndoPlan::default();
@@ -101,7 +124,7 @@ pub async fn restore(
     what: &ToRestore,
     confirmed: &UndoPlan,
 ) -> Result<RunReport, RunError> {
-    let rule = rule_of(end);
+    let rule = rule_of(end, &what.goes);
     let listed: BTreeSet<&ObjectHref> = confirmed.undone.iter().map(|undone| &undone.href).collect();
     let restorer = Restorer { end: &rule.ends[0], what };
     let found: OnceCell<Vec<Part>> = OnceCell::new();
@@ -135,6 +158,7 @@ pub async fn restore(
 const PAGE: usize = 100;
 /// In front of the names of what no configuration has.
 const RESTORE: &str = "restore of ";
+const TIDY: &str = "tidying of ";
 const UNDO: &str = "undo of ";
 
 /// How runs are called that take back runs of a route that is not configured any more.
@@ -146,7 +170,7 @@ pub fn undo_of(route: &str) -> String {
 /// Tells whether a name is of no route, but of a run that put something back.
 #[must_use]
 pub fn is_passing(name: &str) -> bool {
-    name.starts_with(RESTORE) || name.starts_with(UNDO)
+    [RESTORE, TIDY, UNDO].iter().any(|what| name.starts_with(what))
 }
 
 struct Restorer<'r> {
@@ -169,7 +193,7 @@ enum Sorted {
 }
 
 impl Restorer<'_> {
-    /// Each entry of the snapshot where it stands now or stood then, and with `exact` what else stands there.
+    /// Each entry of the snapshot where it stands now or stood then, and what else goes.
     fn parts(&self, session: &Session<'_>) -> Result<Vec<Part>, RunError> {
         let (store, calendar) = (session.store(), session.mirrors[0].id);
         let mut parts = Vec::new();
@@ -193,9 +217,9 @@ impl Restorer<'_> {
             let Some(href) = href.filter(|href| taken.insert(href.clone())) else { continue };
             parts.push(Part { href, text: Some(entry.text.clone()), object });
         }
-        if self.what.exact {
+        if self.what.goes != Goes::Nothing {
             for object in store.all_objects(calendar)? {
-                if !taken.contains(&object.href) {
+                if !taken.contains(&object.href) && self.what.goes.is(&object.href) {
                     parts.push(Part { href: object.href.clone(), text: None, object: Some(object) });
                 }
             }

@@ -34,6 +34,30 @@ pub(crate) enum CalendarCommand {
         #[arg(long = "as", value_name = "NAME")]
         called: Option<String>,
     },
+    /// List entries that stand there several times: same title, time and recurrence, as earlier attempts leave them
+    Doubles {
+        /// The calendar, as the configuration calls it
+        #[arg(add = calendars())]
+        calendar: String,
+        /// Delete what is surplus, after a question: the oldest stays, and what a route made. Can be taken back
+        #[arg(long)]
+        remove: bool,
+        /// Do not ask
+        #[arg(long, requires = "remove")]
+        yes: bool,
+    },
+    /// Delete the copies that routes made in a calendar, after a question; nothing else. Can be taken back
+    ClearCopies {
+        /// The calendar, as the configuration calls it
+        #[arg(add = calendars())]
+        calendar: String,
+        /// Only copies of this route, also of one that is no longer configured
+        #[arg(long, value_name = "ROUTE", add = super::complete::routes())]
+        of: Option<String>,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+    },
     /// Take a calendar out of the configuration; what stands in it stays
     Forget {
         /// The calendar, as the configuration calls it

@@ -14,6 +14,7 @@ pub(crate) mod calendar_create;
 pub(crate) mod calendar_forget;
 pub(crate) mod calendar_list;
 pub(crate) mod calendar_rename;
+pub(crate) mod calendar_tidy;
 pub(crate) mod check;
 pub(crate) mod compare;
 pub(crate) mod demo;

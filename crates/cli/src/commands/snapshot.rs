@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use chestnut_core::{read_snapshot, write_snapshot};
-use chestnut_engine::{RunOptions, ToRestore, plan_restore, restore, take_snapshot};
+use chestnut_engine::{Goes, RunOptions, ToRestore, plan_restore, restore, take_snapshot};
 
 use crate::args::Common;
 use crate::exit_code::ExitCode;
@@ -84,7 +84,8 @@ pub(crate) fn put_back(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> R
     let connections = Connections::new(&settings, &environment).keeping(&store, now);
     let options =
         RunOptions { measure: !io.environment.clock_is_fixed(), names_all: true, ..RunOptions::at(now) };
-    let what = ToRestore { entries: snapshot.entries, exact: asked.exact };
+    let goes = if asked.exact { Goes::Everything } else { Goes::Nothing };
+    let what = ToRestore { entries: snapshot.entries, goes };
     let bars = Bars::new(io.progress && !common.quiet);
     let bar = bars.route(name);
     let (end, plan) = block_on(bars.meanwhile(|| connections.waits_for(), async {

@@ -35,6 +35,7 @@ pub(crate) mod snapshot;
 pub(crate) mod state;
 pub(crate) mod status;
 pub(crate) mod sync;
+pub(crate) mod tidy;
 pub(crate) mod trouble;
 pub(crate) mod undo;
 pub(crate) mod why;

@@ -62,6 +62,7 @@ fn schemas() -> Vec<(&'static str, Schema)> {
         ("calendar-create", schema_for!(super::calendar_create::Report)),
         ("calendar-forget", schema_for!(super::calendar_forget::Report)),
         ("calendar-list", schema_for!(super::calendar_list::Report)),
+        ("calendar-doubles", schema_for!(super::tidy::Report)),
         ("calendar-rename", schema_for!(super::calendar_rename::Report)),
         ("check", schema_for!(super::check::Report)),
         ("check-bundle", schema_for!(super::bundle::Bundle)),

@@ -26,6 +26,7 @@ mod secrets;
 mod sign_in;
 mod start;
 mod stories;
+mod tidy;
 mod told;
 mod troubles;
 mod undo;
@@ -125,6 +126,10 @@ pub(crate) use secrets::{
 pub(crate) use sign_in::sign_in_words;
 pub(crate) use start::first_configuration;
 pub(crate) use stories::{WHICH_ONE, nowhere, part_words, story_words};
+pub(crate) use tidy::{
+    DELETE_DOUBLES, doubles_stay, made_again, no_copies_there, no_doubles, nothing_deleted, only_read,
+    remove_doubles, tidying_asks_first,
+};
 pub(crate) use told::{told_words, trouble_words};
 
 /// Returns the lines of all sources under a folder that are found wrong, with their places; `passed` folders are not

@@ -62,6 +62,8 @@ fn every_report_is_what_its_schema_says() {
     look("route-rename", &["route", "rename", "presses-to-board", "bookings"]);
     look("route-rename", &["route", "rename", "bookings", "presses-to-board"]);
     look("calendar-add", &["calendar", "add", "aside", "--file", "aside.ics"]);
+    look("calendar-doubles", &["calendar", "doubles", "board"]);
+    look("calendar-doubles", &["calendar", "clear-copies", "board", "--yes"]);
     look("calendar-forget", &["calendar", "forget", "aside"]);
     look("route-list", &["route", "list"]);
     look("route-show", &["route", "show", "presses-to-board"]);

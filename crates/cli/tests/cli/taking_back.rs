@@ -208,3 +208,59 @@ fn a_calendar_is_kept_in_a_file_and_put_back() {
     let told = set_up.ok(&["restore", "other.ics", "--into", "presses", "--yes", "--json"]).json();
     assert_eq!(told["routes"], serde_json::json!(["presses-to-board"]), "{told}");
 }
+
+#[test]
+fn doubles_and_copies_are_tidied_and_that_is_taken_back() {
+    let set_up = SetUp::new(4);
+    set_up.ok(&["sync"]);
+    let (made, own) = (far(&set_up), |text: &str| text.replace("UID:chestnut-", "UID:attempt-"));
+    // An earlier attempt left a copy of a copy, and somebody typed an entry twice.
+    set_up.target.with(|server| {
+        server.store(BOARD, "attempt.ics", &own(&made[0].1));
+        for (name, created) in [("new.ics", "20260902T080000Z"), ("old.ics", "20260901T080000Z")] {
+            let text = format!(
+                "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//x//\r\nBEGIN:VEVENT\r\nUID:{name}\r\nDTSTAMP:20260903T080000Z\r\n\
+                 CREATED:{created}\r\nDTSTART:20261010T080000Z\r\nDTEND:20261010T090000Z\r\nSUMMARY:Ladder check\r\n\
+                 END:VEVENT\r\nEND:VCALENDAR\r\n"
+            );
+            server.store(BOARD, name, &text);
+        }
+    });
+    let before = far(&set_up);
+    insta::assert_snapshot!("calendar_doubles", set_up.shown(&["calendar", "doubles", "board"]));
+    let told = set_up.run(&["calendar", "doubles", "board", "--remove"]);
+    assert!(told.code == 2 && told.err.contains("this deletes 2 entries in board") && far(&set_up) == before);
+    let told = set_up.ok(&["calendar", "doubles", "board", "--remove", "--yes", "--json"]).json();
+    assert_eq!(told["taken"]["deleted"], 2, "{told}");
+    let mut rest = before.clone();
+    rest.retain(|(name, _)| !matches!(&**name, "attempt.ics" | "new.ics"));
+    assert_eq!(far(&set_up), rest);
+    assert_eq!(set_up.ok(&["sync", "--json"]).json()["runs"][0]["writes"], 0);
+    let run = told["taken"]["run"].to_string();
+    set_up.ok(&["undo", &run, "--yes"]);
+    // What is put back may stand under another name.
+    let texts = |all: &Texts| {
+        let mut texts: Vec<String> = all.iter().map(|(_, text)| text.clone()).collect();
+        texts.sort();
+        texts
+    };
+    assert_eq!(texts(&far(&set_up)), texts(&before));
+    // Copies go by whose they are; everything else stays, also where the route is not known any more.
+    let told = set_up.run(&["calendar", "clear-copies", "board"]);
+    assert!(told.out.contains("its next run creates its copies again"), "{told:?}");
+    set_up.ok(&["route", "retire", "presses-to-board"]);
+    assert_eq!(
+        set_up.ok(&["calendar", "clear-copies", "board", "--of", "nobody"]).out,
+        "board: no such copy stands there\n"
+    );
+    let clear = ["calendar", "clear-copies", "board", "--of", "presses-to-board", "--yes"];
+    let told = set_up.ok(&[&clear[..], &["--json"]].concat()).json();
+    assert_eq!(
+        (&told["taken"]["deleted"], &told["made_again_by"]),
+        (&4.into(), &serde_json::json!([])),
+        "{told}"
+    );
+    assert!(far(&set_up).len() == 3 && far(&set_up).iter().all(|(_, text)| !text.contains("UID:chestnut-")));
+    set_up.ok(&["undo", &told["taken"]["run"].to_string(), "--yes"]);
+    assert_eq!(texts(&far(&set_up)), texts(&before));
+}

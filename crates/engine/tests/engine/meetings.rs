@@ -3,7 +3,7 @@
 use std::rc::Rc;
 
 use chestnut_core::{Carry, People, Shows, SnapshotEntry, Strangers};
-use chestnut_engine::{Rule, ToRestore, ToUndo, WhyLeft};
+use chestnut_engine::{Goes, Rule, ToRestore, ToUndo, WhyLeft};
 use chestnut_standin::Habit;
 use chestnut_store::{ChangeAction, HeldItem, Told};
 use chestnut_testkit::{End, World, text_of, titles};
@@ -295,7 +295,8 @@ fn history(seed: u64) -> Result<(), Failure> {
                 world.pass(60);
                 match kept.take().filter(|(of, _)| *of == side) {
                     Some((_, entries)) => {
-                        let what = ToRestore { entries, exact: end };
+                        let what =
+                            ToRestore { entries, goes: if end { Goes::Everything } else { Goes::Nothing } };
                         format!("{side}: put back: {:?}", world.restore(&at, &what).expect("it is put back"))
                     }
                     None => {
@@ -384,7 +385,7 @@ fn what_would_be_written_about_is_not_taken_back() {
     let end = world.route_at(&world.target);
     let old = meeting("m", "Pressing", &["office", "crews"], "").replace("\r\n", "\n");
     let entries = vec![SnapshotEntry { href: None, text: old }];
-    let plan = world.restore(&end, &ToRestore { entries, exact: false }).expect("a plan");
+    let plan = world.restore(&end, &ToRestore { entries, goes: Goes::Nothing }).expect("a plan");
     assert_eq!((plan.undone.len(), plan.left.len()), (0, 1), "{plan:?}");
     assert_eq!(outbox(&world.target).len(), 1);
 }

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 
 use chestnut_core::{Carry, RouteKey, Shows, read_snapshot, write_snapshot};
-use chestnut_engine::{Rule, RunReport, ToRestore, ToUndo, WhyLeft};
+use chestnut_engine::{Goes, Rule, RunReport, ToRestore, ToUndo, WhyLeft};
 use chestnut_standin::Habit;
 use chestnut_store::{Change, RunId, RunKind};
 use chestnut_testkit::World;
@@ -226,7 +226,7 @@ impl History {
         let exact = self.dice.once_in(2);
         let entries = read_snapshot(text.as_bytes()).map_err(|e| e.to_string())?.entries;
         self.world.pass(60);
-        let what = ToRestore { entries, exact };
+        let what = ToRestore { entries, goes: if exact { Goes::Everything } else { Goes::Nothing } };
         let done = self.world.restore(&end, &what).map_err(|e| e.to_string())?;
         self.log.push(format!("restored {} (exact {exact}): {done:?}", end.name));
         let now = self.texts();

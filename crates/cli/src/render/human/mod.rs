@@ -26,6 +26,7 @@ pub(crate) mod probe;
 pub(crate) mod route;
 pub(crate) mod status;
 pub(crate) mod sync;
+pub(crate) mod tidy;
 pub(crate) mod undo;
 pub(crate) mod watch;
 pub(crate) mod why;

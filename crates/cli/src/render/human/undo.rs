@@ -49,37 +49,15 @@ fn listed(put_back: &[Put], left: &[Left], already: usize, routes: &[String], zo
     if put_back.is_empty() {
         out += &format!("  {}\n", nothing_to_take_back(already));
     }
-    let put = |put: &Put| {
-        let (action, paint) = match put.action {
-            "delete" => ("delete", style::BAD),
-            "replace" => ("put back", style::WARN),
-            _ => ("create again", style::GOOD),
-        };
-        vec![
-            style::paint(paint, action),
-            clean(&put.calendar),
-            start_text(&put.start, zone),
-            readable(&put.title),
-        ]
-    };
-    let columns =
-        [("", Column::Whole), ("In", Column::Name), ("Starts", Column::Whole), ("Title", Column::Text)];
-    if !put_back.is_empty() {
-        out += &table(&columns, &put_back.iter().map(put).collect::<Vec<_>>());
-        if already > 0 {
-            out += &format!("  {}\n", nothing_to_take_back(already));
-        }
+    out += &put_rows(put_back, &[], zone);
+    if !put_back.is_empty() && already > 0 {
+        out += &format!("  {}\n", nothing_to_take_back(already));
     }
     if !routes.is_empty() {
         let names: Vec<_> = routes.iter().map(|name| clean(name)).collect();
         out += &format!("  {}\n", follow_at_next_run(&names));
     }
-    if !left.is_empty() {
-        let stay = count(left.len(), "entry stays as it is", "entries stay as they are");
-        out += &format!("\n  {}\n", style::paint(style::WARN, stay));
-        left.iter().for_each(|left| out += &stays(left, zone));
-    }
-    out
+    out + &put_rows(&[], left, zone)
 }
 
 fn stays(left: &Left, zone: &TimeZone) -> String {
@@ -101,7 +79,36 @@ pub(crate) fn done(report: &Report) -> String {
     out
 }
 
-fn troubles(taken: &Taken) -> String {
+/// Entries that are put back or deleted, and those that stay.
+pub(crate) fn put_rows(put_back: &[Put], left: &[Left], zone: &TimeZone) -> String {
+    let put = |put: &Put| {
+        let (action, paint) = match put.action {
+            "delete" => ("delete", style::BAD),
+            "replace" => ("put back", style::WARN),
+            _ => ("create again", style::GOOD),
+        };
+        vec![
+            style::paint(paint, action),
+            clean(&put.calendar),
+            start_text(&put.start, zone),
+            readable(&put.title),
+        ]
+    };
+    let columns =
+        [("", Column::Whole), ("In", Column::Name), ("Starts", Column::Whole), ("Title", Column::Text)];
+    let mut out = match put_back {
+        [] => String::new(),
+        rows => table(&columns, &rows.iter().map(put).collect::<Vec<_>>()),
+    };
+    if !left.is_empty() {
+        let stay = count(left.len(), "entry stays as it is", "entries stay as they are");
+        out += &format!("\n  {}\n", style::paint(style::WARN, stay));
+        left.iter().for_each(|left| out += &stays(left, zone));
+    }
+    out
+}
+
+pub(crate) fn troubles(taken: &Taken) -> String {
     let mut out = String::new();
     for failed in &taken.failed {
         let line = failed_to_put_back(&clean(&failed.calendar), &readable(&failed.title), &failed.words);
