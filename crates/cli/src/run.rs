@@ -3,9 +3,11 @@
 use std::io::{IsTerminal as _, Write};
 
 use anstream::adapter::StripBytes;
-use clap::{ColorChoice, CommandFactory as _, Parser as _};
+use clap::{ColorChoice, CommandFactory as _, FromArgMatches as _};
 
-use crate::args::{AccountCommand, CalendarCommand, Cli, Command, Common, RouteCommand, StateCommand};
+use crate::args::{
+    AccountCommand, CalendarCommand, Cli, Command, Common, RouteCommand, StateCommand, with_help,
+};
 use crate::commands::{
     account_add, account_forget, account_list, account_login, account_move, account_password, account_pause,
     account_test, agenda, calendar_add, calendar_create, calendar_forget, calendar_list, calendar_rename,
@@ -16,6 +18,8 @@ use crate::environment::Environment;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
+use crate::render::fit;
+use crate::render::text::plain;
 use crate::watch;
 use crate::words::use_preview;
 
@@ -43,7 +47,8 @@ pub fn run_program() -> ExitCode {
 pub fn run(arguments: &[impl Clone + Into<std::ffi::OsString>], io: &mut Io<'_>) -> ExitCode {
     // A second call finds it installed already.
     drop(rustls::crypto::ring::default_provider().install_default());
-    let cli = match Cli::try_parse_from(arguments.iter().cloned()) {
+    let typed = with_help(Cli::command()).try_get_matches_from(arguments.iter().cloned());
+    let cli = match typed.and_then(|typed| Cli::from_arg_matches(&typed)) {
         Ok(cli) => cli,
         Err(error) => return usage(&error, io),
     };
@@ -246,10 +251,11 @@ fn report(failure: &Failure, io: &mut Io<'_>) -> ExitCode {
 fn usage(error: &clap::Error, io: &mut Io<'_>) -> ExitCode {
     let text = error.render();
     if error.use_stderr() {
-        drop(write!(io.err, "{text}"));
+        drop(io.say(&text.to_string()));
         return ExitCode::Usage;
     }
-    drop(if io.color { write!(io.out, "{}", text.ansi()) } else { write!(io.out, "{text}") });
+    let shown = fit(&text.ansi().to_string(), io.screen.map(|(width, _)| width));
+    drop(if io.color { write!(io.out, "{shown}") } else { write!(io.out, "{}", plain(&shown)) });
     ExitCode::Ok
 }
 

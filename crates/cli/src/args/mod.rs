@@ -3,6 +3,7 @@
 mod account;
 mod calendar;
 mod complete;
+mod help;
 mod route;
 mod state;
 
@@ -14,6 +15,7 @@ use self::complete::{calendars, routes};
 use crate::watch::LogFormat;
 pub(crate) use account::{AccountAdd, AccountCommand, OAuthArgs};
 pub(crate) use calendar::{CalendarAdd, CalendarCommand, KindWord};
+pub(crate) use help::with_help;
 pub(crate) use route::{RouteAdd, RouteCommand};
 pub(crate) use state::StateCommand;
 
@@ -58,6 +60,20 @@ fn shade(text: &str) -> Result<String, String> {
     fits.then(shade).ok_or_else(|| "write it as \"#b5651d\"".to_owned())
 }
 
+/// A number from a list.
+fn number(text: &str) -> Result<i64, String> {
+    text.parse().map_err(|_| "type its number, as `chestnut held` shows it".to_owned())
+}
+
+fn days(text: &str) -> Result<u16, String> {
+    let days = text.parse().ok().filter(|days| (1..=366).contains(days));
+    days.ok_or_else(|| "type a number of days from 1 to 366".to_owned())
+}
+
+fn so_many(text: &str) -> Result<usize, String> {
+    text.parse().map_err(|_| "type a number such as 20".to_owned())
+}
+
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     /// Show the whole job on stand-in servers with sample data
@@ -76,13 +92,15 @@ pub(crate) enum Command {
         #[arg(long)]
         ask: bool,
     },
-    /// Logins at CalDAV servers
+    /// Accounts on CalDAV servers: list, add, test, password, move, forget
     #[command(subcommand)]
     Account(AccountCommand),
-    /// Calendars
+    /// Calendars: list, add, create, tidy, rename, forget
     #[command(subcommand)]
     Calendar(CalendarCommand),
-    /// Check the whole configuration: accounts, calendars, rights, and settings without effect; writes nothing
+    /// Check that all of the configuration is there and has effect
+    ///
+    /// Tries the accounts, looks for the calendars, holds your rights against what routes write, and names settings without effect. Writes nothing; exit status 1 where something does not work.
     Check {
         /// Ask no server: only what the files tell
         #[arg(long)]
@@ -91,7 +109,7 @@ pub(crate) enum Command {
         #[arg(long, value_name = "FILE")]
         bundle: Option<PathBuf>,
     },
-    /// Show what takes place in calendars and files: a picture on a terminal, else a list
+    /// Show what takes place: a picture on a terminal, else a list
     Agenda {
         /// Calendars of the configuration, or .ics files [default: all calendars]
         #[arg(value_name = "CALENDAR", add = calendars())]
@@ -103,7 +121,7 @@ pub(crate) enum Command {
         #[arg(long, value_name = "DAY", conflicts_with = "days")]
         to: Option<String>,
         /// So many days
-        #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=366))]
+        #[arg(long, value_name = "N", value_parser = days)]
         days: Option<u16>,
         /// The week that this day is in [default: today]
         #[arg(long, value_name = "DAY", num_args = 0..=1, default_missing_value = "today",
@@ -153,7 +171,7 @@ pub(crate) enum Command {
         #[arg(long)]
         offline: bool,
     },
-    /// Say what the next sync would do, entry by entry, and why; writes nothing
+    /// Say what the next sync would do, and why; writes nothing
     Preview {
         /// Only these routes
         #[arg(value_name = "ROUTE", add = routes())]
@@ -162,7 +180,9 @@ pub(crate) enum Command {
         #[arg(long, value_name = "ENTRY")]
         text: Option<String>,
     },
-    /// Read both sides again, and say what is not in step, and why; exit status 3 where something is not
+    /// Read both sides again, and say what is not in step, and why
+    ///
+    /// The exit status is 3 where something is not in step.
     #[command(alias = "diff")]
     Compare {
         /// Only these routes
@@ -175,7 +195,7 @@ pub(crate) enum Command {
         #[arg(long)]
         then_sync: bool,
     },
-    /// Send a test entry down a route and back: see it arrive, change, move and go
+    /// Send a test entry down a route: it arrives, changes, moves, goes
     Probe {
         /// Only these routes
         #[arg(value_name = "ROUTE", add = routes())]
@@ -190,13 +210,13 @@ pub(crate) enum Command {
         #[arg(long, conflicts_with_all = ["title", "wait"])]
         sweep: bool,
     },
-    /// Tell the story of an entry: where it stands, which key let it in or stopped it, what comes next
+    /// Tell where an entry stands, and which key let it in or stopped it
     Why {
         /// A route, if only that one is meant; then words of the title, a day, or a UID
         #[arg(value_name = "WORDS", required = true)]
         words: Vec<String>,
     },
-    /// Routes: list, show, add, pause, resume, retire
+    /// Routes: list, show, add, edit, rename, pause, resume, retire
     #[command(subcommand)]
     Route(RouteCommand),
     /// Run routes now
@@ -223,7 +243,7 @@ pub(crate) enum Command {
         #[arg(long = "entry", value_name = "WORDS")]
         entries: Vec<String>,
     },
-    /// Keep routes running, each at its own pace, until it is stopped
+    /// Keep routes running, each at its own pace, until you stop it
     Watch {
         /// Write what happens into this file [default: a live table on a terminal, else standard error]
         #[arg(long, value_name = "FILE")]
@@ -235,19 +255,19 @@ pub(crate) enum Command {
         #[arg(long, conflicts_with_all = ["log", "log_format"])]
         print_unit: bool,
     },
-    /// List what waits for a person: deletions, and disagreements
+    /// List what needs your decision: deletions and disagreements
     Held,
-    /// Answer what waits for a person; the next sync acts on it
+    /// Answer what needs your decision; the next sync does it
     Decide {
         /// Its number, as `held` shows it
-        #[arg(value_name = "NUMBER")]
+        #[arg(value_name = "NUMBER", value_parser = number)]
         number: i64,
         /// `delete` or `keep` for deletions; a calendar, `both` or `newest` for disagreements; `undo` takes the answer
         /// back until the next sync. Without it the question is shown, with what each answer does
         #[arg(value_name = "CHOICE")]
         choice: Option<String>,
     },
-    /// Say what happened: the last runs, or every change of one run, field by field
+    /// Say what happened: the last runs, or one run field by field
     #[command(alias = "log")]
     History {
         /// A run's number, or a route
@@ -263,7 +283,7 @@ pub(crate) enum Command {
         #[arg(long, value_name = "ROUTE", add = routes())]
         route: Option<String>,
         /// So many runs at most
-        #[arg(long, default_value_t = 20, value_name = "N")]
+        #[arg(long, default_value = "20", value_name = "N", value_parser = so_many)]
         last: usize,
         /// Also runs that only carried a test entry
         #[arg(long)]
@@ -275,7 +295,7 @@ pub(crate) enum Command {
         #[arg(long, value_name = "FILE")]
         ics: Option<PathBuf>,
     },
-    /// Take a run back: put back what it wrote, where nobody has touched it since; asks first
+    /// Take a run back, where nobody has touched it since; asks first
     Undo {
         /// A run's number, as `history` shows it; `12..` for it and all later ones of its route
         #[arg(value_name = "RUN")]
@@ -299,7 +319,7 @@ pub(crate) enum Command {
         #[arg(long, value_name = "ROUTE", add = routes())]
         before: Option<String>,
     },
-    /// Put a calendar back: what is missing or changed since a snapshot; asks first
+    /// Put a calendar back as a snapshot has it; asks first
     Restore {
         /// A snapshot, or any .ics file
         #[arg(value_name = "FILE")]
@@ -314,7 +334,7 @@ pub(crate) enum Command {
         #[arg(long)]
         yes: bool,
     },
-    /// Put everything on one page that can be shown to others, or into a text for a mail
+    /// Put everything on one page for others, or into a mail
     Report {
         /// Where to write the page, such as calendars.html; an earlier report is replaced
         file: Option<PathBuf>,
@@ -331,13 +351,13 @@ pub(crate) enum Command {
     /// What is remembered between runs: check it, copy it
     #[command(subcommand)]
     State(StateCommand),
-    /// Say how every route is doing; the exit status is made for monitoring
+    /// Say how every route is; the exit status is for monitoring
     Status {
         /// Call a route behind where no run went well for so long, such as 2h; else its `stale-after` counts
         #[arg(long, value_name = "TIME")]
         stale_after: Option<String>,
     },
-    /// Print what a shell needs to complete commands, and the names of your accounts, calendars and routes
+    /// Print what a shell needs to complete commands and names
     ///
     /// It is read by the shell when it starts, for example: chestnut completions bash > ~/.local/share/bash-completion/completions/chestnut
     Completions {

@@ -5,7 +5,7 @@ use std::path::Path;
 use clap::CommandFactory as _;
 use clap_complete::env::Shells;
 
-use crate::args::Cli;
+use crate::args::{Cli, with_help};
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
@@ -27,7 +27,7 @@ pub(crate) fn completions(shell: &str, io: &mut Io<'_>) -> Result<ExitCode, Fail
 pub(crate) fn manual(folder: &Path, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let failed = |system: std::io::Error| cannot_be_written(folder, &system);
     std::fs::create_dir_all(folder).map_err(failed)?;
-    clap_mangen::generate_to(Cli::command(), folder).map_err(failed)?;
+    clap_mangen::generate_to(with_help(Cli::command()), folder).map_err(failed)?;
     io.say(&pages_written(folder))?;
     Ok(ExitCode::Ok)
 }
