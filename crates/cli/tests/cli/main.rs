@@ -21,6 +21,7 @@ mod real_servers;
 mod reporting;
 mod schemas;
 mod set_up;
+mod set_ups;
 mod sign_in;
 mod taking_back;
 mod two_way;
