@@ -5,7 +5,7 @@
 pub enum ExitCode {
     /// 0: all in step.
     Ok,
-    /// 3: done, and something waits for a person.
+    /// 3: done, and something needs your decision.
     Waiting,
     /// 1: something failed.
     Failed,

@@ -137,7 +137,7 @@ pub(crate) enum Command {
         /// A list, also on a terminal
         #[arg(long, conflicts_with = "grid")]
         list: bool,
-        /// A picture, also where this is no terminal
+        /// A picture, also where this is not a terminal
         #[arg(long)]
         grid: bool,
         /// Ask nobody: show what was known when the calendars were last looked at

@@ -13,7 +13,7 @@ use crate::render::{clean, count};
 use crate::report::account_move::Report;
 
 pub(crate) fn not_a_server(text: &str) -> Failure {
-    Failure::usage(format!("{text:?} is no address of a server"))
+    Failure::usage(format!("{text:?} is not a server address"))
         .hint("Write it as dav.packhouse.example or https://dav.packhouse.example/.")
 }
 
@@ -36,7 +36,7 @@ pub(crate) fn no_keyring_for_password() -> Failure {
 }
 
 pub(crate) fn no_terminal_for_password() -> Failure {
-    Failure::usage("the password cannot be asked for: this is no terminal")
+    Failure::usage("the password cannot be asked for: this is not a terminal")
         .hint("Say where it is kept: --password-from env:NAME, file:PATH, command:PROGRAM or keyring.")
 }
 
@@ -50,7 +50,7 @@ pub(crate) fn no_place_of_secret(option: &str) -> Failure {
 }
 
 pub(crate) fn not_a_proxy(text: &str) -> Failure {
-    Failure::usage(format!("--proxy {text:?} is no address"))
+    Failure::usage(format!("--proxy {text:?} is not an address"))
         .hint("Write it as http://proxy.packhouse.example:3128, or none.")
 }
 
@@ -61,7 +61,7 @@ pub(crate) fn password_in_proxy() -> Failure {
 }
 
 pub(crate) fn not_an_address(option: &str, text: &str) -> Failure {
-    Failure::usage(format!("{option} {text:?} is no address")).hint("It begins with https://.")
+    Failure::usage(format!("{option} {text:?} is not an address")).hint("It begins with https://.")
 }
 
 pub(crate) fn needed_with_client(option: &str) -> Failure {
@@ -158,8 +158,7 @@ pub(crate) fn tokens_not_kept(name: &str, words: &str) -> Failure {
 pub(crate) fn not_signed_in(name: &str, error: &OAuthError) -> Failure {
     let hint = match error {
         OAuthError::Denied => {
-            "Somebody said no, or may not say yes: some organisations want an administrator to agree first."
-                .to_owned()
+            "It was declined; some organisations require an administrator to agree first.".to_owned()
         }
         OAuthError::Expired => format!("Try again: `chestnut account login {name} --code`."),
         OAuthError::Refused(_) => format!(
@@ -260,6 +259,6 @@ pub(crate) fn no_calendar_recognised(
         _ => String::new(),
     };
     Failure::waiting(format!("calendar {calendar} is not recognised at {url}{nearest}; nothing was changed")).hint(format!(
-        "Move its entries there first. If it is another calendar by intention, change `url` of account {account} yourself, retire its routes with `chestnut route retire`, and add them anew."
+        "Move its entries there first. If it is meant to be another calendar, change `url` of account {account} yourself, retire its routes with `chestnut route retire`, and add them anew."
     ))
 }

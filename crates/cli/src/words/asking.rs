@@ -74,12 +74,14 @@ pub(crate) fn cannot_be_written(path: &Path, system: &std::io::Error) -> Failure
 
 /// `init` has written a configuration.
 pub(crate) fn configuration_written(path: &str) -> String {
-    format!("Written: {path}. It is all comments yet.\nNext: chestnut account add NAME ADDRESS --user USER\n")
+    format!(
+        "Written: {path}. All of it is comments so far.\nNext: chestnut account add NAME ADDRESS --user USER\n"
+    )
 }
 
 /// `init --ask` at no terminal.
 pub(crate) fn nobody_can_be_asked() -> Failure {
-    Failure::usage("nobody can be asked: this is no terminal").hint(
+    Failure::usage("nobody can be asked: this is not a terminal").hint(
         "Write one to fill in with `chestnut init`, or use `chestnut account add` and `chestnut calendar add`.",
     )
 }
@@ -110,7 +112,7 @@ pub(crate) fn not_answered(system: &std::io::Error) -> Failure {
 /// `completions` names a shell that is not known.
 pub(crate) fn no_such_shell(name: &str, known: &[&str]) -> Failure {
     Failure::usage(format!("there are no completions for {name:?}"))
-        .hint(format!("There are some for {}.", known.join(", ")))
+        .hint(format!("Shells with completions: {}.", known.join(", ")))
 }
 
 pub(crate) fn pages_written(folder: &Path) -> String {

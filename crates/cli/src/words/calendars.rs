@@ -34,7 +34,7 @@ pub(crate) fn not_one_calendar(account: &str, wanted: &str, has_several: bool) -
 /// `--feed` is no address.
 /// The address is not repeated: whoever has it may read the feed.
 pub(crate) fn not_a_feed() -> Failure {
-    Failure::usage("what is given with --feed is no address of a feed")
+    Failure::usage("the value of --feed is not a feed address")
         .hint("It begins with https://, http:// or webcal://.")
 }
 
@@ -95,16 +95,15 @@ pub(crate) fn no_home(account: &str) -> Failure {
 pub(crate) fn not_made(account: &str, error: &DavError) -> Failure {
     let hint = match error.class() {
         Class::Credentials => dav_hint(error, account),
-        _ => format!(
-            "This server does not let calendars be made from outside, or not by this user. {MAKE_IT_THERE}"
-        ),
+        _ => format!("This server does not let you create calendars from outside. {MAKE_IT_THERE}"),
     };
     Failure::failed(format!("account {account}: {}", error.in_words())).hint(hint)
 }
 
 /// The server says that it made it, and did not.
 pub(crate) fn made_and_not_there(account: &str) -> Failure {
-    let words = format!("account {account}: the server said that the calendar was made, and it is not there");
+    let words =
+        format!("account {account}: the server said that it created the calendar, but it is not there");
     Failure::failed(words).hint(MAKE_IT_THERE)
 }
 
@@ -128,7 +127,7 @@ pub(crate) fn not_renamed(calendar: &str, account: &str, error: &DavError) -> Fa
 pub(crate) fn keeps_its_name(calendar: &str, account: &str, name: Option<&str>) -> Failure {
     let stands = name.map_or_else(|| "nothing".to_owned(), |name| format!("{:?}", clean(name)));
     Failure::failed(format!(
-        "calendar {calendar} (account {account}): the server agreed, and calls it {stands} all the same"
+        "calendar {calendar} (account {account}): the server accepted the new name, but still calls it {stands}"
     ))
     .hint("Rename it where the server's own pages allow it; nothing was changed in the configuration.")
 }

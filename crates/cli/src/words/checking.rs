@@ -74,7 +74,7 @@ fn few_names(names: &[String]) -> String {
 
 pub(crate) fn certificate_ends(left: SignedDuration) -> String {
     let days = usize::try_from(left.as_hours() / 24).unwrap_or(0);
-    format!("the certificate ends in {}", count(days, "day", "days"))
+    format!("the certificate expires in {}", count(days, "day", "days"))
 }
 
 /// `apart` is positive where the server's clock is ahead.
@@ -94,7 +94,7 @@ pub(crate) fn calendars_found(number: usize, writable: usize) -> String {
 
 pub(crate) fn sends_on(server: &str, account: &str) -> String {
     format!(
-        "The server sends on to {server}, and a password is never sent on to another server. If that one is yours, use it as the url of account {account}: {server}"
+        "The server redirects to {server}; a password is never sent to another server. If that one is yours, use it as the url of account {account}: {server}"
     )
 }
 
@@ -115,12 +115,12 @@ pub(crate) fn certificate_advice(
             f.issuer
         ),
         (CertificateFault::Expired, Some(f)) => format!(
-            "It ended on {}. Whoever runs the server must renew it. If that day has not come yet, this machine's clock is wrong: it says {}.",
+            "It expired on {}. Whoever runs the server must renew it. If that day has not come yet, this machine's clock is wrong: it says {}.",
             day(f.until),
             day(now)
         ),
         (CertificateFault::NotYetValid, Some(f)) => format!(
-            "It begins on {}. If that day has passed, this machine's clock is wrong: it says {}.",
+            "It is valid from {}. If that day has passed, this machine's clock is wrong: it says {}.",
             day(f.from),
             day(now)
         ),
@@ -169,8 +169,8 @@ pub(crate) fn write_step_words(step: WriteStep) -> (&'static str, &'static str) 
 /// Whether a server minds the conditions of writes.
 pub(crate) fn condition_words(keeps: Option<bool>) -> &'static str {
     match keeps {
-        Some(false) => "a change on a condition that does not hold is taken: each write is looked at before",
-        _ => "a change on a condition that does not hold is refused, as it should be",
+        Some(false) => "the server ignores conditions (If-Match): Chestnut looks before each write",
+        _ => "the server keeps to conditions (If-Match): nothing is overwritten unseen",
     }
 }
 

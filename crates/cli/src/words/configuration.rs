@@ -26,11 +26,8 @@ pub(crate) fn key_missing(path: &Path, state: &str) -> Failure {
 
 /// The state was made with another key.
 pub(crate) fn key_of_another(path: &Path, state: &str) -> Failure {
-    Failure::usage(format!(
-        "the key {} is another than the one that the state {state} was made with",
-        path.display()
-    ))
-    .hint("Put the right one back, or name the state that belongs to it with --state.")
+    Failure::usage(format!("the key {} is not the one that the state {state} was made with", path.display()))
+        .hint("Put the right one back, or name the state that belongs to it with --state.")
 }
 
 pub(crate) fn no_configuration(platform: Option<&Path>) -> Failure {
@@ -59,7 +56,7 @@ pub(crate) fn changed_meanwhile(path: &Path) -> Failure {
 }
 
 pub(crate) fn no_table(kind: &str, path: &Path) -> Failure {
-    Failure::usage(format!("`{kind}` in {} is no table", path.display()))
+    Failure::usage(format!("`{kind}` in {} is not a table", path.display()))
 }
 
 pub(crate) fn there_already(kind: &str, name: &str, path: &Path) -> Failure {
@@ -69,7 +66,7 @@ pub(crate) fn there_already(kind: &str, name: &str, path: &Path) -> Failure {
 
 pub(crate) fn no_name(kind: &str, name: &str) -> Failure {
     let article = if kind.starts_with('a') { "an" } else { "a" };
-    Failure::usage(format!("{name:?} is no name for {article} {kind}"))
+    Failure::usage(format!("{name:?} is not a valid name for {article} {kind}"))
         .hint("Use letters, digits, - and _; such as `packhouse`.")
 }
 
@@ -105,12 +102,12 @@ pub(crate) fn another_domain(owner: &str, domain: &str, record: &ServiceRecord) 
 }
 
 pub(crate) fn unknown_system_zone(zone: &str) -> Failure {
-    Failure::usage(format!("TZ is {zone:?}, which is no known time zone"))
+    Failure::usage(format!("TZ is {zone:?}, which is not a known time zone"))
         .hint("Set it to one such as Europe/Ljubljana, or write `timezone` into the configuration.")
 }
 
 pub(crate) fn not_a_resolver(text: &str) -> Failure {
-    Failure::usage(format!("CHESTNUT_RESOLVER is {text:?}, which is no address with a port"))
+    Failure::usage(format!("CHESTNUT_RESOLVER is {text:?}, which is not an address with a port"))
         .hint("Write it as 127.0.0.1:53.")
 }
 
@@ -171,7 +168,7 @@ pub(crate) fn state_moved(report: &Report, to: &str, configuration: Option<&Path
         None => String::new(),
     };
     format!(
-        "moved to {to}: {}\n{next}  the old state is kept as it is and is not worked with any more; every machine needs the same key\n",
+        "moved to {to}: {}\n{next}  the old state is kept as it is and is no longer used; every machine needs the same key\n",
         sizes(report)
     )
 }
@@ -208,7 +205,7 @@ pub(crate) fn state_is_damaged(state: &str, wrong: &[Wrong]) -> Failure {
         Wrong::Told(words) => words.clone(),
         Wrong::TextsMissing { table, number } => {
             format!(
-                "{} of the table {table} name a text that is not there",
+                "{} of the table {table} name a text that is missing",
                 count(*number as usize, "row", "rows")
             )
         }

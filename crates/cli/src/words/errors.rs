@@ -63,7 +63,7 @@ impl InWords for CalendarError {
     fn in_words(&self) -> String {
         match self {
             Self::Dav(error) => error.in_words(),
-            Self::Text(error) => format!("what was read is no complete calendar: {}", error.in_words()),
+            Self::Text(error) => format!("what was read is not a complete calendar: {}", error.in_words()),
             Self::Disk { act, path, problem } => {
                 let act = match act {
                     DiskAct::Write => "writing",
@@ -93,7 +93,7 @@ impl InWords for StoreError {
             ),
             Self::Unreadable { place, damage } => {
                 let damage = match damage {
-                    Damage::NoDatabase => "it is no database, or damaged",
+                    Damage::NoDatabase => "it is not a database, or it is damaged",
                     Damage::OtherProgram => "it is a database of another program",
                     Damage::Somewhere => "it is damaged",
                 };
@@ -192,7 +192,7 @@ impl InWords for Instead {
             Self::Xml(error) => error.in_words(),
             Self::Root(name) => format!("<{name}> instead of <multistatus>"),
             Self::NotUtf8 => "bytes that are not UTF-8".to_owned(),
-            Self::NoCalendar => "something that is no calendar".to_owned(),
+            Self::NoCalendar => "something that is not a calendar".to_owned(),
             Self::UnchangedFromNothing => "no text (status 304), although nothing was known of it".to_owned(),
             _ => "something else".to_owned(),
         }
@@ -205,7 +205,7 @@ impl InWords for XmlError {
             Self::NotUtf8 => "not UTF-8".to_owned(),
             Self::ControlCharacter => "a control character, which XML does not allow".to_owned(),
             Self::NotWellFormed(words) if words.is_empty() => "no well-formed XML".to_owned(),
-            Self::NotWellFormed(words) => format!("no well-formed XML: {words}"),
+            Self::NotWellFormed(words) => format!("not well-formed XML: {words}"),
             Self::TooMuch(what, limit) => {
                 let what = match what {
                     XmlBound::Depth => "elements inside one another",
@@ -219,7 +219,7 @@ impl InWords for XmlError {
                 format!("XML with more than {limit} {what}")
             }
             Self::NoXml => "no XML".to_owned(),
-            Self::DocumentType => "a document type, which CalDAV has no use for".to_owned(),
+            Self::DocumentType => "a document type, which CalDAV does not use".to_owned(),
             Self::EndsEarly => "the XML ends too early".to_owned(),
             Self::BadReference(name) => format!("a reference that names no character: &{name};"),
             _ => "XML that cannot be read".to_owned(),
@@ -245,8 +245,8 @@ fn without_proxy(error: &TransportError) -> String {
         let what = match fault {
             CertificateFault::Expired => "has expired",
             CertificateFault::NotYetValid => "is not valid yet",
-            CertificateFault::WrongName => "is made out to another name",
-            CertificateFault::UnknownIssuer => "is signed by nobody whom this machine trusts",
+            CertificateFault::WrongName => "is for another name",
+            CertificateFault::UnknownIssuer => "is not signed by an authority that this machine trusts",
             _ => "is not accepted",
         };
         return format!("the certificate of {host} {what}{detail}");
@@ -267,18 +267,18 @@ fn without_proxy(error: &TransportError) -> String {
             }
             _ => format!("the answer of {host} is larger than the limit"),
         },
-        TransportFault::PlainHttp => format!("a password would travel unencrypted to {host}"),
+        TransportFault::PlainHttp => format!("a password would be sent unencrypted to {host}"),
         TransportFault::UnsendableSecret => {
             format!("the user or the password for {host} holds characters that cannot be sent")
         }
         TransportFault::Downgrade => {
-            format!("{host} sends on from https to http{detail}, where everybody on the way reads along")
+            format!("{host} redirects from https to http{detail}, where anybody on the way can read it")
         }
         TransportFault::WriteElsewhere => {
-            format!("{host} sends a write on{detail}: entries go to the calendar's own server alone")
+            format!("{host} redirects a write{detail}: entries go only to the calendar's own server")
         }
         TransportFault::SignInElsewhere => {
-            format!("{host} sends sign-ins on{detail}, which may not have yours")
+            format!("{host} redirects sign-ins{detail}, which is not allowed to have yours")
         }
         TransportFault::Stopped => "stopped".to_owned(),
         TransportFault::SignInEnded => format!("the sign-in at {host} is no longer valid{detail}"),
@@ -295,7 +295,7 @@ fn detail_words(detail: &Detail) -> Option<String> {
         Detail::NoCertificate => "the server showed no certificate".to_owned(),
         Detail::UnreadableCertificate => "its certificate cannot be read".to_owned(),
         Detail::NothingToRenewWith => {
-            "it has run out, and the service gave nothing to renew it with".to_owned()
+            "it has expired, and the service gave nothing to renew it with".to_owned()
         }
         Detail::SignIn(error) => error.in_words(),
         _ => return None,
@@ -306,12 +306,12 @@ impl InWords for OAuthError {
     fn in_words(&self) -> String {
         match self {
             Self::Revoked(words) => {
-                format!("the sign-in has run out or was revoked{}", in_brackets(words.as_deref()))
+                format!("the sign-in has expired or was revoked{}", in_brackets(words.as_deref()))
             }
             Self::Pending => "waiting for the sign-in on the other device".to_owned(),
             Self::SlowDown => "waiting for the sign-in on the other device, and asked too often".to_owned(),
             Self::Denied => "the sign-in was refused".to_owned(),
-            Self::Expired => "the code has run out before anybody signed in".to_owned(),
+            Self::Expired => "the code expired before anybody signed in".to_owned(),
             Self::Refused(words) => format!("the sign-in service answered: {words}"),
             Self::Lacks(name) => {
                 format!("the sign-in service gave no answer that can be understood (no {name} in it)")
@@ -328,9 +328,9 @@ impl InWords for NotACalendar {
     fn in_words(&self) -> String {
         match self {
             Self::Nothing => "it is empty".to_owned(),
-            Self::WebPage => "it is a web page, no calendar".to_owned(),
+            Self::WebPage => "it is a web page, not a calendar".to_owned(),
             Self::Parse(error) => error.in_words(),
-            Self::Other(name) => format!("it holds a {name}, no VCALENDAR"),
+            Self::Other(name) => format!("it holds a {name}, not a VCALENDAR"),
             Self::NoFreeBusy => "there is no free-busy time (VFREEBUSY) in it".to_owned(),
             Self::PeriodNotUnderstood(period) => format!("its time {period} is not understood"),
             Self::Several(count) => format!("it holds {count} calendars one after the other"),
@@ -368,11 +368,11 @@ impl InWords for SeriesError {
         match self {
             Self::Rule(error) if error.part.is_empty() => "its recurrence rule has no FREQ".to_owned(),
             Self::Rule(error) => {
-                format!("`{}` is no part of a recurrence rule that is understood", error.part)
+                format!("`{}` is not a known part of a recurrence rule", error.part)
             }
             Self::OverBudget(_) => "its recurrence takes too long to work out".to_owned(),
-            Self::UnknownZone(zone) => format!("its time zone {zone:?} is known to nobody"),
-            Self::BadTime(start) => format!("its start {start:?} is no time"),
+            Self::UnknownZone(zone) => format!("its time zone {zone:?} is unknown"),
+            Self::BadTime(start) => format!("its start {start:?} is not a time"),
             _ => "when it is cannot be worked out".to_owned(),
         }
     }
@@ -398,9 +398,9 @@ impl InWords for ParseError {
     fn in_words(&self) -> String {
         let problem = match &self.problem {
             ParseProblem::NotCalendar => {
-                "this is no iCalendar text (it does not begin with BEGIN:)".to_owned()
+                "this is not iCalendar text (it does not begin with BEGIN:)".to_owned()
             }
-            ParseProblem::NoName => "a component without a name, or with what is no name".to_owned(),
+            ParseProblem::NoName => "a component without a valid name".to_owned(),
             ParseProblem::NoColon => "a line without a name and a colon".to_owned(),
             ParseProblem::CutOff(name) => format!("the text ends before END:{name}"),
             ParseProblem::WrongEnd { found, expected } => {

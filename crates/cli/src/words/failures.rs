@@ -35,17 +35,17 @@ impl From<StoreError> for Failure {
                 "Check `state` in the configuration: the database must run, be reachable from here, and belong to the user of the url."
             }
             StoreError::Open { .. } => {
-                "See that the folder exists and that you may write there, or use --state."
+                "Check that the folder exists and that you may write there, or use --state."
             }
             StoreError::Full => "Make room and run it again; it goes on where it was cut off.",
             StoreError::Moved { .. } => {
-                "Write it into the configuration as `state`, or name it with --state; the old one is not worked with any more."
+                "Write it into the configuration as `state`, or name it with --state; the old one is no longer used."
             }
             StoreError::NotEmpty { .. } => {
                 "Move a state to an empty database, or to a file that is not there yet."
             }
             StoreError::Away(_) => {
-                "See that the database runs and can be reached from here; nothing was lost, and the next run goes on."
+                "Check that the database runs and can be reached from here; nothing was lost, and the next run goes on."
             }
             StoreError::Busy { .. } => "Wait until it has ended, then run it again.",
             _ => {
@@ -116,16 +116,16 @@ pub(crate) fn calendar_hint(error: &CalendarError, calendar: &str, account: Opti
         (CalendarError::Dav(error), Some(account)) => dav_hint(error, account),
         (CalendarError::Dav(error), None) => feed_hint(error, calendar),
         (CalendarError::Text(NotACalendar::WebPage), _) => format!(
-            "Mostly this is a sign-in page, or the page about the calendar instead of the calendar. Copy the address of the feed itself into calendar {calendar}. Nothing was changed."
+            "This is probably a sign-in page, or the page about the calendar instead of the calendar. Copy the address of the feed itself into calendar {calendar}. Nothing was changed."
         ),
         (CalendarError::Text(_), _) => {
             format!(
-                "Nothing was concluded from it, and nothing was changed. See what stands there for calendar {calendar}, and run it again."
+                "It was ignored; nothing was changed. See what stands there for calendar {calendar}, and run it again."
             )
         }
         (CalendarError::Disk { .. }, _) => {
             format!(
-                "See that it is there and may be read and written; calendar {calendar} names it. Nothing was lost."
+                "Check that it is there and may be read and written; calendar {calendar} names it. Nothing was lost."
             )
         }
         _ => READ_ONLY_FEED.to_owned(),
@@ -141,7 +141,7 @@ fn feed_hint(error: &DavError, calendar: &str) -> String {
             "The feed requires sign-in. Name the account with its user and password as `account` in calendar {calendar}, or ask for a private address of the feed."
         ),
         DavError::Status { status: 404 | 410, .. } => format!(
-            "The publisher has taken it away or changed its address. Ask for the new one, and put it into calendar {calendar}. Nothing was deleted."
+            "The publisher has removed it or changed its address. Ask for the new one, and put it into calendar {calendar}. Nothing was deleted."
         ),
         DavError::Transport(error) => match error.fault {
             TransportFault::Resolve | TransportFault::Connect => {
@@ -152,7 +152,7 @@ fn feed_hint(error: &DavError, calendar: &str) -> String {
                 format!("Use the http:// address in calendar {calendar}, if you trust the network.")
             }
             TransportFault::Tls => format!(
-                "The feed's server cannot be trusted, or speaks no https at this port. Check the address of calendar {calendar}."
+                "The feed's server cannot be trusted, or does not use HTTPS at this port. Check the address of calendar {calendar}."
             ),
             _ => "Run it again later; nothing was changed.".to_owned(),
         },
@@ -166,11 +166,11 @@ fn feed_hint(error: &DavError, calendar: &str) -> String {
 fn not_caldav_hint(is_web_page: bool, account: &str, test: &str) -> String {
     if is_web_page {
         return format!(
-            "This is a web page: mostly a sign-in page, or the address of the web calendar. Ask for the CalDAV address of account {account}; a network that wants a sign-in of its own does this too. Nothing was changed. See {test}."
+            "This is a web page: probably a sign-in page, or the address of the web calendar. Ask for the CalDAV address of account {account}; a network that requires its own sign-in does this too. Nothing was changed. See {test}."
         );
     }
     format!(
-        "The address of account {account} leads to something that is no CalDAV server, or its answer was damaged on the way. Nothing was changed. See {test}."
+        "The address of account {account} leads to something that is not a CalDAV server, or its answer was damaged on the way. Nothing was changed. See {test}."
     )
 }
 
@@ -179,17 +179,17 @@ fn sign_in_hint(offered: &[String], account: &str, test: &str) -> String {
     let takes = |scheme: &str| offered.iter().any(|one| one == scheme);
     if offered.is_empty() {
         return format!(
-            "The server does not say how to sign in: mostly something in front of it refuses (a gateway, a proxy), or the path is wrong. Check url, user and password of account {account}. Then {test}."
+            "The server does not say how to sign in: probably something in front of it refuses (a gateway, a proxy), or the path is wrong. Check url, user and password of account {account}. Then {test}."
         );
     }
     if takes("basic") || takes("digest") {
         return format!(
-            "Check user and password of account {account}; with sign-in in two steps most servers want an app password, made in their own settings. Then {test}."
+            "Check user and password of account {account}; with two-step sign-in most servers require an app password, made in their own settings. Then {test}."
         );
     }
     if takes("bearer") {
         return format!(
-            "This server takes tokens, no passwords: give account {account} a `token`, or `oauth` and then `chestnut account login {account}`."
+            "This server accepts tokens, not passwords: give account {account} a `token`, or `oauth` and then `chestnut account login {account}`."
         );
     }
     format!(
@@ -224,7 +224,7 @@ pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
         DavError::NoCalendars { .. } => {
             format!("Check the url of account {account}: a CalDAV address, not that of the web page.")
         }
-        DavError::Incomplete => "Nothing was concluded from it. Run it again later.".to_owned(),
+        DavError::Incomplete => "It was ignored. Run it again later.".to_owned(),
         DavError::Forbidden { .. } => {
             format!("Ask for the right, or see the rights with `chestnut calendar list {account}`.")
         }
@@ -252,12 +252,12 @@ pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
             }
             TransportFault::Tls => {
                 format!(
-                    "Mostly the server speaks no https at this port, or wants a certificate from you (`certificate` in account {account})."
+                    "The server probably does not use HTTPS at this port, or requires a certificate from you (`certificate` in account {account})."
                 )
             }
             TransportFault::UnsendableSecret => {
                 format!(
-                    "See that user and password of account {account} have no line breaks or control characters."
+                    "Check that user and password of account {account} have no line breaks or control characters."
                 )
             }
             TransportFault::SignInEnded => format!("Sign in again: `chestnut account login {account}`."),
@@ -296,7 +296,7 @@ pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
         }
         DavError::Status { status: 300..=399, .. } => {
             format!(
-                "The server sends on to nowhere. Check the url of account {account}; the bare host will do."
+                "The server redirects to nowhere. Check the url of account {account}; the bare host will do."
             )
         }
         DavError::Status { status: 429, .. } => {

@@ -13,8 +13,7 @@ pub(crate) const WHICH: &str = "Which?";
 pub(crate) const A_FILE: &str = "an .ics file";
 pub(crate) const A_FEED: &str = "a feed: a link to a calendar that can only be read";
 pub(crate) const SERVER_ADDRESS: &str = "Address of the server (a host, or any link to it)";
-pub(crate) const NO_SERVER_ADDRESS: &str =
-    "That is no address of a server. Write it as dav.packhouse.example.";
+pub(crate) const NO_SERVER_ADDRESS: &str = "That is not a server address. Write it as dav.packhouse.example.";
 pub(crate) const USER_NAME: &str = "User name";
 pub(crate) const PASSWORD: &str = "Password";
 pub(crate) const NEW_FOR_COPIES: &str = "a new calendar for the copies";
@@ -24,8 +23,7 @@ pub(crate) const MORE_COPIES: &str = "More copies";
 pub(crate) const NAME_ON_SERVER: &str = "Its name on the server";
 pub(crate) const WHICH_FILE: &str = "Which file?";
 pub(crate) const FEED_ADDRESS: &str = "Address of the feed (https: or webcal:)";
-pub(crate) const NO_FEED_ADDRESS: &str =
-    "That is no address of a feed: it begins with https:// or webcal://.";
+pub(crate) const NO_FEED_ADDRESS: &str = "That is not a feed address: it begins with https:// or webcal://.";
 pub(crate) const WRITE_THIS: &str = "Write this?";
 
 pub(crate) fn this_writes(path: &Path) -> String {

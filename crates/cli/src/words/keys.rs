@@ -260,7 +260,7 @@ pub(crate) const ONLY: &[Key] = &[
     key("declined", "to which the owner has said no").example("true"),
     key("cancelled", "that are called off").example("true"),
     key("tentative", "that are not certain yet").example("true"),
-    key("free", "that take no time").example("true"),
+    key("free", "that do not block time").example("true"),
     key("private", "that are private or confidential").example("true"),
     key("organiser", "that one of these addresses has called").example(r#"["crews@packhouse.example"]"#),
 ];
@@ -285,7 +285,7 @@ pub(crate) const CARRY: &[Key] = &[
     key("details", "which of `title`, `location`, `notes`, `people`, `reminders`, `categories`, `colour`, `link`, `attachments`, `other` go along").otherwise("all of them").example(r#"["title", "location"]"#),
     key("title", "a title for every copy").otherwise("its own").example(r#""Market""#),
     key("prefix", "stands before every title").otherwise("none").example(r#""[Stall] ""#),
-    key("blocks-time", r#"whether copies take time: `"as-it-is"`, `"yes"` or `"no"`"#).default(r#""as-it-is""#).example(r#""no""#),
+    key("blocks-time", r#"whether copies block time: `"as-it-is"`, `"yes"` or `"no"`"#).default(r#""as-it-is""#).example(r#""no""#),
     key("privacy", r#"`"as-it-is"`, `"public"`, `"private"` or `"confidential"`"#).default(r#""as-it-is""#).example(r#""private""#),
     key("reminders", r#"`"as-they-are"`, `"none"`, or one so long before the start"#).default(r#""as-they-are""#).example(r#""30 minutes""#),
     key("people", r#"`"silent"`: they go along where the far server cannot write to them; `"listed"`: they become lines in the notes; `"none"`: they stay behind; `"invite"`: they go along in any case, and **the far server may write to them**"#).default(r#""silent""#).example(r#""listed""#),

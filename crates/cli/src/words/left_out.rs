@@ -12,7 +12,7 @@ pub(crate) fn left_out_why(reason: &str) -> String {
         "journals-not-taken" => "journals not included (set `only.kinds`)",
         "kind-not-accepted" => "the far calendar does not accept its kind",
         "outside-window" => "outside the window",
-        "outside-ends" => "its source tells nothing of that time",
+        "outside-ends" => "its source says nothing about that time",
         "takes-no-time" => "does not block time: free, declined, cancelled, or not an event",
         "time-not-understood" => "its time is not understood",
         "copy-of-another-route" => "a copy that a route made",
@@ -23,7 +23,7 @@ pub(crate) fn left_out_why(reason: &str) -> String {
         "same-uid-twice" => "it has the UID of another entry",
         "undone" => "you took back what a run had done to it: it stays so until its source changes",
         "would-mail" => "its server could write to people because of it, and you said that it stays as it is",
-        "deletions" => "it stays, as `deletions = \"keep\"` says",
+        "deletions" => "it stays (`deletions = \"keep\"`)",
         other => match other.split_once('.') {
             Some(("only", key)) => return format!("`{key}` in `only` does not fit it"),
             Some(("skip", key)) => return format!("`{key}` in `skip` fits it"),
@@ -43,11 +43,11 @@ pub(crate) fn left_out_words(reason: &str, number: usize) -> String {
         "journals-not-taken" => by_kind("journal", "journals", "not included; set `only.kinds`"),
         key if key.starts_with("only.") || key.starts_with("skip.") => {
             let (table, key) = key.split_once('.').unwrap_or((key, ""));
-            entries(&format!("not taken ({table} = {{ {} = … }})", clean(key)))
+            entries(&format!("not included ({table} = {{ {} = … }})", clean(key)))
         }
         "kind-not-accepted" => entries("of a kind that the far calendar does not accept"),
         "outside-window" => entries("outside the window"),
-        "outside-ends" => entries("of a time of which the source tells nothing"),
+        "outside-ends" => entries("of a time about which the source says nothing"),
         "takes-no-time" => by_kind(
             "entry that does not block time",
             "entries that do not block time",
@@ -81,10 +81,10 @@ pub(crate) fn stopped_words(reason: LeftOut, far: &str) -> String {
         },
         LeftOut::Copy => "it is a copy that a route made; copies of copies are not made".to_owned(),
         LeftOut::TakesNoTime => {
-            "carry = \"busy\" takes busy time alone, and it takes none: it is free, declined, cancelled, or not an event"
+            "carry = \"busy\" copies busy time only, and it does not block time: it is free, declined, cancelled, or not an event"
                 .to_owned()
         }
-        LeftOut::TimeNotUnderstood => "when it is cannot be understood, and that decides here".to_owned(),
+        LeftOut::TimeNotUnderstood => "its time cannot be understood, and that decides here".to_owned(),
         LeftOut::OutsideWindow => "none of its occurrences is in the `window`; what lies ahead comes in when its day comes".to_owned(),
         LeftOut::TooLarge => format!("it is larger than calendar {far} allows"),
         _ => reason.key().to_owned(),

@@ -33,7 +33,7 @@ pub(crate) fn as_of_words(calendar: &str, at: Option<Timestamp>, zone: &TimeZone
     let calendar = clean(calendar);
     match at {
         Some(at) => format!("{calendar}: as of {}\n", moment_text(at, zone)),
-        None => format!("{calendar}: it was never looked at; nothing is known of it\n"),
+        None => format!("{calendar}: never read yet; nothing is known of it\n"),
     }
 }
 
@@ -44,16 +44,17 @@ pub(crate) fn fewer_days(shown: usize, asked: usize) -> String {
 
 /// No length of time.
 pub(crate) fn not_long_enough(text: &str) -> Failure {
-    Failure::usage(format!("--for {text:?} is no length of time")).hint("Write it as 1h, 90m or 30 minutes.")
+    Failure::usage(format!("--for {text:?} is not a length of time"))
+        .hint("Write it as 1h, 90m or 30 minutes.")
 }
 
 pub(crate) fn not_hours(text: &str) -> Failure {
-    Failure::usage(format!("--hours {text:?} are no hours of a day"))
+    Failure::usage(format!("--hours {text:?} are not hours of a day"))
         .hint("Write them as 9-17 or 8:30-17:00.")
 }
 
 pub(crate) fn not_days_of_a_week(text: &str) -> Failure {
-    Failure::usage(format!("--weekdays {text:?} are no days of a week"))
+    Failure::usage(format!("--weekdays {text:?} are not days of a week"))
         .hint("Write them as mon-fri, or as mon,wed,sat.")
 }
 
@@ -64,8 +65,5 @@ pub(crate) fn time_not_understood(calendar: &str, title: &str) -> Failure {
 }
 
 pub(crate) fn free_busy_written(path: &Path) -> String {
-    format!(
-        "What is taken is written to {}, without a word of what it is\n",
-        clean(&path.display().to_string())
-    )
+    format!("Busy times are written to {}, without titles\n", clean(&path.display().to_string()))
 }

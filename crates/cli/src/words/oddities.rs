@@ -13,11 +13,11 @@ pub(crate) fn oddity_words(oddity: &Oddity) -> String {
         Oddity::SharedUid(n) => {
             format!("{} that share a UID: told apart by title, start, end and recurrence", entries(n))
         }
-        Oddity::Repeated(n) => format!("{} stand there twice, word for word: once is enough", entries(n)),
+        Oddity::Repeated(n) => format!("{} stand there twice, word for word: one is used", entries(n)),
         Oddity::UnknownZones(names) => {
-            format!("time zones that nobody knows: {}; their times are not guessed", names.join(", "))
+            format!("unknown time zones: {}; their times are not guessed", names.join(", "))
         }
-        Oddity::Floating(n) => format!("{} with times of no time zone", entries(n)),
+        Oddity::Floating(n) => format!("{} with floating times (no time zone)", entries(n)),
         Oddity::WithoutStart(n) => format!("{} without a start", entries(n)),
         Oddity::NotUtf8(encoding) => format!("the text is not UTF-8; it was read as {encoding}"),
         Oddity::BrokenLines(n) => {

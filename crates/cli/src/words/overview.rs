@@ -82,7 +82,7 @@ fn needs_of_route(status: &RouteStatus, report: &Report) -> Vec<Need> {
     if status.stale {
         let age = status.last_success_age.map(age_text);
         let age = age.map_or_else(|| "none yet".to_owned(), |age| format!("the last one {age}"));
-        need(true, format!("no good run for too long: {age}"), format!("chestnut sync {route}"));
+        need(true, format!("no successful run for too long: {age}"), format!("chestnut sync {route}"));
     }
     if status.held > 0 {
         let held = count(status.held, "change needs", "changes need");
@@ -93,7 +93,7 @@ fn needs_of_route(status: &RouteStatus, report: &Report) -> Vec<Need> {
             Some(account) => format!("chestnut account resume {}", clean(account)),
             None => format!("chestnut route resume {route}"),
         };
-        need(false, "paused: nothing is brought".to_owned(), resume);
+        need(false, "paused: nothing is copied".to_owned(), resume);
     }
     let compared = report.compared.iter().find(|one| one.comparison.route == status.route);
     let differing = compared.map_or(0, |one| one.comparison.unexplained().len());
@@ -118,7 +118,7 @@ pub(crate) fn verdict(report: &Report) -> String {
         (1, 0) if in_step == all => "The route is in step.".to_owned(),
         (_, 0) if in_step == all => format!("All {all} routes are in step."),
         (_, 0) => {
-            format!("{in_step} of {} in step; nothing needs a person.", count(all, "route is", "routes are"))
+            format!("{in_step} of {} in step; nothing needs you.", count(all, "route is", "routes are"))
         }
         (_, some) => format!(
             "{some} of {} a person.",
@@ -135,7 +135,7 @@ pub(crate) fn state_words(status: &RouteStatus) -> String {
         State::NeverRun => "never run".to_owned(),
         State::Failed => "failed".to_owned(),
         State::Held => format!("held: {}", status.held),
-        State::Behind if status.stale => "behind: no good run for too long".to_owned(),
+        State::Behind if status.stale => "behind: no successful run for too long".to_owned(),
         State::Behind => "behind: changes wait for the next run".to_owned(),
         State::InStep => "in step".to_owned(),
     }
@@ -158,7 +158,7 @@ pub(crate) fn report_where() -> Failure {
 }
 
 pub(crate) fn not_our_page(path: &Path) -> Failure {
-    Failure::usage(format!("{} is there already, and is no report of Chestnut", path.display()))
+    Failure::usage(format!("{} is there already, and is not a report by Chestnut", path.display()))
         .hint("Nothing was written. Choose another name; an earlier report is replaced.")
 }
 

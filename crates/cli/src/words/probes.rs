@@ -57,7 +57,7 @@ pub(crate) fn fault_words(fault: &ProbeFault, from: &str, to: &str) -> String {
         }
         ProbeFault::Unnoticed { calendar } => {
             format!(
-                "{calendar} lists it, but says that nothing has changed: its mark of change (sync token or ctag) stands still"
+                "{calendar} lists it, but says that nothing has changed: its change mark (sync token or ctag) did not move"
             )
         }
         ProbeFault::LeftOut(key) => format!("the route leaves it out: {}", left_out_why(key)),

@@ -112,11 +112,11 @@ impl Problem<'_> {
             Self::NotNumber => "must be a whole number",
             Self::NotBetween(least, most) => return format!("must be between {least} and {most}"),
             Self::NotDuration => "is not a duration; write it as \"30s\", \"10 minutes\" or \"90 days\"",
-            Self::NotReach => "is no length of time; write it as \"7 days\", \"2 weeks\" or \"3 months\"",
+            Self::NotReach => "is not a length of time; write it as \"7 days\", \"2 weeks\" or \"3 months\"",
             Self::NotDay => "is not a day; write it as \"2026-12-01\"",
             Self::NotOrigin(text) => {
                 return format!(
-                    "holds {text:?}, which is no server alone; write it as \"https://p42.cloud.example\", or \"https://*.cloud.example\" for any one label"
+                    "holds {text:?}, which is not just a server; write it as \"https://p42.cloud.example\", or \"https://*.cloud.example\" for any one label"
                 );
             }
             Self::NotZone(name) => {
@@ -128,7 +128,7 @@ impl Problem<'_> {
             Self::NotKind(word) => {
                 return format!("has {word:?}; kinds are \"events\", \"tasks\" and \"journals\"");
             }
-            Self::NotPattern { text, why } => return format!("has {text:?}, which is no pattern: {why}"),
+            Self::NotPattern { text, why } => return format!("has {text:?}, which is not a pattern: {why}"),
             Self::NotCarry(word) => return format!("is {word:?}"),
             Self::NotDetail(word) | Self::NotColour(word) => return format!("has {word:?}"),
             Self::NotReminders => {
@@ -162,7 +162,7 @@ impl Problem<'_> {
             Self::EndsFirst => "lies before `from`",
             Self::NeedsEnd => "needs an end: a series may go on for ever",
             Self::JoinsBusy => "joins busy time",
-            Self::JoinedAnyway => "says nothing where `join-busy` joins all of them",
+            Self::JoinedAnyway => "has no effect with `join-busy`, which joins all of them",
             Self::TitleOfBusy => "is the title of busy-only copies",
             Self::SkipsNothing(key) => {
                 return format!(

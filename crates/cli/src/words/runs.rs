@@ -122,5 +122,5 @@ pub(crate) fn phase_words(phase: Phase) -> &'static str {
 
 /// What is held cannot be read.
 pub(crate) fn not_understood(number: i64, words: &dyn std::fmt::Display) -> Failure {
-    Failure::failed(format!("the state says of number {number} what is not understood: {words}"))
+    Failure::failed(format!("number {number} in the state cannot be read: {words}"))
 }

@@ -37,7 +37,7 @@ pub(crate) fn others_may_read(path: &Path, what: &Open<'_>) -> Failure {
         Open::Key(owner) => format!("{owner}: others may read the key in {path}"),
         Open::Tokens => format!("others may read the tokens in {path}"),
     };
-    Failure::usage(message).hint(format!("Mend it with: chmod 600 {path}"))
+    Failure::usage(message).hint(format!("Fix it with: chmod 600 {path}"))
 }
 
 /// For where there is room for one line alone.
@@ -51,7 +51,7 @@ pub(crate) fn variable_not_set(owner: &str, what: &str, name: &str) -> Failure {
 }
 
 pub(crate) fn keyring_gives_none(owner: &str, what: &str, name: &str, words: &str) -> Failure {
-    Failure::usage(format!("{owner}: the keyring gives no {what} under {name:?}: {words}")).hint(KEYRING_HINT)
+    Failure::usage(format!("{owner}: the keyring has no {what} under {name:?}: {words}")).hint(KEYRING_HINT)
 }
 
 pub(crate) fn secret_is_empty(owner: &str, what: &str) -> Failure {
@@ -78,7 +78,7 @@ pub(crate) fn secret_command_failed(owner: &str, what: &str, program: &str, why:
     let why = match why {
         CommandTrouble::NotRun(system) => format!("could not be run: {system}"),
         CommandTrouble::Failed(status) => format!("failed ({status})"),
-        CommandTrouble::NotText => "gave bytes that are no text".to_owned(),
+        CommandTrouble::NotText => "gave bytes that are not text".to_owned(),
     };
     Failure::usage(format!("{owner}: the {what} command `{program}` {why}"))
 }
@@ -88,7 +88,7 @@ pub(crate) fn certificate_unreadable(owner: &str, path: &Path, system: &std::io:
 }
 
 pub(crate) fn not_pem(owner: &str, path: &Path) -> Failure {
-    Failure::usage(format!("{owner}: {} is no PEM text", path.display()))
+    Failure::usage(format!("{owner}: {} is not PEM text", path.display()))
 }
 
 pub(crate) fn holds_no_key(path: &Path) -> Failure {
@@ -122,6 +122,6 @@ pub(crate) fn not_tokens(place: &str) -> String {
 
 /// Nobody handed credentials over.
 pub(crate) fn no_credentials(owner: &str, what: &str, name: &str) -> Failure {
-    Failure::usage(format!("{owner}: the {what} is the credential `{name}`, and nobody handed any over"))
-        .hint("systemd hands them to a service: LoadCredential= in its unit. By hand, name the folder in CREDENTIALS_DIRECTORY.")
+    Failure::usage(format!("{owner}: the {what} is the credential `{name}`, and none was passed to this process"))
+        .hint("systemd passes them to a service: LoadCredential= in its unit. By hand, name the folder in CREDENTIALS_DIRECTORY.")
 }

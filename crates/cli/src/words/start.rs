@@ -32,7 +32,7 @@ pub(crate) fn first_configuration() -> String {
     out += "#\n";
     out += &table("calendar.board", "", keys::CALENDAR, &["file"]);
     out += "
-# 3. Routes: which calendar feeds which. Best give copies a calendar of their own.
+# 3. Routes: which calendar feeds which. Copies are best in a calendar of their own.
 #    `chestnut preview` says what a sync would do, and writes nothing.
 #
 ";

@@ -30,7 +30,7 @@ pub(crate) fn story_words(story: &Story, route: &RouteSettings) -> String {
             "left as it is, since you took back what a run had done to it, until its source changes"
                 .to_owned()
         }
-        _ if stands(Part::Own) => format!("nobody's copy: it belongs to {far}, and stays"),
+        _ if stands(Part::Own) => format!("not a copy: it belongs to {far} and stays"),
         _ if stands(Part::OfAnotherRoute) => {
             "a copy that another route made; this one leaves it alone".to_owned()
         }
@@ -53,7 +53,7 @@ pub(crate) fn story_words(story: &Story, route: &RouteSettings) -> String {
                 Deletions::Keep => format!("its copy in {far} stays"),
                 Deletions::Carry => format!("the next sync deletes its copy in {far}"),
             };
-            format!("not taken any more: {}; {copy}", stopped_words(reason, far))
+            format!("no longer included: {}; {copy}", stopped_words(reason, far))
         }
         Some(reason) => format!("not taken: {}", stopped_words(reason, far)),
     }

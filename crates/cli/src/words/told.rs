@@ -33,10 +33,7 @@ pub(crate) fn told_words(told: &Told) -> String {
             let lacks = [
                 (*people, "without its people: the far server would write to them"),
                 (*attachments, "without its attachments: with them it is larger than the far server allows"),
-                (
-                    *zone,
-                    "it names a time zone that is described nowhere: when it is, clients may show differently",
-                ),
+                (*zone, "its time zone is not described anywhere: clients may show it at different times"),
             ];
             let words: Vec<_> =
                 lacks.into_iter().filter(|(lacks, _)| *lacks).map(|(_, words)| words).collect();

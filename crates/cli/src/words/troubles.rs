@@ -42,10 +42,10 @@ pub(crate) fn trouble_sentence(kind: TroubleKind, about: &str, facts: &Value) ->
             format!("{about}: the account is full to {percent} %")
         }
         TroubleKind::CertificateEnds => {
-            format!("{about}: the server's certificate ends {}", in_days(days))
+            format!("{about}: the server's certificate expires {}", in_days(days))
         }
         TroubleKind::TokenEnds => {
-            format!("{about}: the sign-in ends {}, by its server's word", in_days(days))
+            format!("{about}: the sign-in expires {}, according to its server", in_days(days))
         }
         TroubleKind::FeedShrunk => {
             let [was, is] =
@@ -56,8 +56,8 @@ pub(crate) fn trouble_sentence(kind: TroubleKind, about: &str, facts: &Value) ->
             format!("{about}: nothing has changed for {}", count(days.unsigned_abs() as usize, "day", "days"))
         }
         TroubleKind::RouteStale => match facts.get("last-good-run").and_then(Value::as_str) {
-            Some(at) => format!("{about}: no run went well since {at}"),
-            None => format!("{about}: no run went well yet"),
+            Some(at) => format!("{about}: no successful run since {at}"),
+            None => format!("{about}: no successful run yet"),
         },
         TroubleKind::RouteFails => or("the route's runs fail"),
         TroubleKind::EntriesRefused => {
@@ -80,7 +80,9 @@ pub(crate) fn trouble_advice(kind: TroubleKind, about: &str) -> String {
     match kind {
         TroubleKind::ServerDown => "Nothing is lost; it is tried again and goes on by itself.".to_owned(),
         TroubleKind::SignInRefused => {
-            format!("chestnut account test {about} says more; then put the right password in its place.")
+            format!(
+                "chestnut account test {about} says more; a new password: chestnut account password {about}"
+            )
         }
         TroubleKind::RightsLost => {
             "Ask the calendar's owner for the right; `chestnut calendar list` shows it.".to_owned()
@@ -89,7 +91,7 @@ pub(crate) fn trouble_advice(kind: TroubleKind, about: &str) -> String {
             "See whether it is still there: `chestnut calendar list`. Nothing was deleted.".to_owned()
         }
         TroubleKind::ConfigurationBroken => {
-            "Mend the file; it is read again as soon as it changes.".to_owned()
+            "Correct the file; it is read again as soon as it changes.".to_owned()
         }
         TroubleKind::NeverRun => {
             format!("chestnut preview {about}, then once: chestnut sync --yes {about}")
@@ -99,17 +101,17 @@ pub(crate) fn trouble_advice(kind: TroubleKind, about: &str) -> String {
             "Make room there, or ask for more: when it is full, new entries are refused.".to_owned()
         }
         TroubleKind::CertificateEnds => {
-            "Tell whoever runs the server; when it has ended, nothing is read or written there.".to_owned()
+            "Tell whoever runs the server; once it has expired, nothing is read or written there.".to_owned()
         }
         TroubleKind::TokenEnds => {
             format!("chestnut account login {about}")
         }
         TroubleKind::FeedShrunk => {
-            "Ask its publisher whether that is meant; after a week it is taken for meant.".to_owned()
+            "Ask its publisher whether that is intended; after a week it counts as intended.".to_owned()
         }
         TroubleKind::FeedQuiet => "Ask its publisher whether it is still kept up.".to_owned(),
         TroubleKind::RouteStale | TroubleKind::RouteFails => {
-            format!("chestnut sync {about} says what is the matter.")
+            format!("chestnut sync {about} says what is wrong.")
         }
         TroubleKind::EntriesRefused => {
             format!("chestnut status -v names them; chestnut why {about} … explains one.")
@@ -140,5 +142,5 @@ pub(crate) fn no_time_left(patience: Duration) -> String {
 pub(crate) fn watched_already(watcher: Option<&Watcher>) -> Failure {
     let who = watcher.map(|w| format!(" (process {}, since {})", w.process, w.since)).unwrap_or_default();
     Failure::usage(format!("a watch runs on this state already{who}"))
-        .hint("One is enough: it reads the configuration again when that changes. `chestnut status` says how it goes.")
+        .hint("One is enough: it reads the configuration again when that changes. `chestnut status` says how it is.")
 }

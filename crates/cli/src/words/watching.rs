@@ -16,12 +16,12 @@ pub(crate) fn watch_begins(routes: usize, path: &Path) -> String {
 }
 
 pub(crate) fn watch_ends() -> &'static str {
-    "ended; what was in flight was finished"
+    "stopped; requests under way were finished"
 }
 
 pub(crate) fn signal_words(stops: bool, is_all: bool) -> &'static str {
     match (stops, is_all) {
-        (true, _) => "asked to end: what is in flight is finished first; once more ends at once",
+        (true, _) => "stopping once requests under way are finished; a second signal stops at once",
         (_, true) => "asked to sync everything now",
         _ => "asked to read the configuration again",
     }
@@ -91,7 +91,7 @@ pub(crate) fn heartbeat_unheard() -> &'static str {
 }
 
 pub(crate) fn cannot_listen(address: SocketAddr, system: &std::io::Error) -> Failure {
-    Failure::usage(format!("`listen`: {address} cannot be listened on: {system}")).hint(
+    Failure::usage(format!("`listen`: cannot listen on {address}: {system}")).hint(
         "Something else listens there, or the address is not this machine's. Write another into `listen`.",
     )
 }

@@ -102,7 +102,7 @@ fn nothing_is_saved_that_does_not_work_and_nothing_is_lost() {
     assert_eq!(told.code, 1);
     assert!(told.said().contains("Nothing was saved. Check user and password"), "{}", told.err);
     for (arguments, problem) in [
-        (add("pack house", &site.url, FROM_FILE), "is no name for an account"),
+        (add("pack house", &site.url, FROM_FILE), "is not a valid name for an account"),
         (
             add("packhouse", "https://office:pw@packhouse.example/", FROM_FILE),
             "must not hold user or password",
@@ -119,7 +119,7 @@ fn nothing_is_saved_that_does_not_work_and_nothing_is_lost() {
         ),
         (vec!["calendar", "add", "kiosk", "--file", "other.ics"], "there is a calendar `kiosk` already"),
         (vec!["calendar", "add", "x", "--path", "/a/", "--account", "nobody"], "has no account"),
-        (vec!["calendar", "add", "x", "--feed", "ftp://markets.example/days.ics"], "no address of a feed"),
+        (vec!["calendar", "add", "x", "--feed", "ftp://markets.example/days.ics"], "not a feed address"),
         (vec!["calendar", "add", "x", "--file", "."], "is a folder"),
         (vec!["init"], "chestnut.toml exists already"),
         (vec!["init", "--ask"], "nobody can be asked"),
@@ -190,7 +190,7 @@ fn calendars_are_made_on_every_sort_of_server() {
     let lie = FaultKind::Body { code: 207, content_type: "application/xml".into(), text: agrees.into() };
     site.with(|server| server.faults.push(Fault::once("PROPPATCH", lie)));
     let told = desk.run(&["calendar", "rename", "crews", "Mine", "--on-server", "--yes"]);
-    assert!(told.code == 1 && told.err.contains("all the same"), "{told:?}");
+    assert!(told.code == 1 && told.err.contains("but still calls it"), "{told:?}");
 }
 
 /// `init --ask`, typed at a terminal.

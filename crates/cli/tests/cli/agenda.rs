@@ -54,7 +54,7 @@ fn the_week_as_people_and_as_programs_see_it() {
     let told = desk.run(&["agenda", "--to", "2026-10-20"]);
     assert_eq!(told.code, 1, "{told:?}");
     assert!(
-        told.err.contains("presses, \"Press hall\": `FREQ=FORTNIGHTLY` is no part of a recurrence rule"),
+        told.err.contains("presses, \"Press hall\": `FREQ=FORTNIGHTLY` is not a known part of a recurrence rule"),
         "{}",
         told.err
     );
@@ -192,9 +192,9 @@ fn free_time_is_what_no_calendar_takes() {
     let odd = desk.run(&["free", "odd.ics"]);
     assert!(odd.code == 1 && odd.err.contains("may take time that is shown as free"), "{odd:?}");
     for (wrong, words) in [
-        (&["free", "--for", "soon"][..], "is no length of time"),
-        (&["free", "--hours", "17-9"], "are no hours of a day"),
-        (&["free", "--weekdays", "mon-noon"], "are no days of a week"),
+        (&["free", "--for", "soon"][..], "is not a length of time"),
+        (&["free", "--hours", "17-9"], "are not hours of a day"),
+        (&["free", "--weekdays", "mon-noon"], "are not days of a week"),
         (&["free", "--from", "2026-10-09", "--to", "2026-10-08"], "is before --from"),
         (&["free", "nowhere"], "there is no calendar `nowhere`"),
     ] {

@@ -101,7 +101,7 @@ fn a_password_file_that_others_may_read_is_refused() {
         let path = set_up.path("office.password");
         std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o644)).expect("rights");
         let told = set_up.run(&["sync"]);
-        assert!(told.code != 0 && told.err.contains("Hint: Mend it with: chmod 600 "), "{told:?}");
+        assert!(told.code != 0 && told.err.contains("Hint: Fix it with: chmod 600 "), "{told:?}");
     }
 }
 

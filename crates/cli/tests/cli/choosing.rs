@@ -112,7 +112,7 @@ fn each_example_takes_what_it_says_and_a_change_takes_hold_at_the_next_run() {
         "{}",
         preview.out
     );
-    assert!(set_up.ok(&["sync", "-v"]).out.contains("1 entry not taken (skip = { cancelled = … })"));
+    assert!(set_up.ok(&["sync", "-v"]).out.contains("1 entry not included (skip = { cancelled = … })"));
     let why = |entry: &str| set_up.ok(&["why", "presses-to-board", entry]).said();
     assert!(why("stall 14").contains("`cancelled` in `skip` fits it"), "{}", why("stall 14"));
     assert!(why("crates").contains("the route takes no tasks: only = { kinds = [..., \"tasks\"] } would"));
@@ -138,7 +138,7 @@ fn each_example_takes_what_it_says_and_a_change_takes_hold_at_the_next_run() {
         set_up
             .configure(&format!("{}{more}", standard.replace("skip = { ", "skip = { words = [\"Fair\"], ")));
         assert!(
-            why("fair").contains(&format!("not taken any more: `words` in `skip` fits it; {end}")),
+            why("fair").contains(&format!("no longer included: `words` in `skip` fits it; {end}")),
             "{}",
             why("fair")
         );
@@ -150,7 +150,7 @@ fn each_example_takes_what_it_says_and_a_change_takes_hold_at_the_next_run() {
         "{nobody:?}"
     );
     for (wrong, problem) in [
-        ("only = { words = \"/(/\" }", "which is no pattern"),
+        ("only = { words = \"/(/\" }", "which is not a pattern"),
         ("skip = { kinds = [\"events\"] }", "unknown key `kinds`"),
         ("skip = { declind = true }", "Did you mean `declined`?"),
         ("skip = { free = \"yes\" }", "must be true or false"),

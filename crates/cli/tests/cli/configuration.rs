@@ -64,7 +64,7 @@ fn every_mistake_is_told_with_its_line() {
         (
             "to = \"board\"",
             "to = \"board\"\nwindow = { past = \"a while\" }",
-            "is no length of time; write it as",
+            "is not a length of time; write it as",
         ),
         (
             "to = \"board\"",
@@ -308,7 +308,7 @@ fn a_renamed_route_goes_on() {
     nothing_written("a lost state");
     for (old, new, says) in [
         ("office-board", "alike", "there is a route `alike` already"),
-        ("office-board", "a b", "is no name"),
+        ("office-board", "a b", "is not a valid name"),
         ("ofice-board", "x", "Did you mean `office-board`?"),
         ("busy: board → days", "x", "Name the route: busy"),
     ] {

@@ -57,24 +57,24 @@ fn certificates_are_trusted_or_explained() {
             "expired",
             authority.serve("localhost", (2020, 2021), None),
             "has expired",
-            "It ended on 2021-01-01",
+            "It expired on 2021-01-01",
         ),
         (
             "not yet",
             authority.serve("localhost", (2080, 2090), None),
             "is not valid yet",
-            "It begins on 2080-01-01",
+            "It is valid from 2080-01-01",
         ),
         (
             "wrong name",
             authority.serve("dav.packhouse.example", NOW, None),
-            "is made out to another name",
+            "is for another name",
             "It is for dav.packhouse.example",
         ),
         (
             "unknown authority",
             stranger.serve("localhost", NOW, None),
-            "is signed by nobody whom this machine trusts",
+            "is not signed by an authority that this machine trusts",
             "It is signed by Cider authority. If that is your own certificate authority, name its file: ca",
         ),
     ];
@@ -106,7 +106,7 @@ fn certificates_are_trusted_or_explained() {
     let desk = Desk::new();
     let site = authority.serve("localhost", NOW, None);
     desk.account(&site.url, "");
-    assert!(desk.run(&["account", "test"]).said().contains("signed by nobody"));
+    assert!(desk.run(&["account", "test"]).said().contains("not signed by an authority"));
     desk.write("ca.pem", "no certificate");
     desk.account(&site.url, "ca = \"ca.pem\"");
     let told = desk.run(&["account", "test"]);
@@ -122,7 +122,7 @@ fn a_server_that_asks_for_a_certificate_gets_one() {
     desk.account(&site.url, "ca = \"ca.pem\"");
     let told = desk.run(&["account", "test"]);
     assert_eq!(told.code, 1, "{told:?}");
-    assert!(told.said().contains("wants a certificate from you"), "{}", told.err);
+    assert!(told.said().contains("requires a certificate from you"), "{}", told.err);
     let (certificate, key) = authority.sign("office", NOW);
     desk.write("office.pem", &certificate);
     desk.private("office.key", &key);
@@ -163,5 +163,5 @@ fn a_certificate_that_ends_is_a_trouble_before_it_ends() {
     std::fs::remove_file(desk.path("chestnut.state")).expect("removed");
     desk.ok(&["sync"]);
     let told = desk.run(&["status"]);
-    assert!(told.out.contains("a: the server's certificate ends in 87 days"), "{told:?}");
+    assert!(told.out.contains("a: the server's certificate expires in 87 days"), "{told:?}");
 }

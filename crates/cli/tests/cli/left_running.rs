@@ -259,7 +259,7 @@ fn a_watch_brings_changes_tells_of_troubles_and_ends_politely() {
     let asked = Instant::now();
     assert!(watch.0.wait().expect("it ends").success());
     assert!(asked.elapsed() < Duration::from_secs(10));
-    assert!(place.read("log").contains("ended; what was in flight was finished"));
+    assert!(place.read("log").contains("stopped; requests under way were finished"));
     assert!(place.run(&["status", "--json"]).json()["watch"].is_null());
     assert!(!place.read("log").contains("Press cleaning"), "titles stay out of the log");
 }
@@ -608,7 +608,7 @@ fn a_state_knows_its_key_and_is_copied_whole() {
     assert!(!set_up.path("chestnut.key").exists(), "none is made beside a state that had one");
     set_up.private("chestnut.key", &"3c".repeat(32));
     let told = set_up.run(&["sync"]);
-    assert!(told.code == 2 && told.err.contains("is another than the one that the state"), "{told:?}");
+    assert!(told.code == 2 && told.err.contains("is not the one that the state"), "{told:?}");
     set_up.private("chestnut.key", &key);
     std::fs::rename(set_up.path("copy.state"), set_up.path("chestnut.state")).expect("moved");
     for beside in ["chestnut.state-wal", "chestnut.state-shm"] {

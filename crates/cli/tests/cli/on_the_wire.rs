@@ -75,7 +75,7 @@ fn a_calendar_is_tried_by_writing_into_it() {
         assert!(standing(&set_up).is_empty(), "{habit:?}");
         assert_eq!((&calendar["changes_by"], &calendar["room"]), (&"sync-report".into(), &50_000_000.into()));
         let condition = steps.iter().find(|(step, _)| step == "condition");
-        let is_taken = condition.is_some_and(|(_, seen)| seen.contains("is taken"));
+        let is_taken = condition.is_some_and(|(_, seen)| seen.contains("ignores conditions"));
         assert_eq!(is_taken, habit == Some(Habit::IgnoresIfMatch), "{steps:?}");
     }
     // A calendar that may only be read, one that does not delete, and what is no calendar on a server.

@@ -49,7 +49,7 @@ fn a_password_goes_where_a_person_says_and_nowhere_else() {
         // A run asks nobody, and does not even look there.
         let told = desk.run(&["calendar", "list"]);
         assert!(
-            told.code == 1 && told.said().contains("sends sign-ins on to http://localhost:"),
+            told.code == 1 && told.said().contains("redirects sign-ins to http://localhost:"),
             "{}",
             told.said()
         );
@@ -68,7 +68,7 @@ fn a_password_goes_where_a_person_says_and_nowhere_else() {
     let desk = Desk::new();
     desk.account("https://dav.packhouse.example/", "sign-in-also-at = [\"cloud.example/path\"]");
     let told = desk.run(&["status"]);
-    assert!(told.code == 2 && told.said().contains("which is no server alone"), "{}", told.said());
+    assert!(told.code == 2 && told.said().contains("which is not just a server"), "{}", told.said());
 }
 
 /// A feed of an account may stand where its sign-in may go, and nowhere else.
@@ -183,7 +183,7 @@ fn secrets_that_are_repeated_come_back_from_nowhere() {
             let told = desk.run(command);
             if command.contains(&"-vv") {
                 let reached =
-                    ["400", "410", "END:", "without a name"].iter().any(|word| told.err.contains(word));
+                    ["400", "410", "END:", "without a valid name"].iter().any(|word| told.err.contains(word));
                 assert!(told.code == 1 && reached, "{name}: {}", told.said());
             }
             let all = format!("{}{}", told.out, told.err);

@@ -106,7 +106,7 @@ fn faults() -> Vec<Planted> {
             "a frozen sync token",
             |set_up| fail_source(set_up, Failing::FrozenMarks),
             "create",
-            "its mark of change (sync token or ctag) stands still",
+            "its change mark (sync token or ctag) did not move",
         ),
         plain(
             "an expired password",

@@ -106,7 +106,7 @@ fn the_page_shows_what_there_is_and_lets_nothing_in() {
     assert_eq!(set_up.run(&["report", "page.html"]).code, 0);
     std::fs::write(set_up.path("notes.html"), "<html>notes</html>").expect("written");
     let told = set_up.run(&["report", "notes.html"]);
-    assert!(told.code == 2 && told.err.contains("is no report of Chestnut"), "{told:?}");
+    assert!(told.code == 2 && told.err.contains("is not a report by Chestnut"), "{told:?}");
     assert_eq!(std::fs::read_to_string(set_up.path("notes.html")).expect("notes"), "<html>notes</html>");
     assert_eq!(set_up.run(&["report"]).code, 2);
     in_a_browser(set_up.folder.path());

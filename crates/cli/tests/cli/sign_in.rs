@@ -169,7 +169,7 @@ fn with_a_browser_and_through_a_sync_in_which_the_token_ends() {
         office.with_service(SignInService::revoke);
         let told = desk.run_with(&["sync"], &later);
         assert_eq!(told.code, 1);
-        assert!(told.said().contains("the sign-in has run out or was revoked"), "{}", told.err);
+        assert!(told.said().contains("the sign-in has expired or was revoked"), "{}", told.err);
         assert!(told.said().contains("chestnut account login cloud"), "{}", told.err);
         assert_eq!(office.browse("yes").code, 0);
         assert_eq!(desk.run_with(&["sync"], &later).code, 0);

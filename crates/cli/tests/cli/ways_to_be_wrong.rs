@@ -137,7 +137,7 @@ fn ways() -> Vec<Wrong> {
             "",
             "sign-in",
             "refuses the token",
-            "takes tokens, no passwords",
+            "accepts tokens, not passwords",
         ),
         wrong(
             "401 with something else",
@@ -197,7 +197,7 @@ fn ways() -> Vec<Wrong> {
             "",
             "principal",
             "application/json with status 200",
-            "no CalDAV server",
+            "not a CalDAV server",
         ),
         wrong(
             "an empty answer",
@@ -205,7 +205,7 @@ fn ways() -> Vec<Wrong> {
             "",
             "principal",
             "an empty answer (status 200)",
-            "no CalDAV server",
+            "not a CalDAV server",
         ),
         wrong(
             "invalid XML",
@@ -241,7 +241,7 @@ fn ways() -> Vec<Wrong> {
             "",
             "principal",
             "<feed> instead of <multistatus>",
-            "no CalDAV server",
+            "not a CalDAV server",
         ),
         wrong(
             "missing properties",
@@ -419,7 +419,7 @@ fn a_password_goes_nowhere_unencrypted_and_secrets_must_be_private() {
     let told = desk.run(&["account", "test"]);
     assert_eq!(told.code, 1);
     assert!(
-        told.said().contains("a password would travel unencrypted to dav.packhouse.example"),
+        told.said().contains("a password would be sent unencrypted to dav.packhouse.example"),
         "{}",
         told.err
     );
@@ -439,7 +439,7 @@ fn a_password_goes_nowhere_unencrypted_and_secrets_must_be_private() {
     let told = desk.run(&["calendar", "list"]);
     assert_eq!(told.code, 2);
     assert!(told.said().contains("others may read the password file"), "{}", told.err);
-    assert!(told.said().contains("Mend it with: chmod 600"), "{}", told.err);
+    assert!(told.said().contains("Fix it with: chmod 600"), "{}", told.err);
     desk.write("chestnut.toml", format!("[account.packhouse]\nurl = \"{}\"\nuser = \"office\"\npassword = {{ plain-text = \"office-pw\" }}\n", site.url));
     desk.rights("chestnut.toml", 0o644);
     let told = desk.run(&["calendar", "list"]);

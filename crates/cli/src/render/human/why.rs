@@ -129,7 +129,7 @@ fn gone(past: &[Past], zone: &TimeZone) -> String {
     let Some(last) = past.first() else { return String::new() };
     let title = style::paint(style::STRONG, readable(&last.title));
     let mut out = format!("{title}, {}; times in {}\n", start_text(&last.start, zone), zone_name(zone));
-    out += "  it stands nowhere any more\n";
+    out += "  it no longer stands anywhere\n";
     if let Some(deletion) = past.iter().find(|one| one.action == "deleted") {
         let at = deletion.at.parse::<Timestamp>().map(|at| moment_text(at, zone)).unwrap_or_default();
         let (place, route) = (clean(&deletion.calendar), clean(&deletion.route));
