@@ -54,7 +54,8 @@ fn the_week_as_people_and_as_programs_see_it() {
     let told = desk.run(&["agenda", "--to", "2026-10-20"]);
     assert_eq!(told.code, 1, "{told:?}");
     assert!(
-        told.err.contains("presses, \"Press hall\": `FREQ=FORTNIGHTLY` is not a known part of a recurrence rule"),
+        told.err
+            .contains("presses, \"Press hall\": `FREQ=FORTNIGHTLY` is not a known part of a recurrence rule"),
         "{}",
         told.err
     );

@@ -26,4 +26,5 @@ mod sign_in;
 mod taking_back;
 mod two_way;
 mod ways_to_be_wrong;
+mod whole_job;
 mod widths;
