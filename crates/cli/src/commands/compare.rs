@@ -65,7 +65,8 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let zone = &settings.zone;
     show(common, io, &report, || {
         let compared = human(&report.comparisons, zone, all);
-        let runs = if report.runs.is_empty() { String::new() } else { runs_text(&report.runs, zone, true) };
+        let runs =
+            if report.runs.is_empty() { String::new() } else { runs_text(&report.runs, zone, true, true) };
         if runs.is_empty() { compared } else { format!("{compared}\n{runs}") }
     })?;
     tell(common, io, report.comparisons.iter().filter_map(|one| one.failure.as_ref()))?;

@@ -32,7 +32,8 @@ pub(crate) fn list(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure
         routes.push(line(&store, &name, None, io.environment.now()?)?);
     }
     let report = Report { routes };
-    show(common, io, &report, || human(&report))?;
+    let whole = io.screen.is_none() || common.verbose > 0;
+    show(common, io, &report, || human(&report, whole))?;
     Ok(ExitCode::Ok)
 }
 

@@ -22,7 +22,9 @@ pub(crate) fn run(stale_after: Option<&str>, common: &Common, io: &mut Io<'_>) -
     let report = Report::of(&settings, &store, now, stale_after, watcher.as_ref())?;
     let gone = gone(&store, &settings)?;
     let words = || gone.iter().map(|name| gone_words(name)).collect::<String>();
-    show(common, io, &report, || human(&report, &settings.zone, common.verbose > 0) + &words())?;
+    // Who searches in it gets all of it.
+    let whole = io.screen.is_none();
+    show(common, io, &report, || human(&report, &settings.zone, whole, common.verbose > 0) + &words())?;
     let waits = !gone.is_empty() || !report.probe_leftovers.is_empty();
     let besides = if waits { ExitCode::Waiting } else { ExitCode::Ok };
     Ok(report.routes.iter().map(RouteStatus::code).max().unwrap_or(ExitCode::Ok).max(besides))

@@ -155,7 +155,8 @@ pub(crate) fn run(
         tell_of_troubles(&settings, &store, (&report.runs, daily), now, watcher.is_some())?;
     }
     let zone = settings.zone.clone();
-    show(common, io, &report, || human(&report.runs, &zone, common.verbose > 0) + &paused + &gone)?;
+    let whole = io.screen.is_none();
+    show(common, io, &report, || human(&report.runs, &zone, whole, common.verbose > 0) + &paused + &gone)?;
     if !common.json {
         tell_failures(&report.runs, io)?;
     }

@@ -2,12 +2,14 @@
 
 pub(crate) mod human;
 mod json;
+mod many;
 mod moments;
 pub(crate) mod page;
 mod table;
 pub(crate) mod text;
 
 pub(crate) use json::json;
+pub(crate) use many::{and_more, summarised};
 pub(crate) use moments::{age_text, day_and_time, midnight, moment_text, start_text, zone_name};
 pub(crate) use table::{Column, below, fit, table};
 pub(crate) use text::{broken, clean, count, readable, shorten, style, wrap};

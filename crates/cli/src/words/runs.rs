@@ -87,6 +87,13 @@ pub(crate) fn never_ran(name: &str) -> Failure {
         .hint("See what it would do with `chestnut preview`, then say `chestnut sync --yes` once.")
 }
 
+/// Many routes wait for their first sync.
+pub(crate) fn not_run_yet_words(number: usize) -> String {
+    format!(
+        "{number} routes have not run yet. `chestnut preview ROUTE` says what the first run of one would do.\n"
+    )
+}
+
 /// A paused route writes nothing.
 pub(crate) fn not_while_paused(name: &str, account: Option<&str>) -> Failure {
     match account {

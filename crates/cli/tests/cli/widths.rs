@@ -116,3 +116,30 @@ fn every_report_fits_the_terminal() {
     }
     assert!(wide.is_empty(), "{}", wide.join("\n"));
 }
+
+#[test]
+fn many_routes_are_summarised_on_a_terminal_and_whole_in_a_pipe() {
+    let set_up = SetUp::new(1);
+    let more: String = (0..44)
+        .map(|at| format!("[calendar.copy-{at}]\nfile = \"copy-{at}.ics\"\n[route.row-{at}]\nfrom = \"presses\"\nto = \"copy-{at}\"\n"))
+        .collect();
+    set_up.configure(&format!("{}{more}", set_up.standard()));
+    let lines = |words: &[&str], width: Option<usize>| {
+        let text = shown(&set_up, words, width);
+        (text.lines().filter(|line| line.contains("presses →")).count(), text)
+    };
+    assert_eq!(lines(&["status"], None).0, 45);
+    let (routes, text) = lines(&["status"], Some(100));
+    assert!(routes == 40 && text.contains("… and 5 more: chestnut status -v"), "{text}");
+    assert!(text.contains("45 routes have not run yet"), "{text}");
+    shown(&set_up, &["sync", "--yes"], Some(100));
+    // What is in step is the less worth telling.
+    shown(&set_up, &["route", "pause", "row-43"], Some(100));
+    for words in [&["status"][..], &["route", "list"]] {
+        let (routes, text) = lines(words, Some(100));
+        assert!(routes == 1 && text.contains("row-43") && text.contains("… and 44 more: chestnut"), "{text}");
+        assert_eq!(lines(&[words, &["-v"]].concat(), Some(100)).0, 45);
+    }
+    let text = shown(&set_up, &["sync", "-v"], Some(100));
+    assert!(text.contains("row-42"), "{text}");
+}

@@ -1,16 +1,19 @@
 //! Routes, for people.
 
 use chestnut_engine::RouteCopy;
+use chestnut_store::RunResult;
 use jiff::tz::TimeZone;
 
-use crate::render::{Column, clean, count, readable, start_text, style, table, zone_name};
+use crate::render::{
+    Column, and_more, clean, count, readable, start_text, style, summarised, table, zone_name,
+};
 use crate::report::route::{Line, Report, Setting, Whole};
 use crate::words::gone_words;
 
 /// Copies that are named before they go, without `-v`.
 const ENOUGH: usize = 12;
 
-pub(crate) fn human(report: &Report) -> String {
+pub(crate) fn human(report: &Report, whole: bool) -> String {
     let columns = [
         ("Route", Column::Name),
         ("Way", Column::Name),
@@ -28,7 +31,10 @@ pub(crate) fn human(report: &Report) -> String {
         let (route, way) = (clean(&line.route), clean(&line.way));
         vec![route, way, clean(&line.carries), line.linked.to_string(), state]
     };
-    let mut out = table(&columns, &report.routes.iter().map(row).collect::<Vec<_>>());
+    let is_loud = |line: &Line| line.gone || line.paused || line.last_result != Some(RunResult::Ok);
+    let (shown, hidden) = summarised(&report.routes, whole, is_loud);
+    let mut out = table(&columns, &shown.into_iter().map(row).collect::<Vec<_>>());
+    out += &and_more(hidden, "chestnut route list");
     for line in report.routes.iter().filter(|line| line.gone) {
         out += &gone_words(&line.route);
     }

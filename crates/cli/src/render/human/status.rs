@@ -3,17 +3,22 @@
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-use crate::render::{Column, age_text, clean, count, moment_text, readable, style, table};
+use crate::render::{
+    Column, age_text, and_more, clean, count, moment_text, readable, style, summarised, table,
+};
 use crate::report::status::{Report, RouteStatus, State};
 use crate::words::{
-    held_lines, left_out_words, note_words, paused_until_words, paused_with_words, state_words,
-    uncovered_words, untold_words, watched_since,
+    held_lines, left_out_words, not_run_yet_words, note_words, paused_until_words, paused_with_words,
+    state_words, uncovered_words, untold_words, watched_since,
 };
 
 /// Entries of one route that are named as trouble.
 const ENOUGH: usize = 12;
+/// More routes are not told of one by one.
+const FEW: usize = 5;
 
-pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
+/// `whole` names every route, `all` every entry too.
+pub(crate) fn human(report: &Report, zone: &TimeZone, whole: bool, all: bool) -> String {
     let columns = [
         ("Route", Column::Name),
         ("Way", Column::Name),
@@ -21,10 +26,14 @@ pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
         ("State", Column::Prose),
         ("Last good run", Column::Whole),
     ];
-    let rows: Vec<_> = report.routes.iter().map(|r| row(r, zone, all)).collect();
+    let is_loud = |status: &RouteStatus| status.state != State::InStep;
+    let (shown, hidden) = summarised(&report.routes, whole || all, is_loud);
+    let rows: Vec<_> = shown.iter().map(|r| row(r, zone, all)).collect();
     let mut out = table(&columns, &rows);
+    out += &and_more(hidden, "chestnut status");
     out += &troubles(report, zone);
-    for status in &report.routes {
+    out += &never_ran(&report.routes);
+    for status in shown {
         out += &notes(status, zone, all);
     }
     if report.routes.iter().any(|status| status.held > 0) {
@@ -96,6 +105,19 @@ fn troubles(report: &Report, zone: &TimeZone) -> String {
     out
 }
 
+/// Routes that wait for their first sync: a few by name, many in one line.
+fn never_ran(routes: &[RouteStatus]) -> String {
+    let new: Vec<&RouteStatus> = routes.iter().filter(|status| status.never_run && !status.running).collect();
+    if new.len() > FEW {
+        return not_run_yet_words(new.len());
+    }
+    let line = |status: &&RouteStatus| {
+        let route = clean(&status.route);
+        format!("{route}: has not run yet. `chestnut preview {route}` says what the first run would do.\n")
+    };
+    new.iter().map(line).collect()
+}
+
 fn notes(status: &RouteStatus, zone: &TimeZone, all: bool) -> String {
     let mut out = String::new();
     let route = clean(&status.route);
@@ -108,11 +130,6 @@ fn notes(status: &RouteStatus, zone: &TimeZone, all: bool) -> String {
         (Some(account), until) => out += &paused_with_words(&status.route, account, until.as_deref()),
         (None, Some(at)) => out += &paused_until_words(&status.route, &at),
         (None, None) => {}
-    }
-    if status.never_run && !status.running {
-        out += &format!(
-            "{route}: has not run yet. `chestnut preview {route}` says what the first run would do.\n"
-        );
     }
     if let Some(error) = status.error.as_ref().filter(|_| status.failed) {
         out += &style::paint(style::BAD, format!("{route}: {}\n", readable(error)));

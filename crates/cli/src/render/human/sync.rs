@@ -5,11 +5,13 @@ use jiff::tz::TimeZone;
 
 use super::changes::change_lines;
 use crate::exit_code::ExitCode;
-use crate::render::{Column, clean, count, readable, start_text, style, table, zone_name};
+use crate::render::{
+    Column, and_more, clean, count, readable, start_text, style, summarised, table, zone_name,
+};
 use crate::report::sync::{Outcome, Run};
 use crate::words::{held_lines, left_out_why, left_out_words};
 
-pub(crate) fn human(runs: &[Run], zone: &TimeZone, verbose: bool) -> String {
+pub(crate) fn human(runs: &[Run], zone: &TimeZone, whole: bool, verbose: bool) -> String {
     let columns = [
         ("Route", Column::Name),
         ("To", Column::Name),
@@ -20,9 +22,11 @@ pub(crate) fn human(runs: &[Run], zone: &TimeZone, verbose: bool) -> String {
         ("Requests", Column::Number),
         ("Result", Column::Prose),
     ];
-    let rows: Vec<_> = runs.iter().flat_map(rows).collect();
+    let (shown, hidden) = summarised(runs, whole || verbose, |run| !has_done_nothing(run));
+    let rows: Vec<_> = shown.iter().flat_map(|run| rows(run)).collect();
     let mut out = if rows.is_empty() { String::new() } else { table(&columns, &rows) };
-    for run in runs {
+    out += &and_more(hidden, "chestnut status");
+    for run in shown {
         out += &notes(run, zone, verbose);
         if let Some(waits) = run.failure.as_ref().filter(|_| run.result == Outcome::Waiting) {
             out += &style::paint(style::WARN, waits.lines());
@@ -32,6 +36,11 @@ pub(crate) fn human(runs: &[Run], zone: &TimeZone, verbose: bool) -> String {
         out += held_lines();
     }
     out
+}
+
+/// Whether all was in step already.
+fn has_done_nothing(run: &Run) -> bool {
+    run.result == Outcome::Ok && run.calendars.values().all(|counts| *counts == Counts::default())
 }
 
 /// A row for each calendar that is written; what concerns the whole route stands in the first.
