@@ -533,6 +533,42 @@ fn an_end_at_any_request_loses_and_doubles_nothing() {
     assert_eq!(place.ok(&["status", "--json"]).json()["routes"][0]["state"], "in-step");
 }
 
+/// The same at moments from its start to the end of its first round, whatever it does then: commits, renames, timers.
+#[cfg(unix)]
+#[test]
+fn an_end_at_any_moment_loses_and_doubles_nothing() {
+    let place = Place::new(4);
+    place.configure(
+        "",
+        "[calendar.copy]\nfile = \"copy.ics\"\n[route.copy]\nfrom = \"presses\"\nto = \"copy\"\n",
+    );
+    place.ok(&["sync", "--yes"]);
+    let before = place.sites[1].with(|server| server.texts(BOARD)).len();
+    let entries = |text: &str| text.matches("BEGIN:VEVENT").count();
+    let in_file = entries(&place.read("copy.ics"));
+    for moment in 0..40_u64 {
+        let title = format!("Pressing at {moment}");
+        place.edit("orchard-0002.ics", &title);
+        let mut watch = place.watch();
+        std::thread::sleep(Duration::from_millis(10 * moment));
+        signal(&watch, ["KILL", "TERM"][usize::from(moment % 4 == 0)]);
+        drop(watch.0.wait().expect("it ends"));
+        place.ok(&["sync"]);
+        let copy = place.read("copy.ics");
+        assert!(place.board().contains(&title) && copy.contains(&title), "{title}");
+        let there = place.sites[1].with(|server| server.texts(BOARD)).len();
+        assert_eq!((there, entries(&copy)), (before, in_file), "{title}");
+        let left: Vec<_> = std::fs::read_dir(place.folder.path())
+            .expect("a folder")
+            .map(|file| file.expect("a file").file_name().to_string_lossy().into_owned())
+            .filter(|name| name.contains("copy.ics") && name != "copy.ics")
+            .collect();
+        assert!(left.is_empty(), "{title}: {left:?}");
+    }
+    place.ok(&["compare"]);
+    place.ok(&["state", "check"]);
+}
+
 /// A watch whose state cannot be written for a while does nothing that it could not remember, and goes on afterwards.
 #[cfg(target_os = "linux")]
 #[test]
