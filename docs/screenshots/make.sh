@@ -15,14 +15,16 @@ trap 'kill $demo $xvfb 2>/dev/null || true; rm -rf "$work"' EXIT
 until grep -q "Press Ctrl-C" "$work/demo.txt" 2>/dev/null; do sleep 0.2; done
 chestnut route resume bookings --config "$work/orchard/chestnut.toml" >/dev/null
 
-# picture NAME SHELL-COMMAND: types the command into a terminal and takes what shows.
+# picture NAME SHELL-COMMAND [dark]: types the command into a terminal and takes what shows.
 picture() {
+  local paper='#fbfaf7' ink='#202020'
+  [ "${3:-}" != dark ] || { paper='#16181d' ink='#d8d8d8'; }
   printf 'cd %q; PS1="$ "; printf "\\033[1m$ %%s\\033[0m\\n" %q; %s; sleep 60\n' "$work/orchard" "$2" "$2" >"$work/typed"
-  xterm -fa 'DejaVu Sans Mono:size=10.5' -bg '#fbfaf7' -fg '#202020' -geometry 142x44+0+0 -e bash "$work/typed" &
+  xterm -fa 'DejaVu Sans Mono:size=10.5' -bg "$paper" -fg "$ink" -geometry 142x44+0+0 -e bash "$work/typed" &
   local term=$!
   sleep 2.5
   # The terminal's frame and the empty rest are cut off.
-  import -window root png:- | convert - -crop 1276x790+2+2 +repage -bordercolor '#fbfaf7' -border 1 -trim +repage \
+  import -window root png:- | convert - -crop 1276x790+2+2 +repage -bordercolor "$paper" -border 1 -trim +repage \
     -border 14 "$here/$1.png"
   kill $term; wait $term 2>/dev/null || true
 }
@@ -109,7 +111,7 @@ rename() { # USER SERVER PATH WORDS: one booking
 rename office:office-pw "$url" /office/calendars/market/ "Press hall: early apples, all hands"
 rename board:board-pw "$cloud" /board/calendars/phones/ "Press hall: cider apples"
 chestnut route resume bookings --config "$work/orchard/chestnut.toml" >/dev/null
-picture held "chestnut sync >/dev/null; chestnut held"
+picture held "chestnut sync >/dev/null; chestnut held" dark
 # The page for others: in light, in dark, and on a telephone.
 (cd "$work/orchard"; chestnut sync; chestnut report "$work/page.html" --compare --since "7 days") >/dev/null || true
 browser() { chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --allow-file-access-from-files "$@" >/dev/null 2>&1; }

@@ -123,10 +123,11 @@ fn is_excepted(except: &str, host: &str) -> bool {
 /// HTTP over TCP, with TLS for `https`.
 #[derive(Debug)]
 pub struct HttpTransport {
-    client: reqwest::Client,
     options: HttpOptions,
-    /// The same without a certificate of one's own: for servers that are not the account's.
-    stranger: Option<reqwest::Client>,
+    /// Authorities besides the system's.
+    certificates: Vec<reqwest::Certificate>,
+    /// What sends, by what it is for. Each is made when it is first needed: whoever only asks what is known needs none.
+    clients: [OnceCell<reqwest::Client>; 3],
     /// Where the account is: the address that was asked first.
     own: OnceCell<Url>,
     /// How each origin wants a password, so that only the first request is sent twice.
@@ -148,6 +149,8 @@ impl HttpTransport {
     /// start.
     pub fn new(options: HttpOptions) -> Result<Self, SetupError> {
         let other = |error: reqwest::Error| SetupError::Other(deepest(&error).to_owned());
+        // What cannot be understood is told now, not at the first request.
+        drop(base_builder(&options)?);
         let certificates = match &options.ca {
             Some(pem) => reqwest::Certificate::from_pem_bundle(pem).map_err(other)?,
             None => Vec::new(),
@@ -155,26 +158,12 @@ impl HttpTransport {
         if options.ca.is_some() && certificates.is_empty() {
             return Err(SetupError::NoAuthority);
         }
-        let stranger = match options.certificate {
-            Some(_) => {
-                let nobody = HttpOptions { certificate: None, ..options.clone() };
-                let builder = base_builder(&nobody)?.tls_certs_merge(certificates.clone());
-                Some(builder.build().map_err(other)?)
-            }
-            None => None,
-        };
-        let merged = base_builder(&options)?.tls_certs_merge(certificates.clone()).build();
-        let client = match merged {
-            Ok(client) => client,
-            // A small machine may trust nobody: then those count that the account names, and plain HTTP goes too.
-            Err(error) => {
-                tracing::debug!(error = deepest(&error), "the system's certificates cannot be used");
-                base_builder(&options)?.tls_certs_only(certificates).build().map_err(other)?
-            }
-        };
+        if options.certificate.is_some() {
+            drop(made(&options, Use::Own, &certificates)?);
+        }
         Ok(Self {
-            client,
-            stranger,
+            certificates,
+            clients: Default::default(),
             options,
             own: OnceCell::new(),
             challenges: RefCell::default(),
@@ -305,6 +294,29 @@ impl HttpTransport {
         }
     }
 
+    /// What sends to this address.
+    fn client(&self, url: &Url, is_own: bool) -> Result<reqwest::Client, TransportError> {
+        let is_plain_proxy =
+            self.options.proxies.http.as_ref().is_none_or(|proxy| !proxy.starts_with("https:"));
+        let purpose = match (url.scheme(), is_own) {
+            ("http", _) if is_plain_proxy => Use::Plain,
+            (_, false) if self.options.certificate.is_some() => Use::Stranger,
+            _ => Use::Own,
+        };
+        let cell = &self.clients[purpose as usize];
+        if let Some(client) = cell.get() {
+            return Ok(client.clone());
+        }
+        let client = made(&self.options, purpose, &self.certificates).map_err(|error| {
+            let words = match error {
+                SetupError::Other(words) => Detail::Words(words),
+                _ => Detail::Nothing,
+            };
+            self.fault(TransportFault::Tls, url, words)
+        })?;
+        Ok(cell.get_or_init(|| client).clone())
+    }
+
     async fn once(
         &self,
         request: &Request,
@@ -313,8 +325,7 @@ impl HttpTransport {
     ) -> Result<Answer, TransportError> {
         let method = reqwest::Method::from_bytes(request.method.as_bytes()).expect("methods are constants");
         let is_own = self.own.get().is_none_or(|own| may_sign_in(own, &self.options.sign_in_also_at, url));
-        let client = self.stranger.as_ref().filter(|_| !is_own).unwrap_or(&self.client);
-        let mut builder = client.request(method, url.clone());
+        let mut builder = self.client(url, is_own)?.request(method, url.clone());
         for (name, value) in &request.headers {
             builder = builder.header(*name, value);
         }
@@ -398,6 +409,38 @@ impl HttpTransport {
 }
 
 /// Everything but whom to trust.
+/// What a client is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Use {
+    /// Unencrypted: no certificate is of interest, and reading the system's takes a while.
+    Plain,
+    /// The account's own server.
+    Own,
+    /// Servers that are not the account's: without a certificate of one's own.
+    Stranger,
+}
+
+fn made(
+    options: &HttpOptions,
+    purpose: Use,
+    certificates: &[reqwest::Certificate],
+) -> Result<reqwest::Client, SetupError> {
+    let other = |error: reqwest::Error| SetupError::Other(deepest(&error).to_owned());
+    let nobody = HttpOptions { certificate: None, ..options.clone() };
+    let options = if purpose == Use::Own { options } else { &nobody };
+    if purpose == Use::Plain {
+        return base_builder(options)?.tls_certs_only([]).build().map_err(other);
+    }
+    match base_builder(options)?.tls_certs_merge(certificates.to_vec()).build() {
+        Ok(client) => Ok(client),
+        // A small machine may trust nobody: then those count that the account names.
+        Err(error) => {
+            tracing::debug!(error = deepest(&error), "the system's certificates cannot be used");
+            base_builder(options)?.tls_certs_only(certificates.to_vec()).build().map_err(other)
+        }
+    }
+}
+
 fn base_builder(options: &HttpOptions) -> Result<reqwest::ClientBuilder, SetupError> {
     let mut builder = reqwest::Client::builder()
         .redirect(reqwest::redirect::Policy::none())

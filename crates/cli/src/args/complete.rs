@@ -6,34 +6,22 @@ use std::ffi::OsStr;
 use clap_complete::engine::{ArgValueCompleter, CompletionCandidate};
 
 use crate::environment::Environment;
-use crate::settings::Settings;
+use crate::settings::names_of;
 
 pub(super) fn accounts() -> ArgValueCompleter {
-    ArgValueCompleter::new(|typed: &OsStr| {
-        candidates(typed, |settings| settings.accounts.keys().cloned().collect())
-    })
+    ArgValueCompleter::new(|typed: &OsStr| candidates(typed, "account"))
 }
 
 pub(super) fn calendars() -> ArgValueCompleter {
-    ArgValueCompleter::new(|typed: &OsStr| {
-        candidates(typed, |settings| settings.calendars.keys().cloned().collect())
-    })
+    ArgValueCompleter::new(|typed: &OsStr| candidates(typed, "calendar"))
 }
 
 pub(super) fn routes() -> ArgValueCompleter {
-    ArgValueCompleter::new(|typed: &OsStr| {
-        // A part of a route is called by the name of the whole.
-        let whole = |(name, route): (&String, &crate::settings::RouteSettings)| {
-            route.part_of.clone().unwrap_or_else(|| name.clone())
-        };
-        candidates(typed, |settings| settings.routes.iter().map(whole).collect())
-    })
+    ArgValueCompleter::new(|typed: &OsStr| candidates(typed, "route"))
 }
 
-fn candidates(typed: &OsStr, names: impl Fn(&Settings) -> Vec<String>) -> Vec<CompletionCandidate> {
+fn candidates(typed: &OsStr, kind: &str) -> Vec<CompletionCandidate> {
     let typed = typed.to_string_lossy();
-    let Ok(settings) = Settings::load(None, &Environment::of_process()) else { return Vec::new() };
-    let mut names = names(&settings);
-    names.dedup();
+    let names = names_of(kind, &Environment::of_process()).unwrap_or_default();
     names.into_iter().filter(|name| name.starts_with(&*typed)).map(CompletionCandidate::new).collect()
 }

@@ -12,4 +12,4 @@ pub(crate) use json::json;
 pub(crate) use many::{and_more, summarised};
 pub(crate) use moments::{age_text, day_and_time, midnight, moment_text, start_text, zone_name};
 pub(crate) use table::{Column, below, fit, table};
-pub(crate) use text::{broken, clean, count, readable, shorten, style, wrap};
+pub(crate) use text::{broken, clean, count, readable, shorten, signed, style, wrap};

@@ -34,6 +34,17 @@ pub(crate) fn readable(text: &str) -> String {
     shorten(text, LONGEST)
 }
 
+/// Returns what is done to an entry with a sign before it, which carries the meaning where there is no colour.
+pub(crate) fn signed(action: &str) -> String {
+    let (sign, paint) = match action {
+        "create" | "created" | "create again" => ('+', style::GOOD),
+        "update" | "updated" | "put back" => ('~', style::WARN),
+        "delete" | "deleted" => ('−', style::BAD),
+        _ => return format!("  {action}"),
+    };
+    style::paint(paint, format!("{sign} {action}"))
+}
+
 /// Returns a clean text of at most `limit` columns.
 pub(crate) fn shorten(text: &str, limit: usize) -> String {
     cut(&clean(text), limit, false)

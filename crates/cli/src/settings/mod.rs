@@ -14,6 +14,7 @@ mod keyring;
 #[cfg(test)]
 mod laws;
 mod left_running;
+mod names;
 mod nearest;
 mod order;
 mod reach;
@@ -37,6 +38,7 @@ pub(crate) use keyring::{
     IS_THERE as KEYRING_IS_THERE, forget as forget_in_keyring, read as read_from_keyring,
     write as write_to_keyring,
 };
+pub(crate) use names::names_of;
 pub(crate) use nearest::nearest;
 pub(crate) use order::side_by_side;
 pub(crate) use reach::{http_options, oauth_client};

@@ -4,7 +4,7 @@ use chestnut_store::Change;
 use jiff::tz::TimeZone;
 
 use super::fields::field_lines;
-use crate::render::{Column, below, clean, readable, start_text, style, table};
+use crate::render::{Column, below, clean, readable, signed, start_text, style, table};
 use crate::report::history::fields;
 use crate::words::told_words;
 
@@ -22,7 +22,7 @@ pub(crate) fn change_lines(changes: &[Change], zone: &TimeZone) -> String {
     }
     let row = |c: &Change| {
         let told = c.told.as_ref().map(|told| style::paint(style::FAINT, clean(&told_words(told))));
-        let mut row = vec![c.action.word().to_owned()];
+        let mut row = vec![signed(c.action.word())];
         row.extend((calendars.len() > 1).then(|| clean(&c.calendar)));
         row.extend([start_text(&c.start, zone), readable(&c.title), told.unwrap_or_default()]);
         row

@@ -4,7 +4,9 @@ use chestnut_store::{RunRecord, RunResult};
 use jiff::tz::TimeZone;
 
 use super::fields::field_lines;
-use crate::render::{Column, broken, clean, day_and_time, readable, start_text, style, table, zone_name};
+use crate::render::{
+    Column, broken, clean, day_and_time, readable, signed, start_text, style, table, zone_name,
+};
 use crate::report::history::{ChangeLine, Run};
 use crate::words::kept_failure_words;
 
@@ -54,11 +56,10 @@ pub(crate) fn one_run(record: &RunRecord, run: &Run, zone: &TimeZone) -> String 
     for change in &changes {
         let start = start_text(&change.start, zone);
         let calendar = clean(&change.calendar);
-        out += &format!(
-            "  {:9} {calendar:width$}  {start:starts$}  {}\n",
-            change.action,
-            readable(&change.title)
-        );
+        let action = signed(change.action);
+        let room = 11_usize.saturating_sub(change.action.len() + 2);
+        let title = readable(&change.title);
+        out += &format!("  {action}{:room$} {calendar:width$}  {start:starts$}  {title}\n", "");
         if let Some(words) = &change.words {
             for line in broken(words, LINE) {
                 out += &format!("      {}\n", style::paint(style::FAINT, line));

@@ -6,7 +6,7 @@ use chestnut_engine::{PreviewReport, Why};
 use jiff::tz::TimeZone;
 
 use super::fields::field_lines;
-use crate::render::{Column, below, clean, count, readable, start_text, style, table, zone_name};
+use crate::render::{Column, below, clean, count, readable, signed, start_text, style, table, zone_name};
 use crate::report::held::Field;
 use crate::report::preview::{Line, RoutePreview};
 use crate::settings::RouteSettings;
@@ -113,7 +113,7 @@ pub(crate) fn lines(lines: &[Line], zone: &TimeZone, all: bool) -> String {
             None if line.action == "leave out" => left_out_why(&line.why),
             None => line.why.clone(),
         };
-        let mut row = vec![line.action.to_owned()];
+        let mut row = vec![signed(line.action)];
         row.extend((places.len() > 1).then(|| clean(line.calendar.as_deref().unwrap_or("all"))));
         row.extend([
             start_text(&line.start, zone),

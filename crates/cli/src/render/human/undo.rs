@@ -2,7 +2,7 @@
 
 use jiff::tz::TimeZone;
 
-use crate::render::{Column, clean, count, readable, start_text, style, table, zone_name};
+use crate::render::{Column, clean, count, readable, signed, start_text, style, table, zone_name};
 use crate::report::snapshot::Restored;
 use crate::report::undo::{Left, Put, Report, Taken};
 use crate::words::{
@@ -82,17 +82,12 @@ pub(crate) fn done(report: &Report) -> String {
 /// Entries that are put back or deleted, and those that stay.
 pub(crate) fn put_rows(put_back: &[Put], left: &[Left], zone: &TimeZone) -> String {
     let put = |put: &Put| {
-        let (action, paint) = match put.action {
-            "delete" => ("delete", style::BAD),
-            "replace" => ("put back", style::WARN),
-            _ => ("create again", style::GOOD),
+        let action = match put.action {
+            "delete" => "delete",
+            "replace" => "put back",
+            _ => "create again",
         };
-        vec![
-            style::paint(paint, action),
-            clean(&put.calendar),
-            start_text(&put.start, zone),
-            readable(&put.title),
-        ]
+        vec![signed(action), clean(&put.calendar), start_text(&put.start, zone), readable(&put.title)]
     };
     let columns =
         [("", Column::Whole), ("In", Column::Name), ("Starts", Column::Whole), ("Title", Column::Text)];
