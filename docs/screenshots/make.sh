@@ -40,7 +40,7 @@ picture calendar-list "chestnut calendar list"
 # A person at the questions of init: types an answer when a question shows.
 cat >"$work/answers.py" <<'END'
 import os, pty, sys, time
-answers = [("(1 to 3)", "1"), ("any link to it)", sys.argv[1]), ("User name", "office"), ("Password", "office-pw"),
+answers = [("time zone", "Europe/Ljubljana"), ("(1 to 3)", "1"), ("any link to it)", sys.argv[1]), ("User name", "office"), ("Password", "office-pw"),
            ("of this account", ""), ("(1 to 3)", "2"), ("of this calendar", "presses"), ("(1 to 3)", "1"),
            ("(1 to 4)", "1"), ("name on the server", ""), ("of this calendar", ""), ("may they see?", "1"),
            ("come back", ""), ("Which entries?", "2"), ("deleted in", ""), ("as well as events?", ""),

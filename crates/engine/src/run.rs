@@ -155,7 +155,12 @@ pub async fn preview_route(
             Some(Ok(work)) => {
                 adopted += usize::from(is_adopted(found, &work));
                 deletions.extend(deletion(found, &work));
+                let known = report.changes.len();
                 report.add(rule, &work, session.gatherer.question(found, &work.case));
+                // What is new is told by its title: thousands of texts would be held for nobody.
+                for change in report.changes[known..].iter_mut().filter(|change| change.action == "create") {
+                    change.after = None;
+                }
             }
             Some(Err(())) => report.strangers += 1,
             None => {}

@@ -192,7 +192,8 @@ pub async fn undo(
             // Before anything is put back, and once nobody else runs it.
             store.write(|writer| {
                 let route = writer.route(&rule.name)?;
-                writer.set_paused(route, true)
+                writer.set_paused(route, true)?;
+                writer.note_pause(&rule.name, options.now)
             })?;
         }
         let Some(batch) = groups.chunks(PAGE).nth(number) else { return Ok(None) };

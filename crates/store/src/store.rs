@@ -211,6 +211,14 @@ impl Store {
         ])
     }
 
+    /// Returns since when a route is held back, if it is, and as far as that is known.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn paused_since(&self, route: &str) -> Result<Option<Timestamp>> {
+        Ok(self.meta(&format!("{PAUSED}{route}"))?.and_then(|at| at.parse().ok()))
+    }
+
     /// Returns what is known of the state as a whole, by name.
     ///
     /// # Errors
@@ -792,6 +800,9 @@ impl Tally {
             .sum()
     }
 }
+
+/// What is known of the state: since when a route is held back, by its name.
+pub(crate) const PAUSED: &str = "paused ";
 
 pub(crate) fn at_millisecond(millis: i64) -> Timestamp {
     Timestamp::from_millisecond(millis).unwrap_or_default()

@@ -13,6 +13,7 @@ use crate::records::{
     ObjectId, ObjectState, PlaceRow, ProbeRow, RouteId, RouteSummary, RunId, RunKind, RunResult, Text, Told,
     origin_number, partly_number,
 };
+use crate::store::PAUSED;
 use crate::texts::pack;
 
 /// To send so many bytes again costs less than to ask a database on another machine whether they are there.
@@ -332,6 +333,14 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn set_paused(&self, route: RouteId, is_paused: bool) -> Done {
         self.run("UPDATE route SET paused = ?, paused_until = NULL WHERE id = ?", values![is_paused, route.0])
+    }
+
+    /// Remembers since when a route is held back.
+    ///
+    /// # Errors
+    /// The state cannot be written.
+    pub fn note_pause(&self, route: &str, since: Timestamp) -> Done {
+        self.set_meta(&format!("{PAUSED}{route}"), &since.to_string())
     }
 
     /// Holds a route back until a moment, in seconds since 1970.

@@ -22,3 +22,18 @@ pub fn hermetic(program: &Path, folder: &Path) -> Command {
 pub fn standin_now() -> i64 {
     1_791_187_200_000
 }
+
+/// Takes a line apart as a shell does: at blanks, but not between double quotes.
+#[must_use]
+pub fn shell_words(line: &str) -> Vec<String> {
+    let mut words = vec![String::new()];
+    let mut is_quoted = false;
+    for c in line.chars() {
+        match c {
+            '"' => is_quoted = !is_quoted,
+            ' ' if !is_quoted => words.push(String::new()),
+            c => words.last_mut().expect("a word").push(c),
+        }
+    }
+    words
+}

@@ -6,6 +6,6 @@ mod objects;
 pub mod postgres;
 mod world;
 
-pub use command::{hermetic, standin_now};
+pub use command::{hermetic, shell_words, standin_now};
 pub use objects::add_object;
 pub use world::{End, World, block_on, quick_folder, text_of, titles};

@@ -155,6 +155,7 @@ fn grouped(command: &Command) -> String {
 mod tests {
     use std::path::Path;
 
+    use chestnut_testkit::shell_words;
     use clap::{Command, CommandFactory as _};
 
     use super::{EXAMPLES, GROUPS, PROGRAM, with_help};
@@ -166,21 +167,6 @@ mod tests {
             found.push(path.trim_start().to_owned());
         }
         shown.iter().for_each(|below| leaves(below, &format!("{path} {}", below.get_name()), found));
-    }
-
-    /// What a shell would make of a line.
-    fn words(line: &str) -> Vec<String> {
-        let line = line.split(" > ").next().unwrap_or(line);
-        let mut words = vec![String::new()];
-        let mut is_quoted = false;
-        for c in line.chars() {
-            match c {
-                '"' => is_quoted = !is_quoted,
-                ' ' if !is_quoted => words.push(String::new()),
-                c => words.last_mut().expect("a word").push(c),
-            }
-        }
-        words
     }
 
     fn page_of(command: &mut Command, path: &str, out: &mut String) {
@@ -249,7 +235,9 @@ mod tests {
             assert!(known.contains(&(*path).to_owned()), "{path}");
             assert!(example.starts_with(&format!("chestnut {path}")), "{example}");
             for line in std::iter::once(example).chain(next) {
-                let typed = command.clone().try_get_matches_from(words(line));
+                let typed = command
+                    .clone()
+                    .try_get_matches_from(shell_words(line.split(" > ").next().unwrap_or(line)));
                 assert!(typed.is_ok(), "{line}: {}", typed.expect_err("wrong"));
             }
         }

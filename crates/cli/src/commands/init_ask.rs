@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use chestnut_caldav::protocol::{CalendarInfo, Found, NewCalendar, feed_address};
 use chestnut_core::Kind;
+use jiff::tz::TimeZone;
 use secrecy::ExposeSecret as _;
 use toml_edit::Value;
 
@@ -23,17 +24,19 @@ use crate::report::account_test::account_report as report;
 use crate::settings::password_file;
 use crate::settings::{
     AccountSettings, CalendarSettings, ConfigurationText, Connections, FeedSource, Place, SecretSource,
-    Settings, SignInSettings, check_name, path_from, start,
+    Settings, SignInSettings, check_name, nearest, path_from, start,
 };
 use crate::words::{
     A_FEED, A_FILE, COPIES, FEED_ADDRESS, FIRST_FROM, InWords as _, MORE_COPIES, NAME_ON_SERVER,
     NEW_FOR_COPIES, NO_FEED_ADDRESS, NO_SERVER_ADDRESS, PASSWORD, SERVER_ADDRESS, THEN_ROUTE, THEN_TO,
-    USER_NAME, WHICH, WHICH_FILE, WRITE_THIS, calendar_hint, called_already, configured_already,
+    USER_NAME, WHICH, WHICH_FILE, WHICH_ZONE, WRITE_THIS, calendar_hint, called_already, configured_already,
     has_a_password_already, it_holds, name_is_taken, name_of_this, no_calendar_yet, no_home,
-    nobody_can_be_asked, nothing_was_written, on_a_server, one_of_account, password_again,
+    nobody_can_be_asked, not_a_zone, nothing_was_written, on_a_server, one_of_account, password_again,
     server_has_calendar, this_writes, which_of_account, would_be_made, would_be_written, written_by_asking,
 };
 
+/// Zones of machines that nobody told where they are.
+const NOWHERE: [&str; 4] = ["Etc/UTC", "UTC", "Etc/Unknown", "GMT"];
 /// Stands for a calendar that is still to be made: a file that is never there.
 const NOT_THERE: &str = "not-made-yet.ics";
 
@@ -56,6 +59,8 @@ struct Asking<'a, 'io> {
     to_make: Vec<NewOnServer>,
     /// Kind and name of what is new in the configuration.
     added: Vec<(&'static str, String)>,
+    /// The zone, where it was asked about.
+    zone: Option<String>,
     questions: Questions,
     io: &'a mut Io<'io>,
 }
@@ -74,10 +79,12 @@ pub(crate) fn run(file: Option<&Path>, common: &Common, io: &mut Io<'_>) -> Resu
         typed: BTreeMap::new(),
         to_make: Vec::new(),
         added: Vec::new(),
+        zone: None,
         questions,
         io,
     };
     asking.say(&this_writes(path))?;
+    asking.zone()?;
     asking.say(FIRST_FROM)?;
     let from = asking.calendar(true, "")?;
     asking.say(THEN_TO)?;
@@ -94,6 +101,25 @@ impl Asking<'_, '_> {
 
     fn tell(&mut self, failure: &Failure) -> Result<(), Failure> {
         Ok(self.io.say(&failure.lines())?)
+    }
+
+    /// Asks where people are, on a machine that is nowhere: days would begin elsewhere than they think.
+    fn zone(&mut self) -> Result<(), Failure> {
+        let is_nowhere = |zone: &TimeZone| zone.iana_name().is_none_or(|name| NOWHERE.contains(&name));
+        if self.text.says_at_top("timezone") || !is_nowhere(&self.settings.zone) {
+            return Ok(());
+        }
+        loop {
+            let typed = self.questions.text(WHICH_ZONE, Some(NOWHERE[0]))?;
+            if TimeZone::get(&typed).is_ok() {
+                self.text.set_at_top("timezone", &typed);
+                self.settings = self.text.settings()?;
+                self.zone = Some(typed);
+                return Ok(());
+            }
+            let known: Vec<String> = jiff::tz::db().available().map(|name| name.to_string()).collect();
+            self.say(&not_a_zone(&typed, nearest(&typed, known.iter())))?;
+        }
     }
 
     /// Notes a table of the configuration.
@@ -320,7 +346,9 @@ impl Asking<'_, '_> {
 
     /// Shows what would be written, and what the first sync would do; writes after a yes.
     fn finish(&mut self, route: &str) -> Result<(), Failure> {
-        let lines: Vec<_> = self.added.iter().map(|(kind, name)| self.text.lines_of(kind, name)).collect();
+        let zone = self.zone.iter().map(|zone| format!("timezone = {zone:?}\n"));
+        let tables = self.added.iter().map(|(kind, name)| self.text.lines_of(kind, name));
+        let lines: Vec<_> = zone.chain(tables).collect();
         self.say(&would_be_written(self.path, &lines))?;
         for new in &self.to_make {
             self.io.say(&would_be_made(&new.new.name, &new.account))?;

@@ -84,9 +84,10 @@ pub(crate) fn pause(
         store.write(|writer| {
             let id = writer.route(name)?;
             match until {
-                Some(until) => writer.pause_until(id, until.as_second()),
-                None => writer.set_paused(id, is_paused),
+                Some(until) => writer.pause_until(id, until.as_second())?,
+                None => writer.set_paused(id, is_paused)?,
             }
+            if is_paused { writer.note_pause(name, now) } else { Ok(()) }
         })?;
         routes.push(line(&store, name, Some(route), now)?);
     }

@@ -18,7 +18,7 @@ use crate::progress::Bars;
 use crate::questions::Questions;
 use crate::render::human::preview::first_summary;
 use crate::render::human::sync::human;
-use crate::render::style;
+use crate::render::{day_and_time, style};
 use crate::report::route::gone;
 use crate::report::sync::{Outcome, Report, Run, begun, not_begun};
 use crate::running::{Runner, rest_of};
@@ -58,7 +58,8 @@ pub(crate) fn run(
     for (name, route) in chosen.clone() {
         if let Some(rest) = rest_of(&settings, &store, (name, route), now)? {
             chosen.retain(|(other, _)| *other != name);
-            paused += &passed_over(name, rest.account.as_deref());
+            let since = store.paused_since(name)?.map(|at| day_and_time(at, &settings.zone));
+            paused += &passed_over(name, rest.account.as_deref(), since.as_deref());
         } else if how.only_due && !is_due(&store, name, route, now)? {
             chosen.retain(|(other, _)| *other != name);
         }

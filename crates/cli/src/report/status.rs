@@ -107,6 +107,8 @@ pub(crate) struct RouteStatus {
     pub(crate) running: bool,
     pub(crate) paused: bool,
     pub(crate) paused_until: Option<String>,
+    /// Since when it is paused, as far as that is known.
+    pub(crate) paused_since: Option<String>,
     /// The account that is paused, where it is not the route alone.
     pub(crate) paused_account: Option<String>,
     /// What the configuration says that people should know.
@@ -253,6 +255,10 @@ fn status(
         state,
         running,
         paused,
+        paused_since: match paused {
+            true => store.paused_since(name)?.map(|at| at.to_string()),
+            false => None,
+        },
         paused_until: paused_until.map(|at| at.to_string()),
         paused_account,
         note: route.note.clone(),

@@ -6,6 +6,8 @@ use chestnut_core::{
     BlocksTime, Carry, Categories, Colour, Detail, Details, People, Privacy, Reminders, Shows,
 };
 
+use super::colours::COLOURS;
+use super::nearest::nearest;
 use super::reader::Section;
 use crate::failure::Failure;
 use crate::words::{Problem, keys};
@@ -107,15 +109,19 @@ fn colour(table: &Section<'_>) -> Result<Colour, Failure> {
         true => Colour::ByCategory(map(table, "colour")?),
         false => table.text("colour")?.map_or(Colour::AsItIs, Colour::Fixed),
     };
-    let names: Vec<&String> = match &colour {
-        Colour::AsItIs => Vec::new(),
-        Colour::Fixed(name) => vec![name],
-        Colour::ByCategory(map) => map.values().collect(),
-    };
-    let is_name = |name: &&String| !name.is_empty() && name.bytes().all(|b| b.is_ascii_lowercase());
-    match names.into_iter().find(|name| !is_name(name)) {
-        None => Ok(colour),
-        Some(name) => Err(table.wrong("colour", Problem::NotColour(name))),
+    let is_name = |name: &str| COLOURS.binary_search(&name).is_ok();
+    let known: Vec<String> = COLOURS.map(str::to_owned).to_vec();
+    let problem = |name| Problem::NotColour { name, near: nearest(name, known.iter()) };
+    match &colour {
+        Colour::Fixed(name) if !is_name(name) => Err(table.wrong("colour", problem(name))),
+        Colour::ByCategory(map) => match map.iter().find(|(_, name)| !is_name(name)) {
+            Some((category, name)) => {
+                let inner = table.section("colour")?.expect("it is a table");
+                Err(inner.wrong(category, problem(name)))
+            }
+            None => Ok(colour),
+        },
+        Colour::AsItIs | Colour::Fixed(_) => Ok(colour),
     }
 }
 

@@ -52,6 +52,11 @@ impl ConfigurationText {
         Ok(Self { path: path.to_owned(), main: main.cloned(), before, document })
     }
 
+    /// Tells whether a key is said above all tables.
+    pub(crate) fn says_at_top(&self, key: &str) -> bool {
+        self.document.contains_key(key)
+    }
+
     /// Sets a key above all tables.
     pub(crate) fn set_at_top(&mut self, key: &str, content: &str) {
         self.document.insert(key, value(content));

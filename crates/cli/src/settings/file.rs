@@ -135,8 +135,9 @@ impl Settings {
         settings.routes = named(&tables.routes, route)?;
         settings.check_references(&tables)?;
         settings.check_pace(&tables)?;
-        if let Some(circle) = circle(&settings.routes) {
-            return Err(relay_in_a_circle(sources[0].at(0), &circle));
+        if let Some((name, circle)) = circle(&settings.routes) {
+            let section = &tables.routes[name];
+            return Err(relay_in_a_circle(section.place_of("relay"), &circle));
         }
         settings.part_busy_routes();
         Ok(settings)

@@ -4,6 +4,7 @@ mod account;
 mod calendar;
 mod carry;
 mod choice;
+mod colours;
 mod connect;
 mod durations;
 mod edit;

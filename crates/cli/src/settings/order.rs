@@ -42,12 +42,12 @@ fn in_order<'r>(routes: &[Named<'r>]) -> Vec<Named<'r>> {
     ordered
 }
 
-/// Finds a circle in which a route that relays copies would bring entries back to where they come from, and draws it.
-pub(crate) fn circle(routes: &BTreeMap<String, RouteSettings>) -> Option<String> {
+/// Finds a circle in which a route that relays copies would bring entries back to where they come from, draws it, and names that route.
+pub(crate) fn circle(routes: &BTreeMap<String, RouteSettings>) -> Option<(&str, String)> {
     for (name, relay) in routes.iter().filter(|(_, route)| route.relay) {
         for (from, to) in ways(relay) {
             if let Some(back) = path(routes, name, to, from) {
-                return Some(format!("{from} → {to} ({name}){back}"));
+                return Some((name, format!("{from} → {to} ({name}){back}")));
             }
         }
     }

@@ -172,8 +172,13 @@ impl<'a> Section<'a> {
     }
 
     pub(super) fn wrong(&self, key: &str, problem: Problem<'_>) -> Failure {
+        wrong_key(self.place_of(key), &self.name, key, &problem)
+    }
+
+    /// Where a key is said; where it is not, where the table begins.
+    pub(super) fn place_of(&self, key: &str) -> (&Path, usize) {
         let (source, at) = self.find(key).map_or((self.source, self.at), |(s, v)| (s, v.span().start));
-        wrong_key(source.at(at), &self.name, key, &problem)
+        source.at(at)
     }
 
     pub(super) fn missing(&self, key: &str) -> Failure {

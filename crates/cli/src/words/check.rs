@@ -93,65 +93,58 @@ pub(crate) fn kinds_not_accepted(calendar: &str, kinds: &[&str]) -> (String, Str
 }
 
 /// What something without effect belongs to, its name, what is the matter, and what to do.
-pub(crate) fn idle_words(idle: Idle<'_>) -> (&'static str, &str, String, String) {
-    let owned = |says: &str, fix: String| (says.to_owned(), fix);
+pub(crate) fn idle_words(idle: Idle<'_>) -> (&'static str, &str, &'static str, String) {
+    let without = |name: &str, key: &str| format!("Take it out: `chestnut route edit {name} {key}=`");
     match idle {
-        Idle::Account(name) => {
-            let (says, fix) = owned(
-                "no calendar uses it",
-                format!(
-                    "Use it: `chestnut calendar list {name}`; or take it out: `chestnut account forget {name}`"
-                ),
-            );
-            ("account", name, says, fix)
-        }
-        Idle::Calendar(name) => {
-            let fix = format!(
+        Idle::Account(name) => (
+            "account",
+            name,
+            "no calendar uses it",
+            format!(
+                "Use it: `chestnut calendar list {name}`; or take it out: `chestnut account forget {name}`"
+            ),
+        ),
+        Idle::Calendar(name) => (
+            "calendar",
+            name,
+            "no route uses it; nothing in it is copied",
+            format!(
                 "Copy it: `chestnut route add NAME --from {name}`; or take it out: `chestnut calendar forget {name}`"
-            );
-            ("calendar", name, "no route uses it; nothing in it is copied".to_owned(), fix)
-        }
+            ),
+        ),
         Idle::Soon(name) => {
-            let (says, fix) = owned("`soon` has no effect: no route reads it", "Take `soon` out.".to_owned());
-            ("calendar", name, says, fix)
+            ("calendar", name, "`soon` has no effect: no route reads it", "Take `soon` out.".to_owned())
         }
-        Idle::PastCopies(name) => {
-            let (says, fix) = owned(
-                "`past-copies` has no effect: the window has no beginning",
-                format!("Say how far back: `chestnut route edit {name} window.past=\"7 days\"`"),
-            );
-            ("route", name, says, fix)
-        }
-        Idle::DeletionLimit(name) => {
-            let (says, fix) = owned(
-                "`deletion-limit` has no effect: `deletions` is \"keep\"",
-                format!("Take it out: `chestnut route edit {name} deletion-limit=`"),
-            );
-            ("route", name, says, fix)
-        }
-        Idle::Relay(name) => {
-            let (says, fix) = owned(
-                "`relay` has no effect: no other route writes the calendar that it reads",
-                format!("Take it out: `chestnut route edit {name} relay=`"),
-            );
-            ("route", name, says, fix)
-        }
-        Idle::Me(name) => {
-            let (says, fix) = owned(
-                "`me` has no effect: nothing asks whether its owner declined",
-                format!(
-                    "Take it out, or ask for it, such as `chestnut route edit {name} skip.declined=true`"
-                ),
-            );
-            ("route", name, says, fix)
-        }
-        Idle::StaleBeforeDue(name) => {
-            let (says, fix) = owned(
-                "`stale-after` is not longer than `every`: it counts as behind before it is due again",
-                format!("Make it longer: `chestnut route edit {name} stale-after=\"2 hours\"`"),
-            );
-            ("route", name, says, fix)
-        }
+        Idle::PastCopies(name) => (
+            "route",
+            name,
+            "`past-copies` has no effect: the window has no beginning",
+            format!("Say how far back: `chestnut route edit {name} window.past=\"7 days\"`"),
+        ),
+        Idle::DeletionLimit(name) => (
+            "route",
+            name,
+            "`deletion-limit` has no effect: `deletions` is \"keep\"",
+            without(name, "deletion-limit"),
+        ),
+        Idle::Relay(name) => (
+            "route",
+            name,
+            "`relay` has no effect: no other route writes the calendar that it reads",
+            without(name, "relay"),
+        ),
+        Idle::Me(name) => (
+            "route",
+            name,
+            "`me` has no effect: nothing asks whether its owner declined",
+            format!("Take it out, or ask for it, such as `chestnut route edit {name} skip.declined=true`"),
+        ),
+        Idle::StaleBeforeDue(name) => (
+            "route",
+            name,
+            "`stale-after` is not longer than `every`: it counts as behind before it is due again",
+            format!("Make it longer: `chestnut route edit {name} stale-after=\"2 hours\"`"),
+        ),
     }
 }
 

@@ -34,6 +34,14 @@ pub(crate) fn this_writes(path: &Path) -> String {
     )
 }
 
+pub(crate) const WHICH_ZONE: &str =
+    "This machine does not say where it is. Your time zone, such as Europe/Ljubljana";
+
+pub(crate) fn not_a_zone(typed: &str, near: Option<&String>) -> String {
+    let near = near.map(|near| format!(" Did you mean {near}?")).unwrap_or_default();
+    format!("`{}` is not a time zone.{near}", clean(typed))
+}
+
 pub(crate) fn name_of_this(kind: &str) -> String {
     format!("Name of this {kind} here")
 }

@@ -86,9 +86,10 @@ pub(crate) use fields::{
 pub(crate) use first_steps::{
     A_FEED, A_FILE, COPIES, FEED_ADDRESS, FIRST_FROM, MORE_COPIES, NAME_ON_SERVER, NEW_FOR_COPIES,
     NO_FEED_ADDRESS, NO_SERVER_ADDRESS, PASSWORD, SERVER_ADDRESS, THEN_ROUTE, THEN_TO, USER_NAME, WHICH,
-    WHICH_FILE, WRITE_THIS, called_already, configured_already, has_a_password_already, it_holds,
-    name_is_taken, name_of_this, no_calendar_yet, nothing_was_written, on_a_server, one_of_account,
-    password_again, this_writes, which_of_account, would_be_made, would_be_written, written_by_asking,
+    WHICH_FILE, WHICH_ZONE, WRITE_THIS, called_already, configured_already, has_a_password_already, it_holds,
+    name_is_taken, name_of_this, no_calendar_yet, not_a_zone, nothing_was_written, on_a_server,
+    one_of_account, password_again, this_writes, which_of_account, would_be_made, would_be_written,
+    written_by_asking,
 };
 pub(crate) use left_out::{left_out_why, left_out_words};
 pub(crate) use oddities::{interval, oddity_words};
@@ -204,7 +205,7 @@ pub(crate) use undo::{
 pub(crate) use watching::{
     LIVE_KEYS, RESTS, cannot_listen, due_words, hangs_words, heartbeat_unheard, left_to_newer,
     left_to_other_machine, listening_words, looks_in_its_time, needs_restart, never_began_words, note_words,
-    outcome_words, paused_until_words, paused_with_words, read_again, route_error_words, run_words,
-    signal_words, stale_words, state_not_usable, state_words_for_health, state_written, trouble_turn_words,
-    troubles_words, unit_text, untold_words, watch_begins, watch_ends, watched_since,
+    outcome_words, paused_since_words, paused_until_words, paused_with_words, read_again, route_error_words,
+    run_words, signal_words, stale_words, state_not_usable, state_words_for_health, state_written,
+    trouble_turn_words, troubles_words, unit_text, untold_words, watch_begins, watch_ends, watched_since,
 };

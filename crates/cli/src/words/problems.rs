@@ -30,7 +30,11 @@ pub(crate) enum Problem<'a> {
     NotCarry(&'a str),
     NotDetail(&'a str),
     NotReminders,
-    NotColour(&'a str),
+    /// What is no name of a colour.
+    NotColour {
+        name: &'a str,
+        near: Option<&'a String>,
+    },
     NotSeveral,
     NotServer,
     NotWebAddress,
@@ -130,7 +134,10 @@ impl Problem<'_> {
             }
             Self::NotPattern { text, why } => return format!("has {text:?}, which is not a pattern: {why}"),
             Self::NotCarry(word) => return format!("is {word:?}"),
-            Self::NotDetail(word) | Self::NotColour(word) => return format!("has {word:?}"),
+            Self::NotDetail(word) => return format!("has {word:?}"),
+            Self::NotColour { name, .. } => {
+                return format!("has {name:?}, which is not the name of a colour");
+            }
             Self::NotReminders => {
                 "is \"as-they-are\", \"none\", or how long before the start, such as \"30 minutes\""
             }
@@ -224,7 +231,8 @@ impl Problem<'_> {
                 let words: Vec<_> = Detail::ALL.iter().map(|detail| detail.word()).collect();
                 return Some(format!("Details are: {}. The time is always carried.", words.join(", ")));
             }
-            Self::NotColour(_) => {
+            Self::NotColour { near: Some(near), .. } => return Some(perhaps(near)),
+            Self::NotColour { .. } => {
                 "The colour of an entry is one of the names that web pages use, such as \"orange\" or \"seagreen\"."
             }
             Self::OneWayAndTwoWay => "A one-way route has `from` and `to`, a two-way route has `between`.",

@@ -93,7 +93,7 @@ pub(crate) fn not_ahead(text: &str) -> Failure {
 }
 
 /// A route was passed over.
-pub(crate) fn passed_over(name: &str, account: Option<&str>) -> String {
+pub(crate) fn passed_over(name: &str, account: Option<&str>, since: Option<&str>) -> String {
     let name = clean(name);
     if let Some(account) = account {
         let account = clean(account);
@@ -101,7 +101,8 @@ pub(crate) fn passed_over(name: &str, account: Option<&str>) -> String {
             "{name}: account {account} is paused; nothing was done: `chestnut account resume {account}`\n"
         );
     }
-    format!("{name} is paused; nothing was done: `chestnut route resume {name}`\n")
+    let since = since.map(|at| format!(" since {at}")).unwrap_or_default();
+    format!("{name} is paused{since}; nothing was done: `chestnut route resume {name}`\n")
 }
 
 /// A route was written into the configuration.

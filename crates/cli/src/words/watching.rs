@@ -227,6 +227,12 @@ pub(crate) fn paused_until_words(route: &str, at: &str) -> String {
     format!("{}: paused until {at}; it goes on by itself\n", clean(route))
 }
 
+/// A route that rests until somebody lets it go on.
+pub(crate) fn paused_since_words(route: &str, at: &str) -> String {
+    let route = clean(route);
+    format!("{route}: paused since {at}; go on: chestnut route resume {route}\n")
+}
+
 /// A route that rests with an account.
 pub(crate) fn paused_with_words(route: &str, account: &str, until: Option<&str>) -> String {
     let (route, account) = (clean(route), clean(account));

@@ -200,12 +200,14 @@ fn questions_lead_from_nothing_to_a_preview() {
     let site = office();
     let desk = Desk::new();
     let mut command = desk.command(&["init", "--ask"]);
-    command.env("TERM", "xterm");
+    command.env("TERM", "xterm").env("TZ", "UTC");
     let mut terminal = rexpect::session::spawn_command(command, Some(20_000)).expect("a terminal");
     let mut answer = |question: &str, line: &str| {
         terminal.exp_string(question).unwrap_or_else(|e| panic!("{question}: {e}"));
         terminal.send_line(line).expect("typed");
     };
+    answer("Your time zone", "Europe/Ljublana");
+    answer("Did you mean Europe/Ljubljana?", "Europe/Ljubljana");
     answer("Which? (1 to 3)", "maybe");
     answer("Type a number from 1 to 3, or the beginning of a name", "a calendar");
     answer("Address of the server", &site.url);
@@ -231,6 +233,7 @@ fn questions_lead_from_nothing_to_a_preview() {
     answer("When an entry is deleted in presses, delete its copy too?", "yes");
     answer("Copy tasks as well as events?", "yes");
     answer("Name of this route here", "presses-to-copies");
+    terminal.exp_string("timezone = \"Europe/Ljubljana\"").expect("the zone");
     terminal.exp_string("[route.presses-to-copies]").expect("what would be written");
     terminal.exp_string("will be created on packhouse").expect("what would be made");
     terminal.exp_string("3 to create in copies").expect("what the first sync would do");
@@ -246,6 +249,7 @@ fn questions_lead_from_nothing_to_a_preview() {
     assert_eq!(preview["previews"][0]["create"], 3);
     desk.ok(&["sync"]);
     let configuration = desk.read("chestnut.toml");
+    assert!(configuration.starts_with("timezone = \"Europe/Ljubljana\"\n"), "{configuration}");
     assert!(configuration.contains("password = { file = \"packhouse.password\" }"), "{configuration}");
     use std::os::unix::fs::PermissionsExt as _;
     let mode = std::fs::metadata(desk.path("packhouse.password")).expect("a file").permissions().mode();

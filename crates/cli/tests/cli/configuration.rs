@@ -99,7 +99,7 @@ fn every_mistake_is_told_with_its_line() {
         (
             "to = \"board\"",
             "to = \"board\"\ncarry = { colour = \"#ff0000\" }",
-            "has \"#ff0000\"\nHint: The colour of an entry",
+            "has \"#ff0000\", which is not the name of a colour\nHint: The colour of an entry",
         ),
         (
             "to = \"board\"",
@@ -173,6 +173,21 @@ fn every_mistake_is_told_with_its_line() {
             "[route.presses-to-board]",
             "[calendar.again]\naccount = \"packhouse\"\npath = \"office/calendars/presses\"\n[route.presses-to-board]",
             "is where `again` is: one calendar has one name here",
+        ),
+        (
+            "to = \"board\"",
+            "to = \"board\"\ncarry = { colour = \"reddish\" }",
+            "line 24: `colour` in [route.presses-to-board.carry] has \"reddish\", which is not the name of a colour",
+        ),
+        (
+            "only = { kinds = [\"events\", \"tasks\"] }",
+            "[route.presses-to-board.carry.colour]\nTown = \"green\"\nDraft = \"oragne\"",
+            "line 26: `Draft` in [route.presses-to-board.carry.colour] has \"oragne\", which is not the name of a colour\nHint: Did you mean `orange`?",
+        ),
+        (
+            "to = \"board\"",
+            "to = \"board\"\nrelay = true\n[route.back]\nfrom = \"board\"\nto = \"presses\"",
+            "line 24: these routes run in a circle, and one of them relays copies: presses → board (presses-to-board) → presses (back)",
         ),
     ];
     for (from, to, expected) in table {

@@ -552,7 +552,7 @@ fn an_end_at_any_moment_loses_and_doubles_nothing() {
         let mut watch = place.watch();
         std::thread::sleep(Duration::from_millis(10 * moment));
         signal(&watch, ["KILL", "TERM"][usize::from(moment % 4 == 0)]);
-        drop(watch.0.wait().expect("it ends"));
+        watch.0.wait().expect("it ends");
         place.ok(&["sync"]);
         let copy = place.read("copy.ics");
         assert!(place.board().contains(&title) && copy.contains(&title), "{title}");

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use chestnut_standin::{Server, market_days, orchard_entries, serve_on_thread};
-use chestnut_testkit::standin_now;
+use chestnut_testkit::{shell_words, standin_now};
 use jiff::civil::date;
 
 use crate::desk::Desk;
@@ -126,17 +126,4 @@ fn commands_of_the_guide_can_be_typed() {
         let told = desk.run(&words);
         assert_eq!(told.code, 0, "{line}: {told:?}");
     }
-}
-
-fn shell_words(line: &str) -> Vec<String> {
-    let mut words = vec![String::new()];
-    let mut is_quoted = false;
-    for c in line.chars() {
-        match c {
-            '"' => is_quoted = !is_quoted,
-            ' ' if !is_quoted => words.push(String::new()),
-            c => words.last_mut().expect("a word").push(c),
-        }
-    }
-    words
 }

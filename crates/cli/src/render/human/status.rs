@@ -8,8 +8,8 @@ use crate::render::{
 };
 use crate::report::status::{Report, RouteStatus, State};
 use crate::words::{
-    held_lines, left_out_words, not_run_yet_words, note_words, paused_until_words, paused_with_words,
-    state_words, uncovered_words, untold_words, watched_since,
+    held_lines, left_out_words, not_run_yet_words, note_words, paused_since_words, paused_until_words,
+    paused_with_words, state_words, uncovered_words, untold_words, watched_since,
 };
 
 /// Entries of one route that are named as trouble.
@@ -129,7 +129,11 @@ fn notes(status: &RouteStatus, zone: &TimeZone, all: bool) -> String {
     match (&status.paused_account, until) {
         (Some(account), until) => out += &paused_with_words(&status.route, account, until.as_deref()),
         (None, Some(at)) => out += &paused_until_words(&status.route, &at),
-        (None, None) => {}
+        (None, None) => {
+            let since = status.paused_since.as_ref().and_then(|at| at.parse::<Timestamp>().ok());
+            let since = since.map(|at| paused_since_words(&status.route, &moment_text(at, zone)));
+            out += &since.unwrap_or_default();
+        }
     }
     if let Some(error) = status.error.as_ref().filter(|_| status.failed) {
         out += &style::paint(style::BAD, format!("{route}: {}\n", readable(error)));
