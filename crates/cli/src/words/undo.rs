@@ -78,7 +78,7 @@ pub(crate) fn paused_after_undo(route: &str) -> String {
     format!(
         "Route {route} is paused, until you have looked and let it go on:\n  \
          chestnut route resume {route}\n\
-         What was taken back stays so until its source changes, or until you say\n  \
+         What was taken back stays so until its source changes, or until you run\n  \
          chestnut sync {route} --entry WORDS\n"
     )
 }
