@@ -421,7 +421,9 @@ fn routes_are_added_shown_paused_and_retired() {
     let told = set_up.run(&["sync", "taken"]);
     assert_eq!(told.code, 3, "who names a route means it to run");
     assert!(
-        told.out.contains("taken is paused since Mon 2026-10-05 10:00; nothing was done: `chestnut route resume taken`"),
+        told.out.contains(
+            "taken is paused since Mon 2026-10-05 10:00; nothing was done: `chestnut route resume taken`"
+        ),
         "{told:?}"
     );
     set_up.ok(&["route", "resume", "taken"]);
