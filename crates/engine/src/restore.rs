@@ -125,7 +125,8 @@ pub async fn restore(
     confirmed: &UndoPlan,
 ) -> Result<RunReport, RunError> {
     let rule = rule_of(end, &what.goes);
-    let listed: BTreeSet<&ObjectHref> = confirmed.undone.iter().map(|undone| &undone.href).collect();
+    // What was changed since it was listed is not what a person said yes to.
+    let listed: BTreeSet<_> = confirmed.undone.iter().map(|undone| (&undone.href, undone.stood)).collect();
     let restorer = Restorer { end: &rule.ends[0], what };
     let found: OnceCell<Vec<Part>> = OnceCell::new();
     let batch = |session: &Session<'_>, number: usize| -> Result<Batch, RunError> {
@@ -140,7 +141,7 @@ pub async fn restore(
         let mut works = Vec::new();
         for part in batch {
             if let Sorted::Put(undone, work) = restorer.work(session, part)?
-                && listed.contains(&undone.href)
+                && listed.contains(&(&undone.href, undone.stood))
             {
                 works.push(*work);
             }
@@ -276,7 +277,8 @@ impl Restorer<'_> {
             None => Vec::new(),
         };
         let (calendar, href) = (self.end.name.clone(), part.href.clone());
-        let undone = Undone { calendar, href, title, start, how, routes };
+        let stood = part.object.as_ref().and_then(|object| object.body);
+        let undone = Undone { calendar, href, title, start, how, routes, stood };
         let mut work = Work::once(case, verdict);
         work.place_at(0, &part.href);
         Ok(Sorted::Put(undone, Box::new(work)))

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 
 use chestnut_core::{Because, Entry, EventUid, LeftOut, ObjectHref, Origin, Partly, WriteKind, ical::Limits};
-use chestnut_store::{ChangeAction, LinkId, Object, RouteId, RunId, RunKind, Store, Text, Wrote};
+use chestnut_store::{BodyId, ChangeAction, LinkId, Object, RouteId, RunId, RunKind, Store, Text, Wrote};
 
 use crate::apply::Work;
 use crate::case::{Case, Kept, Stands, is_same_text};
@@ -55,6 +55,8 @@ pub struct Undone {
     pub how: PutBack,
     /// Other routes that know it: they carry this on.
     pub routes: Vec<String>,
+    /// The text that stood there when this was listed; nothing where none did, or where it does not matter.
+    pub(crate) stood: Option<BodyId>,
 }
 
 /// Something that stays as it is.
@@ -383,6 +385,7 @@ impl<'u> Undoer<'u> {
                 start: net.start.clone(),
                 how: *how,
                 routes: self.others(session, &case, net)?,
+                stood: None,
             });
         }
         let mut work = Work::once(case, verdict);

@@ -3,11 +3,13 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 
-use chestnut_core::{Carry, RouteKey, Shows, read_snapshot, write_snapshot};
-use chestnut_engine::{Goes, Rule, RunReport, ToRestore, ToUndo, WhyLeft};
+use chestnut_core::{Carry, ObjectHref, RouteKey, Shows, read_snapshot, write_snapshot};
+use chestnut_engine::{
+    Goes, Rule, RunOptions, RunReport, Silent, ToRestore, ToUndo, WhyLeft, plan_restore, restore,
+};
 use chestnut_standin::Habit;
 use chestnut_store::{Change, RunId, RunKind};
-use chestnut_testkit::World;
+use chestnut_testkit::{World, block_on, titles};
 
 use crate::dice::{Dice, live, run_some_histories};
 
@@ -375,6 +377,25 @@ fn what_stood_there_and_was_not_kept_is_not_taken_for_nothing() {
     assert_eq!((plan.undone.len(), plan.left.len()), (0, 1), "{plan:?}");
     assert_eq!(plan.left[0].why, WhyLeft::NotKnown);
     assert_eq!(world.entries(&world.target).len(), 3);
+}
+
+#[test]
+fn what_changed_since_it_was_listed_is_left() {
+    let world = World::new(3);
+    world.sync();
+    let end = world.route_at(&world.target);
+    let hrefs: BTreeSet<ObjectHref> =
+        world.snapshot(&end).expect("a look").into_iter().map(|(href, _)| href).collect();
+    let name = hrefs.iter().next().expect("a copy").as_str().rsplit('/').next().expect("a name").to_owned();
+    let what = ToRestore { entries: Vec::new(), goes: Goes::These(hrefs) };
+    let (store, options) = (world.store(), RunOptions::at(world_now(&world)));
+    let plan = block_on(plan_restore(&end, &store, &options, &Silent, &what)).expect("a plan");
+    assert_eq!(plan.undone.len(), 3);
+    // While a person reads the list, somebody makes one of them their own.
+    world.edit(&world.target, &name, "SUMMARY:", "SUMMARY:Mine: ");
+    block_on(restore(&end, &store, &options, &Silent, &what, &plan)).expect("done");
+    let left = titles(&world.target);
+    assert!(left.len() == 1 && left[0].starts_with("Mine: "), "{left:?}");
 }
 
 fn world_now(world: &World) -> jiff::Timestamp {
