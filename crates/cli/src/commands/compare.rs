@@ -113,7 +113,7 @@ impl Comparer<'_> {
                 let options =
                     RunOptions { only: Some(Rc::new(Only::These(selection))), ..self.options.clone() };
                 match run_route(&rule, self.store, &options, &self.bars.route(name)).await {
-                    Ok(report) => begun(route, report),
+                    Ok(report) => begun(route, report).naming_all(),
                     Err(error) => not_begun(name, route, error.into()),
                 }
             }

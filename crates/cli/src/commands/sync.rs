@@ -69,11 +69,12 @@ pub(crate) fn run(
     }
     let gone: String = gone(&store, &settings)?.iter().map(|name| gone_words(name)).collect();
     let key = route_key(&settings, &store, true)?;
+    let names_all = common.verbose > 0;
     let options = RunOptions {
         allow_deletions: how.allow_deletions,
         afresh: how.afresh,
         measure: !io.environment.clock_is_fixed(),
-        names_all: common.verbose > 0,
+        names_all,
         // Who wants to read nothing is a clock, not a person.
         is_asked: !common.quiet,
         ..RunOptions::at(now)
@@ -118,7 +119,8 @@ pub(crate) fn run(
         match runner.run(prepared, &bars.route(name)).await {
             Err(failure) => Some(not_begun(name, route, failure)),
             Ok(report) => report
-                .map(|report| Run { left_out_before: before.get(name).cloned(), ..begun(route, report) }),
+                .map(|report| Run { left_out_before: before.get(name).cloned(), ..begun(route, report) })
+                .map(|run| if names_all { run.naming_all() } else { run }),
         }
     };
     let one = &one;

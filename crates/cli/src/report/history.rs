@@ -112,21 +112,25 @@ pub(crate) fn fields(change: &Change) -> Vec<FieldChange> {
     field_changes(before, after)
 }
 
-pub(crate) fn run_of(record: &RunRecord, changes: Option<&[Change]>, with_texts: bool) -> Run {
+/// A change as it is reported; with the texts before and after, where they are asked for.
+pub(crate) fn change_line(change: &Change, with_texts: bool) -> ChangeLine {
     let text = |text: &Option<Text>| text.as_ref().filter(|_| with_texts).map(|text| text.text.clone());
-    let line = |c: &Change| ChangeLine {
-        href: c.href.to_string(),
-        fields: fields(c),
-        before: text(&c.before),
-        after: text(&c.after),
-        calendar: c.calendar.clone(),
-        action: c.action.word(),
-        uid: c.uid.to_string(),
-        title: c.title.clone(),
-        start: c.start.clone(),
-        words: c.told.as_ref().map(told_words),
-        kept_text: c.before.is_some(),
-    };
+    ChangeLine {
+        href: change.href.to_string(),
+        fields: fields(change),
+        before: text(&change.before),
+        after: text(&change.after),
+        calendar: change.calendar.clone(),
+        action: change.action.word(),
+        uid: change.uid.to_string(),
+        title: change.title.clone(),
+        start: change.start.clone(),
+        words: change.told.as_ref().map(told_words),
+        kept_text: change.before.is_some(),
+    }
+}
+
+pub(crate) fn run_of(record: &RunRecord, changes: Option<&[Change]>, with_texts: bool) -> Run {
     Run {
         run: record.id.0,
         route: record.route.clone(),
@@ -136,6 +140,6 @@ pub(crate) fn run_of(record: &RunRecord, changes: Option<&[Change]>, with_texts:
         finished: record.finished.map(|at| at.to_string()),
         result: record.result,
         summary: Summary::of(&record.summary),
-        changes: changes.map(|changes| changes.iter().map(line).collect()),
+        changes: changes.map(|changes| changes.iter().map(|one| change_line(one, with_texts)).collect()),
     }
 }

@@ -6,6 +6,7 @@ use chestnut_engine::{RunError, RunReport};
 use chestnut_store::{Change, ChangeAction, Counts, RunResult};
 use serde::Serialize;
 
+use super::history::{ChangeLine, change_line};
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::settings::RouteSettings;
@@ -46,6 +47,9 @@ pub(crate) struct Run {
     pub(crate) requests: u64,
     pub(crate) writes: u64,
     pub(crate) milliseconds: u64,
+    /// What it did, entry by entry, where every entry is named (`-v`).
+    #[serde(rename = "changes", skip_serializing_if = "Option::is_none")]
+    pub(crate) named: Option<Vec<ChangeLine>>,
     #[serde(skip)]
     pub(crate) changes: Vec<Change>,
     /// Why it failed, as a fact.
@@ -58,6 +62,12 @@ pub(crate) struct Run {
 }
 
 impl Run {
+    /// Names every change in the document, too.
+    pub(crate) fn naming_all(self) -> Self {
+        let named = self.changes.iter().map(|change| change_line(change, false)).collect();
+        Self { named: Some(named), ..self }
+    }
+
     /// What it comes to for scripts.
     pub(crate) fn code(&self) -> ExitCode {
         match (&self.failure, self.result) {
@@ -124,6 +134,7 @@ pub(crate) fn not_begun(name: &str, route: &RouteSettings, failure: Failure) -> 
         requests: 0,
         writes: 0,
         milliseconds: 0,
+        named: None,
         changes: Vec::new(),
         cause: None,
         failure: Some(failure),
@@ -167,6 +178,7 @@ pub(crate) fn begun(route: &RouteSettings, report: RunReport) -> Run {
         requests: report.summary.requests,
         writes: report.summary.writes,
         milliseconds: report.summary.milliseconds,
+        named: None,
         changes: report.changes,
         cause,
         failure,

@@ -61,11 +61,12 @@ pub(crate) fn table(live: &Live, outcomes: &BTreeMap<String, String>, width: usi
     };
     let troubles = live.troubles.iter().map(|trouble| {
         let since = age_text(trouble.age);
-        let what = shorten(&trouble.what, width.saturating_sub(4));
-        let advice = format!("{} ({since})", trouble.advice);
+        // What to type is the last to be cut.
+        let what = shorten(&format!("{} ({since})", trouble.what), width.saturating_sub(4));
+        let advice = &trouble.advice;
         vec![
             style::paint(style::BAD, format!("  ! {what}")),
-            style::paint(style::FAINT, format!("    {}", shorten(&advice, width.saturating_sub(4)))),
+            style::paint(style::FAINT, format!("    {}", shorten(advice, width.saturating_sub(4)))),
         ]
     });
     section("TROUBLES", troubles.collect(), room * 2 / 3);

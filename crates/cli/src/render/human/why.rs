@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 use super::differences::difference_lines;
-use crate::render::{Column, clean, count, moment_text, readable, start_text, style, table, zone_name};
+use crate::render::{Column, clean, count, day_and_time, readable, start_text, style, table, zone_name};
 use crate::report::why::{Past, Place, Report, State, Telling, Uncovered};
 use crate::words::part_words;
 
@@ -131,7 +131,7 @@ fn gone(past: &[Past], zone: &TimeZone) -> String {
     let mut out = format!("{title}, {}; times in {}\n", start_text(&last.start, zone), zone_name(zone));
     out += "  it no longer stands anywhere\n";
     if let Some(deletion) = past.iter().find(|one| one.action == "deleted") {
-        let at = deletion.at.parse::<Timestamp>().map(|at| moment_text(at, zone)).unwrap_or_default();
+        let at = deletion.at.parse::<Timestamp>().map(|at| day_and_time(at, zone)).unwrap_or_default();
         let (place, route) = (clean(&deletion.calendar), clean(&deletion.route));
         out += &format!("  deleted in {place} by run {} of {route}, {at}\n", deletion.run);
     }
@@ -184,7 +184,7 @@ fn stands(one: &Telling, place: &Place, zone: &TimeZone, all: bool) -> String {
         out += &format!(", at {}", start_text(&place.start, zone));
     }
     if let (Some(run), Some(since)) = (place.since_run, &place.since) {
-        let at = since.parse::<Timestamp>().map(|at| moment_text(at, zone)).unwrap_or_default();
+        let at = since.parse::<Timestamp>().map(|at| day_and_time(at, zone)).unwrap_or_default();
         out += &style::paint(style::FAINT, format!("; last written by run {run}, {at}"));
     }
     out.push('\n');
@@ -204,7 +204,7 @@ fn history(past: &[Past], zone: &TimeZone, all: bool) -> String {
     let shown = if all { past.len() } else { past.len().min(LATELY) };
     let mut out = "\n  what runs did\n".to_owned();
     for one in &past[..shown] {
-        let at = one.at.parse::<Timestamp>().map(|at| moment_text(at, zone)).unwrap_or_default();
+        let at = one.at.parse::<Timestamp>().map(|at| day_and_time(at, zone)).unwrap_or_default();
         out += &format!(
             "    run {:<5} {at}  {:9} in {}  {}\n",
             one.run,
