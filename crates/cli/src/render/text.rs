@@ -78,7 +78,8 @@ pub(crate) fn plain(text: &str) -> String {
 
 /// How many columns a text takes on a terminal; its colours take none.
 pub(crate) fn width(text: &str) -> usize {
-    plain(text).width()
+    // Most cells of a long table have no colour.
+    if text.contains('\u{1b}') { plain(text).width() } else { text.width() }
 }
 
 /// The pieces of a painted text, with their widths: one character, or one mark of colour, which has none.

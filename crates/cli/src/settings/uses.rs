@@ -1,5 +1,7 @@
 //! What needs what in a configuration.
 
+use std::collections::HashSet;
+
 use super::file::Settings;
 
 /// Returns the routes that use any of these calendars.
@@ -11,8 +13,8 @@ pub(crate) fn routes_of(settings: &Settings, names: &[String]) -> Vec<String> {
 
 /// Returns the calendars that no route uses.
 pub(crate) fn uncovered_calendars(settings: &Settings) -> impl Iterator<Item = &str> {
-    let is_used = |name: &String| settings.routes.values().any(|route| route.ends.contains(name));
-    settings.calendars.keys().filter(move |name| !is_used(name)).map(String::as_str)
+    let used: HashSet<&String> = settings.routes.values().flat_map(|route| &route.ends).collect();
+    settings.calendars.keys().filter(move |name| !used.contains(name)).map(String::as_str)
 }
 
 /// Returns the calendars that need an account, and the routes that need those.

@@ -460,7 +460,11 @@ fn faults_signals_and_kills_end_in_step() {
         if round % 5 == 0 {
             signal(&watch, ["TERM", "KILL", "INT"][round / 5 % 3]);
             drop(watch.0.wait());
+            let starts = || place.read("log").matches("watching 41 routes").count();
+            let before = starts();
             watch = place.watch();
+            // A signal that comes before it listens would end it.
+            wait_for("the next watch", 20, &place, || starts() > before);
         }
         if round % 7 == 0 {
             signal(&watch, "HUP");

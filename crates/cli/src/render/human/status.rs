@@ -1,5 +1,6 @@
 //! How every route is doing, for people.
 
+use chestnut_core::LeftOut;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
@@ -138,8 +139,14 @@ fn notes(status: &RouteStatus, zone: &TimeZone, all: bool) -> String {
     if let Some(error) = status.error.as_ref().filter(|_| status.failed) {
         out += &style::paint(style::BAD, format!("{route}: {}\n", readable(error)));
     }
-    if !status.left_out.is_empty() {
-        let told: Vec<_> = status.left_out.iter().map(|(reason, n)| left_out_words(reason, *n)).collect();
+    // What was refused is named below: once is enough.
+    let told: Vec<_> = status
+        .left_out
+        .iter()
+        .filter(|(reason, _)| status.troubles.is_empty() || reason.as_str() != LeftOut::Refused.key())
+        .map(|(reason, n)| left_out_words(reason, *n))
+        .collect();
+    if !told.is_empty() {
         out += &format!("{route}: left out: {}\n", told.join(", "));
     }
     if status.held > 0 {

@@ -1,5 +1,6 @@
 //! What runs came to, for people.
 
+use chestnut_core::LeftOut;
 use chestnut_store::Counts;
 use jiff::tz::TimeZone;
 
@@ -89,8 +90,14 @@ pub(crate) fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
         );
     }
     let is_news = run.left_out_before.as_ref() != Some(&run.left_out);
-    if !run.left_out.is_empty() && (is_news || verbose) {
-        let told: Vec<_> = run.left_out.iter().map(|(reason, n)| left_out_words(reason, *n)).collect();
+    // What was refused just now is named below: once is enough.
+    let told: Vec<_> = run
+        .left_out
+        .iter()
+        .filter(|(reason, _)| run.failed.is_empty() || reason.as_str() != LeftOut::Refused.key())
+        .map(|(reason, n)| left_out_words(reason, *n))
+        .collect();
+    if !told.is_empty() && (is_news || verbose) {
         out += &format!("{route}: left out: {}\n", told.join(", "));
     }
     for (lacks, number) in &run.partly {
