@@ -758,6 +758,9 @@ pub(crate) fn partly(number: i64) -> Partly {
     }
 }
 
+/// What is known of the state: since when a route is held back, by its name.
+pub(crate) const PAUSED: &str = "paused ";
+
 pub(crate) fn origin_number(origin: Origin) -> i64 {
     match origin {
         Origin::Original => 0,

@@ -12,7 +12,7 @@ use crate::error::StoreError;
 use crate::presence::Presence;
 use crate::records::{
     BodyId, CalendarFacts, CalendarId, Intent, LinkId, LinkRow, LinkState, Object, ObjectId, ObjectState,
-    PlaceRow, RouteId, Told, fingerprint, origin, partly,
+    PAUSED, PlaceRow, RouteId, Told, fingerprint, origin, partly,
 };
 use crate::texts::{decompress, unpack};
 use crate::writer::Writer;
@@ -800,9 +800,6 @@ impl Tally {
             .sum()
     }
 }
-
-/// What is known of the state: since when a route is held back, by its name.
-pub(crate) const PAUSED: &str = "paused ";
 
 pub(crate) fn at_millisecond(millis: i64) -> Timestamp {
     Timestamp::from_millisecond(millis).unwrap_or_default()

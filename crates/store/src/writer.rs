@@ -10,10 +10,9 @@ use crate::database::{Database, Value, values};
 use crate::error::StoreError;
 use crate::records::{
     BodyId, CalendarFacts, CalendarId, Change, HeldItem, Intent, LinkId, LinkRow, LinkState, NewObject,
-    ObjectId, ObjectState, PlaceRow, ProbeRow, RouteId, RouteSummary, RunId, RunKind, RunResult, Text, Told,
-    origin_number, partly_number,
+    ObjectId, ObjectState, PAUSED, PlaceRow, ProbeRow, RouteId, RouteSummary, RunId, RunKind, RunResult,
+    Text, Told, origin_number, partly_number,
 };
-use crate::store::PAUSED;
 use crate::texts::pack;
 
 /// To send so many bytes again costs less than to ask a database on another machine whether they are there.
