@@ -63,6 +63,9 @@ fn every_report_fits_the_terminal() {
         let (href, text) = server.texts(calendar).into_iter().next_back().expect("a copy");
         server.store(calendar, &href, &text.replace("SUMMARY:", "SUMMARY:Changed "));
     });
+    // This runs within the test's own process, whose folder is the source's.
+    let [aside, kept, page, copy] = ["aside.ics", "board.ics", "page.html", "copy.state"]
+        .map(|name| set_up.path(name).display().to_string());
     let commands: &[&[&str]] = &[
         &["preview", "-v"],
         &["preview", "--text", "van"],
@@ -100,7 +103,7 @@ fn every_report_fits_the_terminal() {
         &["calendar", "clear-copies", "board"],
         &["calendar", "clear-copies", "days", "--yes"],
         &["calendar", "add", "feed", "--feed", "http://127.0.0.1:1/a/long/way/to/a/feed/of/the/town.ics"],
-        &["calendar", "add", "aside", "--file", "aside.ics"],
+        &["calendar", "add", "aside", "--file", &aside],
         &["calendar", "create", "cloud", "A calendar with a name that is long enough for everybody"],
         &["calendar", "rename", "board", "Notice board of the yard", "--on-server", "--yes"],
         &["calendar", "forget", "presses"],
@@ -131,12 +134,12 @@ fn every_report_fits_the_terminal() {
         &["decide", "99"],
         &["history", "1", "--text"],
         &["history", name],
-        &["snapshot", "board", "board.ics"],
-        &["restore", "board.ics"],
-        &["restore", "board.ics", "--exact", "--yes"],
-        &["report", "page.html"],
+        &["snapshot", "board", &kept],
+        &["restore", &kept],
+        &["restore", &kept, "--exact", "--yes"],
+        &["report", &page],
         &["report", "--text"],
-        &["state", "backup", "copy.state"],
+        &["state", "backup", &copy],
         &["state", "move", "nowhere.state", "elsewhere.state"],
         &["init"],
         &["sync", "--dry-run"],
