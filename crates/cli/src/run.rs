@@ -3,7 +3,7 @@
 use std::io::{IsTerminal as _, Write};
 
 use anstream::adapter::StripBytes;
-use clap::{ColorChoice, CommandFactory as _, FromArgMatches as _};
+use clap::{ColorChoice, CommandFactory as _, Parser as _};
 
 use crate::args::{
     AccountCommand, CalendarCommand, Cli, Command, Common, RouteCommand, StateCommand, with_help,
@@ -47,10 +47,13 @@ pub fn run_program() -> ExitCode {
 pub fn run(arguments: &[impl Clone + Into<std::ffi::OsString>], io: &mut Io<'_>) -> ExitCode {
     // A second call finds it installed already.
     drop(rustls::crypto::ring::default_provider().install_default());
-    let typed = with_help(Cli::command()).try_get_matches_from(arguments.iter().cloned());
-    let cli = match typed.and_then(|typed| Cli::from_arg_matches(&typed)) {
+    let cli = match Cli::try_parse_from(arguments.iter().cloned()) {
         Ok(cli) => cli,
-        Err(error) => return usage(&error, io),
+        // Groups and examples are put together for who asks for help, and for nobody else.
+        Err(error) => {
+            let helped = with_help(Cli::command()).try_get_matches_from(arguments.iter().cloned());
+            return usage(&helped.err().unwrap_or(error), io);
+        }
     };
     log_requests(&cli);
     let color = match cli.common.color {
