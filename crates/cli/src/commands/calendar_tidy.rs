@@ -54,13 +54,8 @@ pub(crate) fn find(
         show(common, io, &report, || doubles(&report, zone, all))?;
         return Ok(ExitCode::Ok);
     }
-    if !yes {
-        let failures = [tidying_asks_first(name, plan.undone.len()), nothing_deleted()];
-        ask_first(&report, || doubles(&report, zone, all), DELETE_DOUBLES, failures, common, io)?;
-    }
-    report.taken = Some(tidier.delete(&end, &plan)?);
-    let before = if yes { doubles(&report, zone, all) } else { String::new() };
-    finish(&report, before, common, io)
+    let planned = |report: &Report| doubles(report, zone, all);
+    tidier.tidy(&end, &plan, report, &planned, DELETE_DOUBLES, yes, common, io)
 }
 
 /// The copies in a calendar, of one route or of all.
@@ -107,13 +102,8 @@ pub(crate) fn clear_copies(
         show(common, io, &report, || copies(&report, zone, all))?;
         return Ok(if plan.left.is_empty() { ExitCode::Ok } else { ExitCode::Waiting });
     }
-    if !yes {
-        let failures = [tidying_asks_first(name, plan.undone.len()), nothing_deleted()];
-        ask_first(&report, || copies(&report, zone, all), DELETE_COPIES, failures, common, io)?;
-    }
-    report.taken = Some(tidier.delete(&end, &plan)?);
-    let before = if yes { copies(&report, zone, all) } else { String::new() };
-    finish(&report, before, common, io)
+    let planned = |report: &Report| copies(report, zone, all);
+    tidier.tidy(&end, &plan, report, &planned, DELETE_COPIES, yes, common, io)
 }
 
 fn report(name: &str, plan: &UndoPlan) -> Report {
@@ -125,11 +115,6 @@ fn report(name: &str, plan: &UndoPlan) -> Report {
         made_again_by: Vec::new(),
         taken: None,
     }
-}
-
-fn finish(report: &Report, before: String, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
-    show(common, io, report, || before + &tidied(report))?;
-    Ok(report.taken.as_ref().map_or(ExitCode::Ok, |taken| taken.code(&report.left)))
 }
 
 /// What a look at a calendar, and a deletion in it, work with.
@@ -175,6 +160,31 @@ impl<'s> Tidier<'s> {
             let plan = plan_restore(&end, &self.store, &self.options, &self.bars.route(name), &what).await?;
             Ok((end, found, plan))
         }))?
+    }
+
+    /// Asks, unless that was said already, and deletes what was listed.
+    #[expect(clippy::too_many_arguments, reason = "what was found, how it is told, and whom to ask")]
+    fn tidy(
+        &self,
+        end: &CalendarEnd,
+        plan: &UndoPlan,
+        mut report: Report,
+        planned: &dyn Fn(&Report) -> String,
+        question: &str,
+        yes: bool,
+        common: &Common,
+        io: &mut Io<'_>,
+    ) -> Result<ExitCode, Failure> {
+        if !yes {
+            let failures = [tidying_asks_first(&report.calendar, plan.undone.len()), nothing_deleted()];
+            ask_first(&report, || planned(&report), question, failures, common, io)?;
+        }
+        let taken = self.delete(end, plan)?;
+        let code = taken.code(&report.left);
+        report.taken = Some(taken);
+        let before = if yes { planned(&report) } else { String::new() };
+        show(common, io, &report, || before + &tidied(&report))?;
+        Ok(code)
     }
 
     /// Deletes what was listed, and nothing else.
