@@ -4,8 +4,10 @@
 mod command;
 mod objects;
 pub mod postgres;
+mod process;
 mod world;
 
 pub use command::{hermetic, shell_words, standin_now};
 pub use objects::add_object;
+pub use process::OpenState;
 pub use world::{End, World, block_on, quick_folder, text_of, titles};

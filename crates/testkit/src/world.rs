@@ -23,6 +23,7 @@ use tempfile::TempDir;
 use url::Url;
 
 use crate::postgres::{TestDatabase, database};
+use crate::process::{Idle, OpenState, open_file};
 
 /// Burns once for each request and each write of the state; when it has burnt down, nothing goes through any
 /// more, as if the process had been killed.
@@ -197,6 +198,7 @@ pub struct World {
     fuse: Rc<Fuse>,
     last_one_arrives: Rc<Cell<bool>>,
     folder: TempDir,
+    idle: Rc<Idle>,
     /// Where the state is kept in PostgreSQL: `CHESTNUT_STATE=postgres` asks for it.
     database: Option<TestDatabase>,
 }
@@ -244,6 +246,7 @@ impl World {
             fuse: Rc::default(),
             last_one_arrives: Rc::default(),
             folder: quick_folder(),
+            idle: Rc::default(),
             database: keeps_in_postgres()
                 .then(|| database("a state in PostgreSQL").expect("it is installed")),
         };
@@ -363,6 +366,7 @@ impl World {
 
     /// Forgets the state, as after a lost disk.
     pub fn lose_state(&self) {
+        self.idle.end();
         if let Some(database) = &self.database {
             database.sql("DROP SCHEMA IF EXISTS chestnut CASCADE");
         }
@@ -371,17 +375,21 @@ impl World {
         }
     }
 
-    /// Opens the state.
+    /// Opens the state, or goes on with one that is open and idle.
     #[must_use]
-    pub fn store(&self) -> Store {
-        let store = match &self.database {
-            Some(database) => Store::connect(&database.place(60)),
-            None => Store::open(&self.folder.path().join("state.db")),
+    pub fn store(&self) -> OpenState {
+        let open = || {
+            let store = match &self.database {
+                Some(database) => Store::connect(&database.place(60)),
+                None => open_file(&self.folder.path().join("state.db")),
+            };
+            let store = store.expect("the state opens");
+            let fuse = Rc::clone(&self.fuse);
+            store.set_gate(move || (!fuse.burn()).then_some(StoreError::CutOff));
+            store
         };
-        let store = store.expect("the state opens");
         let fuse = Rc::clone(&self.fuse);
-        store.set_gate(move || (!fuse.burn()).then_some(StoreError::CutOff));
-        store
+        self.idle.wake(open, move || !fuse.dead.get())
     }
 
     fn end(&self, end: &End) -> CalendarEnd {
