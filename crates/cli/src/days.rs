@@ -1,6 +1,6 @@
 //! Days as people name them.
 
-use jiff::civil::{Date, Weekday};
+use jiff::civil::{Date, Weekday, date};
 use jiff::tz::TimeZone;
 use jiff::{Span, Timestamp};
 
@@ -19,6 +19,12 @@ pub(crate) fn day(option: &str, text: &str, today: Date) -> Result<Date, Failure
         "yesterday" => return Ok(ahead(-1)),
         _ => {}
     }
+    let words: Vec<&str> = word.split_whitespace().collect();
+    if let Some((day, taken)) = shown_day(&words, today)
+        && taken == words.len()
+    {
+        return Ok(day);
+    }
     let of_week = (0..7).map(ahead).find(|day| {
         let name = day.strftime("%A").to_string().to_lowercase();
         name == word || word.len() == 3 && name.starts_with(&word)
@@ -26,9 +32,39 @@ pub(crate) fn day(option: &str, text: &str, today: Date) -> Result<Date, Failure
     of_week.map_or_else(|| word.parse().map_err(|_| not_a_day(option, text)), Ok)
 }
 
+/// A day as results show it, at the beginning of some words: `Sat 5 Dec`, `5 Dec 2027`; and how many words that are. Without
+/// a year it is the one next to today.
+pub(crate) fn shown_day(words: &[&str], today: Date) -> Option<(Date, usize)> {
+    let is = |word: &str, name: String| {
+        let (word, name) = (word.to_lowercase(), name.to_lowercase());
+        word.len() >= 3 && name.starts_with(&word)
+    };
+    let of_week = words.first().filter(|word| {
+        (0..7).any(|days| is(word, today.saturating_add(Span::new().days(days)).strftime("%A").to_string()))
+    });
+    let at = usize::from(of_week.is_some());
+    let number = words.get(at)?.parse().ok()?;
+    let month = words.get(at + 1)?;
+    let of = |year: i16| {
+        let month = (1..=12).find(|of_year| is(month, date(2000, *of_year, 1).strftime("%B").to_string()))?;
+        let day = Date::new(year, month, number).ok()?;
+        of_week.is_none_or(|word| is(word, day.strftime("%A").to_string())).then_some(day)
+    };
+    let year = words.get(at + 2).filter(|word| word.len() == 4).and_then(|word| word.parse().ok());
+    if let Some(year) = year {
+        return Some((of(year)?, at + 3));
+    }
+    let near = (-1..=1).filter_map(|years| of(today.year() + years));
+    let nearest = near.min_by_key(|day| today.until(*day).map_or(i32::MAX, |span| span.get_days().abs()))?;
+    Some((nearest, at + 2))
+}
+
 /// When `--since` is: a day, or so long before now.
 pub(crate) fn since(text: &str, now: Timestamp, zone: &TimeZone) -> Result<Timestamp, Failure> {
-    if let Ok(day) = text.parse::<Date>() {
+    let words: Vec<&str> = text.split_whitespace().collect();
+    let shown =
+        shown_day(&words, now.to_zoned(zone.clone()).date()).filter(|(_, taken)| *taken == words.len());
+    if let Some(day) = text.parse().ok().or(shown.map(|(day, _)| day)) {
         return Timestamp::from_second(midnight(day, zone)).map_err(|_| not_a_since(text));
     }
     let ago = parse_duration(text).ok_or_else(|| not_a_since(text))?;

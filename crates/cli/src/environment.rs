@@ -5,8 +5,10 @@ use std::ffi::OsString;
 use std::path::PathBuf;
 
 use jiff::Timestamp;
+use jiff::tz::TimeZone;
 
 use crate::failure::Failure;
+use crate::render::Clock;
 use crate::words::not_a_moment;
 
 /// Environment variables, read once.
@@ -47,6 +49,11 @@ impl Environment {
     pub(crate) fn now(&self) -> Result<Timestamp, Failure> {
         let Some(text) = self.get("CHESTNUT_NOW") else { return Ok(clock()) };
         text.parse().map_err(|_| not_a_moment(&text))
+    }
+
+    /// The clock by which results are read now.
+    pub(crate) fn clock(&self, zone: &TimeZone) -> Result<Clock, Failure> {
+        Ok(Clock::at(self.now()?, zone))
     }
 
     /// Tells whether the clock stands still, so that what is printed must be reproducible.

@@ -5,6 +5,7 @@ use chestnut_engine::{RunOptions, Silent, preview_route};
 use chestnut_store::Store;
 use toml_edit::{Array, InlineTable, Value};
 
+use crate::args::Carried;
 use crate::failure::Failure;
 use crate::io::Io;
 use crate::open::block_on;
@@ -12,13 +13,14 @@ use crate::questions::Questions;
 use crate::render::human::preview::first_summary;
 use crate::settings::{Connections, Settings, route_key};
 use crate::words::{
-    HOW_FAR, REACHES, SHOWS, TASKS_TOO, comes_back, deletes_too, deletes_too_both_ways, who_looks_there,
+    HOW_FAR, REACHES, SHOWS, TASKS_TOO, WHICH_DETAILS, comes_back, deletes_too, deletes_too_both_ways,
+    who_looks_there,
 };
 
 /// What a route between two calendars does; what is `None` is asked about, where somebody can be asked.
 #[derive(Debug, Default)]
 pub(crate) struct Wishes {
-    pub(crate) carry: Option<&'static str>,
+    pub(crate) carry: Option<Carried>,
     pub(crate) is_two_way: Option<bool>,
     /// How far back and ahead, each as it was typed.
     pub(crate) reach: Option<(Option<String>, Option<String>)>,
@@ -35,13 +37,16 @@ impl Wishes {
         questions: &mut Questions,
     ) -> Result<(), Failure> {
         if self.carry.is_none() {
-            let choice = questions.choose(&who_looks_there(to), &SHOWS.map(str::to_owned))?;
-            self.carry = Some(["everything", "busy"][choice]);
+            self.carry = Some(match questions.choose(&who_looks_there(to), &SHOWS.map(str::to_owned))? {
+                0 => Carried::Everything,
+                1 => some_details(questions)?,
+                _ => Carried::Busy,
+            });
         }
         let source = settings.calendars.get(from);
         let can_come_back = source.is_some_and(|calendar| !calendar.place.is_read_only());
         if self.is_two_way.is_none() {
-            let asks = can_come_back && self.carry == Some("everything");
+            let asks = can_come_back && self.carry != Some(Carried::Busy);
             self.is_two_way = Some(asks && questions.yes(&comes_back(from, to), false)?);
         }
         let is_two_way = self.is_two_way == Some(true);
@@ -68,7 +73,17 @@ impl Wishes {
             }
             ends => vec![("between", Value::from(ends.iter().cloned().collect::<Array>()))],
         };
-        keys.push(("carry", Value::from(self.carry.unwrap_or("everything"))));
+        keys.push((
+            "carry",
+            match &self.carry {
+                None | Some(Carried::Everything) => Value::from("everything"),
+                Some(Carried::Busy) => Value::from("busy"),
+                Some(Carried::Details(details)) => {
+                    let words: Array = details.iter().map(|detail| detail.word()).collect();
+                    Value::from(InlineTable::from_iter([("details", Value::from(words))]))
+                }
+            },
+        ));
         if self.takes_tasks == Some(true) {
             let mut only = InlineTable::new();
             only.insert("kinds", Value::Array(["events", "tasks"].into_iter().collect()));
@@ -87,6 +102,16 @@ impl Wishes {
             keys.push(("deletions", Value::from(if keeps { "keep" } else { "carry" })));
         }
         keys
+    }
+}
+
+/// Asks which details go along, until all of them are some.
+fn some_details(questions: &mut Questions) -> Result<Carried, Failure> {
+    loop {
+        match Carried::read(&questions.text(WHICH_DETAILS, Some("title, location"))?) {
+            Ok(carried) => return Ok(carried),
+            Err(words) => questions.tell(&words)?,
+        }
     }
 }
 

@@ -14,6 +14,7 @@ use jiff::tz::TimeZone;
 
 use crate::days::next;
 use crate::failure::Failure;
+use crate::render::Clock;
 use crate::render::{midnight, shorten};
 use crate::report::agenda::{Line, Shown};
 use crate::settings::{Connections, Settings};
@@ -125,7 +126,8 @@ impl Agenda {
             let routes = settings.routes.iter().filter(|(_, route)| route.ends.iter().any(|end| end == name));
             let ran = routes.filter_map(|(route, _)| store.route(route).ok().flatten()?.ran_at);
             let ran = ran.max().and_then(|at| Timestamp::from_second(at).ok());
-            self.as_of += &as_of_words(name, seen.as_of.max(ran), &self.zone);
+            let clock = Clock::at(self.now, &self.zone);
+            self.as_of += &as_of_words(name, seen.as_of.max(ran), &clock);
         }
         // One after the other: entries can be large.
         let mut problem = None;

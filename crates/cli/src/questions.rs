@@ -37,6 +37,11 @@ impl Questions {
         Ok(Some(text.trim().to_owned()).filter(|text| !text.is_empty()))
     }
 
+    /// Tells what is wrong with an answer.
+    pub(crate) fn tell(&mut self, words: &str) -> Result<(), Failure> {
+        say(words)
+    }
+
     /// Asks for a secret; what is typed does not show.
     pub(crate) fn secret(&mut self, prompt: &str) -> Result<SecretString, Failure> {
         Password::new().with_prompt(clean(prompt)).interact().map(SecretString::from).map_err(given_up)

@@ -3,6 +3,7 @@
 
 use std::ffi::OsStr;
 
+use chestnut_core::Detail;
 use clap_complete::engine::{ArgValueCompleter, CompletionCandidate};
 
 use crate::environment::Environment;
@@ -18,6 +19,19 @@ pub(super) fn calendars() -> ArgValueCompleter {
 
 pub(super) fn routes() -> ArgValueCompleter {
     ArgValueCompleter::new(|typed: &OsStr| candidates(typed, "route"))
+}
+
+/// What `--carry` takes; details go on after a comma.
+pub(super) fn carried() -> ArgValueCompleter {
+    ArgValueCompleter::new(|typed: &OsStr| {
+        let typed = typed.to_string_lossy();
+        let (before, last) = typed.rsplit_once(',').map_or(("", &*typed), |(before, last)| (before, last));
+        let alone = ["everything", "busy"].into_iter().filter(|_| before.is_empty());
+        let words = alone.chain(Detail::ALL.into_iter().map(Detail::word));
+        let fitting = words.filter(|word| word.starts_with(last));
+        let whole = |word| if before.is_empty() { String::from(word) } else { format!("{before},{word}") };
+        fitting.map(|word| CompletionCandidate::new(whole(word))).collect()
+    })
 }
 
 fn candidates(typed: &OsStr, kind: &str) -> Vec<CompletionCandidate> {

@@ -16,7 +16,7 @@ use crate::watch::LogFormat;
 pub(crate) use account::{AccountAdd, AccountCommand, OAuthArgs};
 pub(crate) use calendar::{CalendarAdd, CalendarCommand, KindWord};
 pub(crate) use help::with_help;
-pub(crate) use route::{RouteAdd, RouteCommand};
+pub(crate) use route::{Carried, RouteAdd, RouteCommand};
 pub(crate) use state::StateCommand;
 
 /// Keeps calendars on different servers in step, and proves that it did.

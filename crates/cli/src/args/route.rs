@@ -1,8 +1,11 @@
 //! `route …`
 
-use clap::{Args, Subcommand, ValueEnum};
+use chestnut_core::Detail;
+use clap::{Args, Subcommand};
 
-use super::complete::{calendars, routes};
+use super::complete::{calendars, carried, routes};
+use crate::settings::nearest;
+use crate::words::not_carried;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum RouteCommand {
@@ -77,8 +80,10 @@ pub(crate) struct RouteAdd {
     #[arg(long, value_name = "CALENDARS", add = calendars(), value_delimiter = ',')]
     pub(crate) between: Vec<String>,
     /// What the other side may see
-    #[arg(long, value_name = "WHAT")]
-    pub(crate) carry: Option<CarryWord>,
+    ///
+    /// `everything`, `busy` for the time alone, or details such as `title,location`
+    #[arg(long, value_name = "WHAT", value_parser = Carried::read, add = carried())]
+    pub(crate) carry: Option<Carried>,
     /// How far back to look, such as "7 days"
     #[arg(long, value_name = "LENGTH")]
     pub(crate) past: Option<String>,
@@ -91,19 +96,32 @@ pub(crate) struct RouteAdd {
 }
 
 /// What a new route carries.
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub(crate) enum CarryWord {
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Carried {
     /// All of it.
     Everything,
     /// The time alone.
     Busy,
+    /// The time, and these.
+    Details(Vec<Detail>),
 }
 
-impl CarryWord {
-    pub(crate) fn word(self) -> &'static str {
-        match self {
-            Self::Everything => "everything",
-            Self::Busy => "busy",
+impl Carried {
+    /// Reads `everything`, `busy`, or details after each other: `title, location`.
+    pub(crate) fn read(text: &str) -> Result<Self, String> {
+        match text.trim() {
+            "everything" => Ok(Self::Everything),
+            "busy" => Ok(Self::Busy),
+            details => {
+                let words = details.split(',').map(str::trim);
+                let one = |word: &str| {
+                    let known = Detail::ALL.map(|detail| detail.word().to_owned());
+                    let at = known.iter().position(|known| known == word);
+                    let wrong = || not_carried(word, nearest(word, known.iter()));
+                    at.map(|at| Detail::ALL[at]).ok_or_else(wrong)
+                };
+                words.map(one).collect::<Result<_, _>>().map(Self::Details)
+            }
         }
     }
 }

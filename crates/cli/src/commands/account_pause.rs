@@ -26,7 +26,8 @@ pub(crate) fn pause(
     let (_, routes) = used_by(&settings, name);
     let report =
         Report { account: name.to_owned(), paused: true, until: ends.map(|at| at.to_string()), routes };
-    let at = ends.map(|at| moment_text(at, &zone));
+    let clock = io.environment.clock(&zone)?;
+    let at = ends.map(|at| moment_text(at, &clock));
     show(common, io, &report, || account_paused_or_not(name, &report.routes, Some(at.as_deref())))?;
     Ok(ExitCode::Ok)
 }

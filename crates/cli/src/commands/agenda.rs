@@ -13,6 +13,7 @@ use crate::io::{Io, show};
 use crate::occurring::Agenda;
 use crate::open::{block_on, load, look_at_state};
 use crate::progress::Bars;
+use crate::render::Clock;
 use crate::render::human::agenda::human;
 use crate::render::human::grid::{Grid, Room, days_that_fit};
 use crate::render::human::month::month;
@@ -69,7 +70,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
             let room = Room { width, height, zone: zone.clone(), today, beside: asked.beside };
             agenda.as_of.clone() + &picture(&agenda, asked.month.is_some(), (from, to), &room, &settings)
         }
-        None => agenda.as_of.clone() + &human(&agenda.lines, &zone, from, to),
+        None => agenda.as_of.clone() + &human(&agenda.lines, &Clock::at(now, &zone), from, to),
     })?;
     for trouble in &agenda.troubles {
         io.say(&trouble.lines())?;

@@ -48,13 +48,13 @@ pub(crate) fn find(
     });
     let mut report = report(name, &plan);
     report.doubles = doubled.collect();
-    let zone = &settings.zone;
+    let clock = io.environment.clock(&settings.zone)?;
     let all = common.verbose > 0;
     if !removes || plan.undone.is_empty() {
-        show(common, io, &report, || doubles(&report, zone, all))?;
+        show(common, io, &report, || doubles(&report, &clock, all))?;
         return Ok(ExitCode::Ok);
     }
-    let planned = |report: &Report| doubles(report, zone, all);
+    let planned = |report: &Report| doubles(report, &clock, all);
     tidier.tidy(&end, &plan, report, &planned, DELETE_DOUBLES, yes, common, io)
 }
 
@@ -96,13 +96,13 @@ pub(crate) fn clear_copies(
         of.writes().contains(&name.to_owned()) && found.iter().any(|copy| copy.tag == tag(route))
     };
     report.made_again_by = settings.routes.iter().filter(makes).map(|(route, _)| route.clone()).collect();
-    let zone = &settings.zone;
+    let clock = io.environment.clock(&settings.zone)?;
     let all = common.verbose > 0;
     if plan.undone.is_empty() {
-        show(common, io, &report, || copies(&report, zone, all))?;
+        show(common, io, &report, || copies(&report, &clock, all))?;
         return Ok(if plan.left.is_empty() { ExitCode::Ok } else { ExitCode::Waiting });
     }
-    let planned = |report: &Report| copies(report, zone, all);
+    let planned = |report: &Report| copies(report, &clock, all);
     tidier.tidy(&end, &plan, report, &planned, DELETE_COPIES, yes, common, io)
 }
 

@@ -62,11 +62,11 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         }
         report
     }))?;
-    let zone = &settings.zone;
+    let clock = io.environment.clock(&settings.zone)?;
     show(common, io, &report, || {
-        let compared = human(&report.comparisons, zone, all);
+        let compared = human(&report.comparisons, &clock, all);
         let runs =
-            if report.runs.is_empty() { String::new() } else { runs_text(&report.runs, zone, true, true) };
+            if report.runs.is_empty() { String::new() } else { runs_text(&report.runs, &clock, true, true) };
         if runs.is_empty() { compared } else { format!("{compared}\n{runs}") }
     })?;
     tell(common, io, report.comparisons.iter().filter_map(|one| one.failure.as_ref()))?;

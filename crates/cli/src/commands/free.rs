@@ -17,6 +17,7 @@ use crate::failure::Failure;
 use crate::io::{Io, show, write_new};
 use crate::open::{block_on, load, look_at_state};
 use crate::progress::Bars;
+use crate::render::Clock;
 use crate::render::human::free::human;
 use crate::render::midnight;
 use crate::report::free::{Gap, Report, Unknown};
@@ -108,7 +109,8 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         write_new(path, &text).map_err(|error| cannot_be_written(path, &error))?;
         io.say(&free_busy_written(path))?;
     }
-    show(common, io, &report, || human(&report, &days, (asked.at_least, asked.hours), &zone))?;
+    let clock = Clock::at(now, &zone);
+    show(common, io, &report, || human(&report, &days, (asked.at_least, asked.hours), &clock))?;
     for trouble in &taken.troubles {
         io.say(&trouble.lines())?;
     }

@@ -21,7 +21,8 @@ pub(crate) fn run(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure>
     }
     let report = Report { held };
     let all = common.verbose > 0;
-    show(common, io, &report, || human(&report, &settings.zone, all))?;
+    let clock = io.environment.clock(&settings.zone)?;
+    show(common, io, &report, || human(&report, &clock, all))?;
     let waiting = report.held.iter().any(|item| item.decision.is_none());
     Ok(if waiting { ExitCode::Waiting } else { ExitCode::Ok })
 }
@@ -40,17 +41,18 @@ pub(crate) fn decide(
         return Err(nothing_waits(number));
     };
     let item = held(item)?;
+    let clock = io.environment.clock(&settings.zone)?;
     let choice = match choice {
         Some(choice) => choice.to_owned(),
         None => match Questions::of_terminal(io.can_ask && !common.json) {
             Some(mut questions) => {
-                io.say(&with_answers(&item, &settings.zone, common.verbose > 0))?;
+                io.say(&with_answers(&item, &clock, common.verbose > 0))?;
                 let at = questions.choose(WHICH_ANSWER, &item.choices)?;
                 item.choices[at].clone()
             }
             None => {
                 let report = Report { held: vec![item] };
-                show(common, io, &report, || with_answers(&report.held[0], &settings.zone, true))?;
+                show(common, io, &report, || with_answers(&report.held[0], &clock, true))?;
                 return Ok(ExitCode::Waiting);
             }
         },

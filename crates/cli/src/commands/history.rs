@@ -39,7 +39,8 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let store = look_at_state(common, &settings, &io.environment)?;
     let zone = settings.zone.clone();
     let since = asked.since.map(|text| since(text, io.environment.now()?, &zone)).transpose()?;
-    let wanted = all_wanted(asked.entries, &zone);
+    let clock = io.environment.clock(&zone)?;
+    let wanted = all_wanted(asked.entries, &clock);
     let records = records(asked, since, &wanted, &store)?;
     let is_whole = asked.run.is_some() || !wanted.is_empty() || asked.text || asked.ics.is_some();
     if let (true, Some(route)) = (records.is_empty(), asked.route) {
@@ -50,7 +51,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     }
     if !is_whole {
         let report = Report { runs: records.iter().map(|record| run_of(record, None, false)).collect() };
-        show(common, io, &report, || list(&records, &zone))?;
+        show(common, io, &report, || list(&records, &clock))?;
         return Ok(ExitCode::Ok);
     }
     let mut told = Vec::new();
@@ -73,7 +74,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let report = Report { runs };
     show(common, io, &report, || {
         let runs: Vec<_> =
-            told.iter().zip(&report.runs).map(|((record, _), run)| one_run(record, run, &zone)).collect();
+            told.iter().zip(&report.runs).map(|((record, _), run)| one_run(record, run, &clock)).collect();
         runs.join("\n")
     })?;
     Ok(ExitCode::Ok)

@@ -35,10 +35,10 @@ pub(crate) fn run(routes: &[String], common: &Common, io: &mut Io<'_>) -> Result
         previews
     }))?;
     let report = Report { previews };
-    let zone = settings.zone.clone();
+    let clock = io.environment.clock(&settings.zone)?;
     let ready = report.previews.iter().filter(|preview| preview.failure.is_none());
     show(common, io, &report, || {
-        ready.map(|p| human(p, &zone, common.verbose > 0)).collect::<Vec<_>>().join("\n")
+        ready.map(|p| human(p, &clock, common.verbose > 0)).collect::<Vec<_>>().join("\n")
     })?;
     tell(common, io, report.previews.iter().filter_map(|preview| preview.failure.as_ref()))?;
     let is_any_ready = report.previews.iter().any(|preview| preview.failure.is_none());

@@ -22,8 +22,9 @@ pub(crate) fn run(
     io: &mut Io<'_>,
 ) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
+    let clock = io.environment.clock(&settings.zone)?;
     let chosen = settings.chosen_routes(routes)?;
-    let wanted = wanted(words, &settings.zone);
+    let wanted = wanted(words, &clock);
     let store = look_at_state(common, &settings, &io.environment)?;
     let key = route_key(&settings, &store, false)?;
     let options = RunOptions::at(io.environment.now()?);
@@ -47,12 +48,11 @@ pub(crate) fn run(
     }))?;
     let not_asked = failures.iter().map(|failure| failure.message.clone()).collect();
     let report = Report { texts, not_asked };
-    let zone = settings.zone.clone();
     if report.texts.is_empty() && !common.json {
         let nothing = if is_known { no_text_of(words) } else { nowhere(&[words.to_owned()], &chosen) };
         return Err(failures.into_iter().next().unwrap_or(nothing));
     }
-    show(common, io, &report, || human(&report, &zone, common.verbose > 0))?;
+    show(common, io, &report, || human(&report, &clock, common.verbose > 0))?;
     tell(common, io, &failures)?;
     Ok(failures.iter().map(|failure| failure.code).max().unwrap_or(ExitCode::Ok))
 }

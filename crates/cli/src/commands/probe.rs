@@ -76,7 +76,8 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         }
     })?;
     let report = Report { probes };
-    show(common, io, &report, || human(&report.probes, &settings.zone))?;
+    let clock = io.environment.clock(&settings.zone)?;
+    show(common, io, &report, || human(&report.probes, &clock))?;
     tell(common, io, report.probes.iter().filter_map(|probe| probe.failure.as_ref()))?;
     Ok(report.probes.iter().map(|probe| probe.code).max().unwrap_or(ExitCode::Ok))
 }

@@ -15,6 +15,7 @@ use crate::io::{Io, show};
 use crate::open::{block_on, load, look_at_state, state_path};
 use crate::overview::overview;
 use crate::progress::Bars;
+use crate::render::Clock;
 use crate::render::human::overview::text;
 use crate::render::page::{is_page, page};
 use crate::settings::{Connections, Settings, route_key};
@@ -52,7 +53,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     }
     show(common, io, &report, || match asked.file {
         Some(path) if !asked.text => page_written(path, &report),
-        _ => text(&report, &settings.zone),
+        _ => text(&report, &Clock::of_any_day(&settings.zone)),
     })?;
     Ok(ExitCode::Ok)
 }

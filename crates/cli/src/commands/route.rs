@@ -12,7 +12,7 @@ use crate::new_route::{Wishes, first_run};
 use crate::open::{block_on, configuration_path, load, look_at_state, open_state};
 use crate::questions::Questions;
 use crate::render::human::route::{copy_lines, described, human, staying_lines};
-use crate::render::moment_text;
+use crate::render::{Clock, moment_text};
 use crate::report::route::{Report, Retired, Shown, Whole, gone, line, settings as settings_of};
 use crate::settings::{ConfigurationText, Connections, RouteSettings, Settings, nearest, route_key};
 use crate::words::{
@@ -91,7 +91,7 @@ pub(crate) fn pause(
         })?;
         routes.push(line(&store, name, Some(route), now)?);
     }
-    let at = until.map(|at| moment_text(at, &settings.zone));
+    let at = until.map(|at| moment_text(at, &Clock::at(now, &settings.zone)));
     show(common, io, &Report { routes }, || paused_or_not(name, is_paused, at.as_deref()))?;
     Ok(ExitCode::Ok)
 }
@@ -174,8 +174,9 @@ fn remove(
     })??;
     let all = found.iter().flat_map(|(_, copies)| copies);
     let (staying, copies): (Vec<&RouteCopy>, Vec<&RouteCopy>) = all.partition(|copy| copy.would_mail);
+    let clock = io.environment.clock(&settings.zone)?;
     if !staying.is_empty() {
-        io.say(&staying_lines(&staying, &settings.zone, common.verbose > 0))?;
+        io.say(&staying_lines(&staying, &clock, common.verbose > 0))?;
     }
     if copies.is_empty() {
         return Ok(0);
@@ -184,7 +185,7 @@ fn remove(
         let Some(mut questions) = Questions::of_terminal(io.can_ask) else {
             return Err(retiring_asks_first(name, copies.len()));
         };
-        io.say(&copy_lines(&copies, &settings.zone, common.verbose > 0))?;
+        io.say(&copy_lines(&copies, &clock, common.verbose > 0))?;
         if !questions.yes(DELETE_COPIES, false)? {
             return Err(not_retired(name));
         }
@@ -208,7 +209,7 @@ pub(crate) fn add(args: &RouteAdd, common: &Common, io: &mut Io<'_>) -> Result<E
     let mut questions = Questions::of_terminal(io.can_ask);
     let ends = ends(args, &settings, questions.as_mut())?;
     let mut wishes = Wishes {
-        carry: args.carry.map(|carry| carry.word()),
+        carry: args.carry.clone(),
         is_two_way: (!args.between.is_empty() || args.from.is_some() && args.to.is_some())
             .then_some(!args.between.is_empty()),
         reach: (args.past.is_some() || args.ahead.is_some()).then(|| (args.past.clone(), args.ahead.clone())),

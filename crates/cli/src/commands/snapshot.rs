@@ -111,21 +111,21 @@ pub(crate) fn put_back(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> R
         routes: routes.collect(),
         taken: None,
     };
-    let zone = &settings.zone;
+    let clock = io.environment.clock(&settings.zone)?;
     if plan.undone.is_empty() {
-        show(common, io, &report, || restore_planned(&report, zone))?;
+        show(common, io, &report, || restore_planned(&report, &clock))?;
         return Ok(if plan.left.is_empty() { ExitCode::Ok } else { ExitCode::Waiting });
     }
     if !asked.yes {
         let failures = [restore_asks_first(name), not_put_back()];
-        ask_first(&report, || restore_planned(&report, zone), PUT_BACK, failures, common, io)?;
+        ask_first(&report, || restore_planned(&report, &clock), PUT_BACK, failures, common, io)?;
     }
     let taken = block_on(bars.meanwhile(|| connections.waits_for(), async {
         Ok::<_, Failure>(restore(&end, &store, &options, &bar, &what, &plan).await?)
     }))??;
     report.taken = Some(Taken::of(&taken, false));
     show(common, io, &report, || {
-        let before = if asked.yes { restore_planned(&report, zone) + "\n" } else { String::new() };
+        let before = if asked.yes { restore_planned(&report, &clock) + "\n" } else { String::new() };
         before + &restore_done(&report)
     })?;
     Ok(report.taken.as_ref().map_or(ExitCode::Ok, |taken| taken.code(&report.left)))

@@ -5,6 +5,7 @@ use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show};
 use crate::open::{load, look_at_state, state_path};
+use crate::render::Clock;
 use crate::render::human::status::human;
 use crate::report::route::gone;
 use crate::report::status::{Report, RouteStatus};
@@ -18,13 +19,14 @@ pub(crate) fn run(stale_after: Option<&str>, common: &Common, io: &mut Io<'_>) -
     let settings = load(common, io)?;
     let store = look_at_state(common, &settings, &io.environment)?;
     let now = io.environment.now()?;
+    let clock = Clock::at(now, &settings.zone);
     let watcher = Presence::look(&state_path(common, &settings));
     let report = Report::of(&settings, &store, now, stale_after, watcher.as_ref())?;
     let gone = gone(&store, &settings)?;
     let words = || gone.iter().map(|name| gone_words(name)).collect::<String>();
     // Who searches in it gets all of it.
     let whole = io.screen.is_none();
-    show(common, io, &report, || human(&report, &settings.zone, whole, common.verbose > 0) + &words())?;
+    show(common, io, &report, || human(&report, &clock, whole, common.verbose > 0) + &words())?;
     let waits = !gone.is_empty() || !report.probe_leftovers.is_empty();
     let besides = if waits { ExitCode::Waiting } else { ExitCode::Ok };
     Ok(report.routes.iter().map(RouteStatus::code).max().unwrap_or(ExitCode::Ok).max(besides))

@@ -18,7 +18,7 @@ use crate::progress::Bars;
 use crate::questions::Questions;
 use crate::render::human::preview::first_summary;
 use crate::render::human::sync::human;
-use crate::render::{day_and_time, style};
+use crate::render::{Clock, moment_text, style};
 use crate::report::route::gone;
 use crate::report::sync::{Outcome, Report, Run, begun, not_begun};
 use crate::running::{Runner, rest_of};
@@ -55,10 +55,11 @@ pub(crate) fn run(
     let store = open_state(common, &settings, &io.environment)?;
     let mut paused = String::new();
     let now = io.environment.now()?;
+    let clock = Clock::at(now, &settings.zone);
     for (name, route) in chosen.clone() {
         if let Some(rest) = rest_of(&settings, &store, (name, route), now)? {
             chosen.retain(|(other, _)| *other != name);
-            let since = store.paused_since(name)?.map(|at| day_and_time(at, &settings.zone));
+            let since = store.paused_since(name)?.map(|at| moment_text(at, &clock));
             paused += &passed_over(name, rest.account.as_deref(), since.as_deref());
         } else if how.only_due && !is_due(&store, name, route, now)? {
             chosen.retain(|(other, _)| *other != name);
@@ -79,7 +80,7 @@ pub(crate) fn run(
         is_asked: !common.quiet,
         ..RunOptions::at(now)
     };
-    let wanted = all_wanted(how.entries, &settings.zone);
+    let wanted = all_wanted(how.entries, &clock);
     let environment = io.environment.clone();
     let connections = Connections::new(&settings, &environment).keeping(&store, options.now);
     let bars = Bars::new(io.progress && !common.quiet);
@@ -157,9 +158,8 @@ pub(crate) fn run(
         };
         tell_of_troubles(&settings, &store, (&report.runs, daily), now, watcher.is_some())?;
     }
-    let zone = settings.zone.clone();
     let whole = io.screen.is_none();
-    show(common, io, &report, || human(&report.runs, &zone, whole, common.verbose > 0) + &paused + &gone)?;
+    show(common, io, &report, || human(&report.runs, &clock, whole, common.verbose > 0) + &paused + &gone)?;
     if !common.json {
         tell_failures(&report.runs, io)?;
     }

@@ -27,11 +27,12 @@ pub(crate) struct Asked<'a> {
 
 pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
+    let clock = io.environment.clock(&settings.zone)?;
     let store = open_state(common, &settings, &io.environment)?;
     let runs = runs(asked.run, &store)?;
     let what = ToUndo {
         runs: runs.iter().map(|run| run.id).collect(),
-        only: all_wanted(asked.entries, &settings.zone),
+        only: all_wanted(asked.entries, &clock),
         is_retired: !settings.routes.contains_key(&runs[0].route),
     };
     let now = io.environment.now()?;
@@ -48,14 +49,13 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         Ok::<_, Failure>((rule, plan))
     }))??;
     let mut report = Report::of(&runs, &plan);
-    let zone = &settings.zone;
     if plan.undone.is_empty() {
-        show(common, io, &report, || planned(&report, zone))?;
+        show(common, io, &report, || planned(&report, &clock))?;
         return Ok(if plan.left.is_empty() { ExitCode::Ok } else { ExitCode::Waiting });
     }
     if !asked.yes {
         let failures = [undo_asks_first(asked.run), not_taken_back()];
-        ask_first(&report, || planned(&report, zone), TAKE_BACK, failures, common, io)?;
+        ask_first(&report, || planned(&report, &clock), TAKE_BACK, failures, common, io)?;
     }
     let taken = block_on(bars.meanwhile(|| connections.waits_for(), async {
         Ok::<_, Failure>(undo(&rule, &store, &options, &bar, &what, &plan).await?)
@@ -63,7 +63,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let is_shown = asked.yes;
     report.taken = Some(Taken::of(&taken, !what.is_retired));
     show(common, io, &report, || {
-        let before = if is_shown { planned(&report, zone) + "\n" } else { String::new() };
+        let before = if is_shown { planned(&report, &clock) + "\n" } else { String::new() };
         before + &done(&report)
     })?;
     Ok(report.taken.as_ref().map_or(ExitCode::Ok, |taken| taken.code(&report.left)))

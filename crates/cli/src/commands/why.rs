@@ -26,8 +26,9 @@ const PAST: usize = 200;
 
 pub(crate) fn run(words: &[String], common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
+    let clock = io.environment.clock(&settings.zone)?;
     let (routes, words) = asked(words, &settings)?;
-    let wanted = wanted(&words.join(" "), &settings.zone);
+    let wanted = wanted(&words.join(" "), &clock);
     let store = look_at_state(common, &settings, &io.environment)?;
     let key = route_key(&settings, &store, false)?;
     let options = RunOptions::at(io.environment.now()?);
@@ -83,14 +84,14 @@ pub(crate) fn run(words: &[String], common: &Common, io: &mut Io<'_>) -> Result<
         }
         return Err(failures.into_iter().next().unwrap_or_else(|| nowhere(words, &routes)));
     }
-    let zone = &settings.zone;
     let all = common.verbose > 0;
     let entries = report.entries();
     let mut chosen = None;
     if !common.json && entries.len() + report.uncovered.len() > 1 {
         if !common.quiet {
-            io.out
-                .write_all(fit(&choices(&report, zone, all), io.screen.map(|(width, _)| width)).as_bytes())?;
+            io.out.write_all(
+                fit(&choices(&report, &clock, all), io.screen.map(|(width, _)| width)).as_bytes(),
+            )?;
         }
         let questions = Questions::of_terminal(io.can_ask && !common.quiet && report.uncovered.is_empty());
         if let (Some(mut questions), 2..=ENOUGH) = (questions, entries.len()) {
@@ -107,7 +108,7 @@ pub(crate) fn run(words: &[String], common: &Common, io: &mut Io<'_>) -> Result<
         let one = entries.get(chosen.unwrap_or(0)).unwrap_or(&none);
         let own = |change: &&PastChange| is_about(change, one, &report.uncovered);
         let past: Vec<Past> = past.iter().filter(own).map(Past::of).collect();
-        told(one, &report.uncovered, &past, zone, all)
+        told(one, &report.uncovered, &past, &clock, all)
     })?;
     finish(&failures, common, io)
 }

@@ -16,6 +16,8 @@ pub(crate) enum Column {
     Number,
     /// Never cut: paths, addresses, times, what is typed again.
     Whole,
+    /// Days, with or without an hour; never cut. The numbers of the month stand below each other.
+    Day,
     /// Cut in the middle: both ends tell names apart.
     Name,
     /// Cut at its end.
@@ -37,7 +39,8 @@ const GAP: usize = 2;
 /// Names and texts are not made narrower than this.
 const NARROWEST: usize = 14;
 /// By number, as they travel.
-const COLUMNS: [Column; 5] = [Column::Text, Column::Name, Column::Whole, Column::Number, Column::Prose];
+const COLUMNS: [Column; 6] =
+    [Column::Text, Column::Name, Column::Whole, Column::Number, Column::Prose, Column::Day];
 
 /// Returns a table with a heading, to be shown by [`fit`]; cells must be clean already, and may be painted. Where no
 /// column has a title, there is no heading.
@@ -92,6 +95,9 @@ fn laid_out(written: &str, width: Option<usize>) -> String {
         })
         .collect();
     let mut rows: Vec<_> = rows.collect();
+    for (at, _) in columns.iter().enumerate().filter(|(_, (_, column))| *column == Column::Day) {
+        align_days(rows.iter_mut().filter_map(|row| row.get_mut(at)));
+    }
     // Lines of their own leave a mark where they belong: they say nothing about the columns.
     let mut lines: VecDeque<String> = VecDeque::new();
     for row in &mut rows {
@@ -137,6 +143,22 @@ fn laid_out(written: &str, width: Option<usize>) -> String {
     out
 }
 
+/// Makes room before a number of one figure: `Sat  5 Dec` above `Sat 12 Dec`.
+pub(crate) fn align_days<'c>(cells: impl Iterator<Item = &'c mut String>) {
+    let mut narrow = Vec::new();
+    let mut is_any_wide = false;
+    for cell in cells {
+        match cell.as_bytes() {
+            [_, _, _, b' ', b'0'..=b'9', b' ', ..] => narrow.push(cell),
+            [_, _, _, b' ', b'0'..=b'9', b'0'..=b'9', ..] => is_any_wide = true,
+            _ => {}
+        }
+    }
+    if is_any_wide {
+        narrow.into_iter().for_each(|cell| cell.insert(3, ' '));
+    }
+}
+
 /// How wide each column is; `None` where there is no room for them beside each other.
 fn widths(columns: &[(&str, Column)], rows: &[Vec<String>], width: usize) -> Option<Vec<usize>> {
     let cells = |at: usize| rows.iter().filter_map(move |row| row.get(at));
@@ -149,7 +171,7 @@ fn widths(columns: &[(&str, Column)], rows: &[Vec<String>], width: usize) -> Opt
         .collect();
     let room = width.checked_sub(GAP * columns.len())?;
     let least = |at: usize| match columns[at].1 {
-        Column::Number | Column::Whole => usize::MAX,
+        Column::Number | Column::Whole | Column::Day => usize::MAX,
         Column::Name | Column::Text => text::width(columns[at].0).max(NARROWEST),
         Column::Prose => {
             let words = cells(at).flat_map(|cell| text::words(cell)).map(text::width);

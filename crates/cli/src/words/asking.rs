@@ -21,8 +21,16 @@ pub(crate) fn no_answer(choice: &str, number: i64, choices: &[String]) -> Failur
 }
 
 /// Deletions in one calendar that have the same title, as those of busy times have.
-pub(crate) fn all_alike(calendar: &str, title: &str, number: usize, [first, last]: [String; 2]) -> String {
-    format!("  {number} in {calendar}, each called \"{title}\", from {first} to {last}; -v names them all\n")
+pub(crate) fn all_alike(
+    calendar: &str,
+    title: &str,
+    number: usize,
+    [first, last]: [String; 2],
+    days: &str,
+) -> String {
+    format!(
+        "  {number} in {calendar}, each called \"{title}\", from {first} to {last}; -v names them all\n  on {days}\n"
+    )
 }
 
 pub(crate) const WHICH_ANSWER: &str = "Your answer?";
@@ -52,7 +60,7 @@ pub(crate) fn ends_before_it_begins(from: Date, to: Date) -> Failure {
 /// An option is no day.
 pub(crate) fn not_a_day(option: &str, text: &str) -> Failure {
     Failure::usage(format!("{option} {text:?} is not a day"))
-        .hint("Write it as 2026-10-05, or say today, tomorrow, or a day of the week.")
+        .hint("Write it as 2026-10-05 or \"5 Oct\", or say today, tomorrow, or a day of the week.")
 }
 
 /// When an entry takes place cannot be worked out.

@@ -51,7 +51,7 @@ pub(crate) fn check_proxy(account: &str) -> String {
 }
 
 fn day(at: Timestamp) -> String {
-    at.strftime("%Y-%m-%d").to_string()
+    at.strftime("%-d %b %Y").to_string()
 }
 
 pub(crate) fn certificate_words(facts: &CertificateFacts) -> String {

@@ -1,9 +1,7 @@
 //! Details of entries as people call them, and their values as people read them. What is not known here stands as the
 //! calendar says it.
 
-use jiff::tz::TimeZone;
-
-use crate::render::{clean, count, start_text};
+use crate::render::{Clock, clean, count, day_and_hour, start_text};
 
 /// What a property (RFC 5545, 3.8) is called.
 pub(crate) fn field_word(property: &str) -> String {
@@ -52,12 +50,12 @@ pub(crate) fn field_order(property: &str) -> usize {
 }
 
 /// The values of a property, joined as reports join them.
-pub(crate) fn value_words(property: &str, values: &str, zone: &TimeZone) -> String {
+pub(crate) fn value_words(property: &str, values: &str, clock: &Clock) -> String {
     let one = |value: &str| match property {
         "DTSTART" | "DTEND" | "DUE" | "COMPLETED" | "RDATE" | "EXDATE" => {
-            Some(start_text(value, zone)).filter(|text| !text.is_empty())
+            Some(start_text(value, clock)).filter(|text| !text.is_empty())
         }
-        "RRULE" => rule_words(value, zone),
+        "RRULE" => rule_words(value, clock),
         "VALARM" => alarm_words(value),
         "TRANSP" => match value {
             "OPAQUE" => Some("yes".to_owned()),
@@ -76,18 +74,17 @@ pub(crate) fn value_words(property: &str, values: &str, zone: &TimeZone) -> Stri
     }
 }
 
-/// `Tue 2026-10-06 09:00–10:00 → 10:00–11:00`: a start with its end, as they were and as they are, as canonical texts say
+/// `Tue 6 Oct 09:00–10:00 → 10:00–11:00`: a start with its end, as they were and as they are, as canonical texts say
 /// them. `None` where they are no two moments.
-pub(crate) fn span_words(old: [&str; 2], new: [&str; 2], zone: &TimeZone) -> Option<String> {
+pub(crate) fn span_words(old: [&str; 2], new: [&str; 2], clock: &Clock) -> Option<String> {
     let said = |[start, end]: [&str; 2]| {
-        let (start, end) = (start_text(start, zone), start_text(end, zone));
-        let (day, begins) = start.split_at_checked(DAY)?;
-        let ends = match end.strip_prefix(day) {
-            Some(ends) => ends.trim_start().to_owned(),
-            None => end.clone(),
+        let (start, end) = (start_text(start, clock), start_text(end, clock));
+        let (day, Some(begins)) = day_and_hour(&start) else { return None };
+        let ends = match day_and_hour(&end) {
+            (same, Some(hour)) if same == day => hour,
+            _ => &end,
         };
-        let is_hour = begins.len() == HOUR && !end.is_empty();
-        is_hour.then(|| (day.to_owned(), format!("{}–{ends}", begins.trim_start())))
+        (!end.is_empty()).then(|| (day.to_owned(), format!("{begins}–{ends}")))
     };
     let (old, new) = (said(old)?, said(new)?);
     Some(match old.0 == new.0 {
@@ -98,13 +95,11 @@ pub(crate) fn span_words(old: [&str; 2], new: [&str; 2], zone: &TimeZone) -> Opt
 
 /// Of two moments of one day, the second is its hour alone; what is no such pair stays as it is.
 pub(crate) fn without_same_day(old: String, new: String) -> (String, String) {
-    let hour = |text: &str| {
-        let (day, hour) = text.split_at_checked(DAY)?;
-        let is_hour = hour.len() == HOUR && hour.as_bytes()[3] == b':';
-        is_hour.then(|| (day.to_owned(), hour.trim_start().to_owned()))
-    };
-    match (hour(&old), hour(&new)) {
-        (Some((one, _)), Some((other, hour))) if one == other => (old, hour),
+    match (day_and_hour(&old), day_and_hour(&new)) {
+        ((one, Some(_)), (other, Some(hour))) if one == other => {
+            let hour = hour.to_owned();
+            (old, hour)
+        }
         _ => (old, new),
     }
 }
@@ -115,18 +110,13 @@ pub(crate) fn occurrence_came_or_went(day: &str, is_gone: bool) -> String {
     format!("The occurrence{day}: {what}")
 }
 
-/// How long `Tue 2026-10-06` is.
-const DAY: usize = 14;
-/// And ` 09:00` behind it.
-const HOUR: usize = 6;
-
 /// Which occurrence of a series is meant; nothing where it is all of them.
-pub(crate) fn of_occurrence(recurrence_id: &str, zone: &TimeZone) -> String {
+pub(crate) fn of_occurrence(recurrence_id: &str, clock: &Clock) -> String {
     let (at, follows) = match recurrence_id.strip_suffix(" and future") {
         Some(at) => (at, " and after"),
         None => (recurrence_id, ""),
     };
-    match (at.is_empty(), start_text(at, zone)) {
+    match (at.is_empty(), start_text(at, clock)) {
         (true, _) => String::new(),
         (false, unread) if unread.is_empty() => format!(" of {}{follows}", clean(at)),
         (false, day) => format!(" of {day}{follows}"),
@@ -134,7 +124,7 @@ pub(crate) fn of_occurrence(recurrence_id: &str, zone: &TimeZone) -> String {
 }
 
 /// `every 2 weeks on Tuesday, 10 times`; `None` for rules that are better read as they stand.
-fn rule_words(rule: &str, zone: &TimeZone) -> Option<String> {
+fn rule_words(rule: &str, clock: &Clock) -> Option<String> {
     let (mut unit, mut interval, mut days, mut end) = (None, 1_usize, Vec::new(), String::new());
     for part in rule.split(';') {
         let (name, value) = part.split_once('=')?;
@@ -152,8 +142,8 @@ fn rule_words(rule: &str, zone: &TimeZone) -> Option<String> {
             "BYDAY" => days = value.split(',').map(day_word).collect::<Option<_>>()?,
             "COUNT" => end = format!(", {}", count(value.parse().ok()?, "time", "times")),
             "UNTIL" => {
-                let day = start_text(value, zone);
-                end = format!(", until {}", day.split_at_checked(14).map_or(day.as_str(), |(day, _)| day));
+                let last = start_text(value, clock);
+                end = format!(", until {}", day_and_hour(&last).0);
             }
             _ => return None,
         }
@@ -214,19 +204,22 @@ fn alarm_words(alarm: &str) -> Option<String> {
 mod tests {
     use jiff::tz::TimeZone;
 
+    use crate::render::Clock;
+
     use super::{of_occurrence, span_words, value_words};
 
     #[test]
     fn values_are_read_as_people_read_them() {
         let zone = TimeZone::get("Europe/Ljubljana").expect("a zone");
+        let clock = Clock::at("2026-10-05T08:00:00Z".parse().expect("now"), &zone);
         for (property, value, words) in [
-            ("DTSTART", "20261006T090000 Europe/Ljubljana", "Tue 2026-10-06 09:00"),
-            ("DTEND", "20261006", "Tue 2026-10-06"),
-            ("EXDATE", "20261103T080000Z | 20261110T080000Z", "Tue 2026-11-03 09:00, Tue 2026-11-10 09:00"),
+            ("DTSTART", "20261006T090000 Europe/Ljubljana", "Tue 6 Oct 09:00"),
+            ("DTEND", "20261006", "Tue 6 Oct"),
+            ("EXDATE", "20261103T080000Z | 20261110T080000Z", "Tue 3 Nov 09:00, Tue 10 Nov 09:00"),
             (
                 "RRULE",
                 "BYDAY=TH,TU;FREQ=WEEKLY;UNTIL=20261215T080000Z",
-                "every Tuesday and Thursday, until Tue 2026-12-15",
+                "every Tuesday and Thursday, until Tue 15 Dec",
             ),
             ("RRULE", "COUNT=1;FREQ=DAILY;INTERVAL=2", "every 2 days, 1 time"),
             ("RRULE", "BYDAY=1MO;FREQ=MONTHLY", "BYDAY=1MO;FREQ=MONTHLY"),
@@ -236,24 +229,24 @@ mod tests {
             ("SUMMARY", "", "nothing"),
             ("SUMMARY", "Late\u{1b}[2J", "Late\u{fffd}[2J"),
         ] {
-            assert_eq!(value_words(property, value, &zone), words, "{property}");
+            assert_eq!(value_words(property, value, &clock), words, "{property}");
         }
         for (old, new, words) in [
             (
                 ["20261006T090000 Europe/Ljubljana", "20261006T100000 Europe/Ljubljana"],
                 ["20261006T100000 Europe/Ljubljana", "20261006T110000 Europe/Ljubljana"],
-                Some("Tue 2026-10-06 09:00–10:00 → 10:00–11:00"),
+                Some("Tue 6 Oct 09:00–10:00 → 10:00–11:00"),
             ),
             (
                 ["20261006T080000Z", "20261006T090000Z"],
                 ["20261007T210000Z", "20261008T010000Z"],
-                Some("Tue 2026-10-06 10:00–11:00 → Wed 2026-10-07 23:00–Thu 2026-10-08 03:00"),
+                Some("Tue 6 Oct 10:00–11:00 → Wed 7 Oct 23:00–Thu 8 Oct 03:00"),
             ),
             (["20261006", "20261007"], ["20261007", "20261008"], None),
         ] {
-            assert_eq!(span_words(old, new, &zone).as_deref(), words);
+            assert_eq!(span_words(old, new, &clock).as_deref(), words);
         }
-        assert_eq!(of_occurrence("20261103T080000Z and future", &zone), " of Tue 2026-11-03 09:00 and after");
-        assert_eq!(of_occurrence("", &zone), "");
+        assert_eq!(of_occurrence("20261103T080000Z and future", &clock), " of Tue 3 Nov 09:00 and after");
+        assert_eq!(of_occurrence("", &clock), "");
     }
 }

@@ -4,10 +4,9 @@ use std::path::Path;
 
 use jiff::Timestamp;
 use jiff::civil::Date;
-use jiff::tz::TimeZone;
 
 use crate::failure::Failure;
-use crate::render::{clean, moment_text, shorten};
+use crate::render::{Clock, clean, moment_text, shorten};
 
 /// What the letters stand for.
 pub(crate) fn grid_legend(calendars: &[String], has_floating: bool) -> String {
@@ -25,14 +24,14 @@ pub(crate) fn hidden_words(number: usize, is_before: bool) -> String {
 
 pub(crate) fn clock_change_words(day: Date, twice: bool) -> String {
     let what = if twice { "an hour comes twice" } else { "an hour is missing" };
-    format!("Clocks change on {}: {what}", day.strftime("%A %Y-%m-%d"))
+    format!("Clocks change on {}: {what}", day.strftime("%A %-d %B %Y"))
 }
 
 /// Nobody was asked: what is shown is what was known then.
-pub(crate) fn as_of_words(calendar: &str, at: Option<Timestamp>, zone: &TimeZone) -> String {
+pub(crate) fn as_of_words(calendar: &str, at: Option<Timestamp>, clock: &Clock) -> String {
     let calendar = clean(calendar);
     match at {
-        Some(at) => format!("{calendar}: as of {}\n", moment_text(at, zone)),
+        Some(at) => format!("{calendar}: as of {}\n", moment_text(at, clock)),
         None => format!("{calendar}: never read yet; nothing is known of it\n"),
     }
 }

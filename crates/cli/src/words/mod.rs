@@ -101,11 +101,11 @@ pub(crate) use probes::{
     PROBE_TITLE, cannot_probe_words, fault_advice, fault_words, probe_while_paused, skip_words, step_word,
 };
 pub(crate) use problems::{
-    Problem, UnknownKey, declared_twice, lacking_key, lacking_secret, not_toml, relay_in_a_circle,
-    unknown_key, where_a_calendar_is, wrong_key,
+    Problem, UnknownKey, declared_twice, lacking_key, lacking_secret, not_carried, not_toml,
+    relay_in_a_circle, unknown_key, where_a_calendar_is, wrong_key,
 };
 pub(crate) use routes::{
-    DELETE_COPIES, FROM_WHICH, HOW_FAR, REACHES, SHOWS, TASKS_TOO, TO_WHICH, WRITE_NOW,
+    DELETE_COPIES, FROM_WHICH, HOW_FAR, REACHES, SHOWS, TASKS_TOO, TO_WHICH, WHICH_DETAILS, WRITE_NOW,
     account_paused_or_not, and_nothing_written, comes_back, copies_remain, deletes_too,
     deletes_too_both_ways, interrupted_sync, made_no_copies, needs_calendars, no_key_of_routes, no_setting,
     no_such_calendar, not_ahead, not_configured_any_more, not_retired, nothing_edited, passed_over,

@@ -228,8 +228,7 @@ impl Problem<'_> {
                 "It is \"everything\" (the default), \"busy\", or a table such as { details = [\"title\", \"location\"] }."
             }
             Self::NotDetail(_) => {
-                let words: Vec<_> = Detail::ALL.iter().map(|detail| detail.word()).collect();
-                return Some(format!("Details are: {}. The time is always carried.", words.join(", ")));
+                return Some(details_are());
             }
             Self::NotColour { near: Some(near), .. } => return Some(perhaps(near)),
             Self::NotColour { .. } => {
@@ -276,6 +275,17 @@ impl Problem<'_> {
         };
         Some(text.to_owned())
     }
+}
+
+fn details_are() -> String {
+    let words: Vec<_> = Detail::ALL.iter().map(|detail| detail.word()).collect();
+    format!("Details are: {}. The time is always carried.", words.join(", "))
+}
+
+/// What is to be carried is no detail, nor a word for all or nothing of them.
+pub(crate) fn not_carried(word: &str, near: Option<&String>) -> String {
+    let near = near.map(|near| format!("{} ", perhaps(near))).unwrap_or_default();
+    format!("{word:?} is not a detail. {near}{}", details_are())
 }
 
 fn quoted<'w>(words: impl Iterator<Item = impl std::fmt::Display> + 'w) -> Vec<String> {

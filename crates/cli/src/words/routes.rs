@@ -203,7 +203,12 @@ pub(crate) fn no_such_calendar(name: &str, nearest: Option<&String>) -> Failure 
 
 pub(crate) const FROM_WHICH: &str = "Which calendar is read?";
 pub(crate) const TO_WHICH: &str = "Which calendar receives the copies?";
-pub(crate) const SHOWS: [&str; 2] = ["everything: titles, places, notes", "only that the time is busy"];
+pub(crate) const SHOWS: [&str; 3] = [
+    "everything: titles, places, notes, people",
+    "some details, such as titles and places",
+    "only that the time is busy",
+];
+pub(crate) const WHICH_DETAILS: &str = "Which details?";
 pub(crate) const HOW_FAR: &str = "Which entries?";
 /// How far back and ahead, as people choose it.
 pub(crate) const REACHES: [(&str, Option<(&str, &str)>); 3] = [

@@ -226,7 +226,9 @@ fn questions_lead_from_nothing_to_a_preview() {
     answer("Which calendar of packhouse? (1 to 2)", "1");
     answer("Its name on the server", "Copies");
     answer("Name of this calendar here", "copies");
-    answer("Who looks at copies, and what may they see?", "everything");
+    answer("Who looks at copies, and what may they see?", "some");
+    answer("Which details?", "titel, location");
+    answer("Did you mean `title`?", "title, location");
     answer("Do changes made in copies come back to presses?", "yonder");
     answer("Type yes or no.", "no");
     answer("Which entries?", "1");
@@ -235,6 +237,7 @@ fn questions_lead_from_nothing_to_a_preview() {
     answer("Name of this route here", "presses-to-copies");
     terminal.exp_string("timezone = \"Europe/Ljubljana\"").expect("the zone");
     terminal.exp_string("[route.presses-to-copies]").expect("what would be written");
+    terminal.exp_string("carry = { details = [\"title\", \"location\"] }").expect("what they may see");
     terminal.exp_string("will be created on packhouse").expect("what would be made");
     terminal.exp_string("3 to create in copies").expect("what the first sync would do");
     terminal.exp_string("Write this?").expect("the last question");

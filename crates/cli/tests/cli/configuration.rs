@@ -235,6 +235,7 @@ fn shells_complete_what_the_configuration_names() {
     assert_eq!(fitting(&["chestnut", "account", "test", "c"]), "cloud");
     assert_eq!(fitting(&["chestnut", "agenda", "bo"]), "board");
     assert_eq!(fitting(&["chestnut", "hist"]), "history");
+    assert_eq!(fitting(&["chestnut", "route", "add", "x", "--carry", "title,li"]), "title,link");
     set_up.configure("[route.presses\n");
     assert_eq!(fitting(&["chestnut", "sync", "pre"]), "", "a broken file completes nothing");
     set_up.ok(&["manual", "pages"]);

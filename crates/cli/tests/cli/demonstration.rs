@@ -24,14 +24,14 @@ fn it_shows_the_whole_job_and_leaves_nothing_behind() {
         "$ chestnut preview",
         "7 to create in board",
         "nothing of the test entry is left",
-        "updated  Fri 2026-10-16 09:00  Delivery van, second round",
-        "deleted  Thu 2026-12-03 12:15  Crate washing",
+        "updated  Fri 16 Oct 09:00  Delivery van, second round",
+        "deleted  Thu  3 Dec 12:15  Crate washing",
         "Ladders: picking crew, north rows",
         "bookings: 3 deletions",
         "Title: Delivery van to the market → Delivery van, second round",
         "1 disagreement settled",
         "15 entries: 15 in step",
-        "create again  board  Thu 2026-12-03 12:15  Crate washing",
+        "create again  board  Thu  3 Dec 12:15  Crate washing",
         "A presses  B board  C market  D kiosk",
     ] {
         assert!(told.out.contains(expected), "{expected} is missing in {}", told.out);

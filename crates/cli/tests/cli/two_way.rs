@@ -421,9 +421,8 @@ fn routes_are_added_shown_paused_and_retired() {
     let told = set_up.run(&["sync", "taken"]);
     assert_eq!(told.code, 3, "who names a route means it to run");
     assert!(
-        told.out.contains(
-            "taken is paused since Mon 2026-10-05 10:00; nothing was done: `chestnut route resume taken`"
-        ),
+        told.out
+            .contains("taken is paused since 10:00 today; nothing was done: `chestnut route resume taken`"),
         "{told:?}"
     );
     set_up.ok(&["route", "resume", "taken"]);
@@ -457,6 +456,12 @@ fn routes_are_added_shown_paused_and_retired() {
     assert_eq!(set_up.target.with(|server| server.texts(BOARD)).len(), 4);
     let told = set_up.run(&["route", "add", "x"]);
     assert!(told.code == 2 && told.err.contains("--between CALENDAR,CALENDAR"), "{told:?}");
+    let add = ["route", "add", "stalls", "--from", "presses", "--to", "board", "--carry"];
+    let told = set_up.run(&[&add[..], &["title,locaton"]].concat());
+    assert!(told.code == 2 && told.err.contains("Did you mean `location`?"), "{told:?}");
+    set_up.ok(&[&add[..], &["title, location"]].concat());
+    let text = std::fs::read_to_string(set_up.path("chestnut.toml")).expect("the configuration");
+    assert!(text.contains("carry = { details = [\"title\", \"location\"] }"), "{text}");
 }
 
 #[test]

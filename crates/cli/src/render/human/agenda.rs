@@ -1,15 +1,14 @@
 //! What takes place, day by day, for people.
 
 use jiff::civil::{Date, DateTime};
-use jiff::tz::TimeZone;
 
-use crate::render::{Column, clean, count, readable, style, table, zone_name};
+use crate::render::{Clock, Column, clean, count, readable, style, table, zone_name};
 use crate::report::agenda::{Line, Shown};
 
-pub(crate) fn human(lines: &[Line], zone: &TimeZone, from: Date, to: Date) -> String {
-    let last = to;
+pub(crate) fn human(lines: &[Line], clock: &Clock, from: Date, to: Date) -> String {
     let entries = count(lines.len(), "entry", "entries");
-    let mut out = format!("{from} to {last}, {entries}; times in {}\n", zone_name(zone));
+    let mut out =
+        format!("{} to {}, {entries}; times in {}\n", clock.day(from), clock.day(to), zone_name(clock));
     let mut by_day: Vec<&Line> = lines.iter().collect();
     by_day.sort_by_key(|line| {
         (line.shown.start.date().max(from), !line.all_day, line.shown.start, &line.title)
@@ -30,7 +29,7 @@ pub(crate) fn human(lines: &[Line], zone: &TimeZone, from: Date, to: Date) -> St
                 style::paint(style::WARN, cancelled),
             ]
         };
-        out += &format!("\n{}\n", style::paint(style::STRONG, day.strftime("%A %Y-%m-%d")));
+        out += &format!("\n{}\n", style::paint(style::STRONG, day.strftime("%A %-d %B %Y")));
         out += &table(&columns, &lines.iter().map(row).collect::<Vec<_>>());
     }
     if lines.iter().any(|line| line.shown.floating) {

@@ -3,21 +3,20 @@
 use std::collections::BTreeSet;
 
 use chestnut_engine::Standing;
-use jiff::tz::TimeZone;
 
 use super::differences::difference_lines;
-use crate::render::{clean, count, readable, start_text, style, zone_name};
+use crate::render::{Clock, clean, count, readable, start_text, style, zone_name};
 use crate::report::compare::{Line, RouteComparison};
 use crate::words::{cause_advice, left_out_words};
 
 /// Findings that are named without `-v`.
 const ENOUGH: usize = 12;
 
-pub(crate) fn human(comparisons: &[RouteComparison], zone: &TimeZone, all: bool) -> String {
-    comparisons.iter().map(|one| route(one, zone, all)).collect::<Vec<_>>().join("\n")
+pub(crate) fn human(comparisons: &[RouteComparison], clock: &Clock, all: bool) -> String {
+    comparisons.iter().map(|one| route(one, clock, all)).collect::<Vec<_>>().join("\n")
 }
 
-fn route(one: &RouteComparison, zone: &TimeZone, all: bool) -> String {
+fn route(one: &RouteComparison, clock: &Clock, all: bool) -> String {
     let name = style::paint(style::STRONG, clean(&one.route));
     let mut out = format!("{name}: {}\n", clean(&one.way));
     if one.not_compared.is_some() {
@@ -53,10 +52,10 @@ fn route(one: &RouteComparison, zone: &TimeZone, all: bool) -> String {
     if lines.is_empty() {
         return out;
     }
-    out += &format!("  times in {}\n\n", zone_name(zone));
+    out += &format!("  times in {}\n\n", zone_name(clock));
     let shown = if all { lines.len() } else { lines.len().min(ENOUGH) };
     for line in &lines[..shown] {
-        out += &entry(line, zone, one.two_way);
+        out += &entry(line, clock, one.two_way);
     }
     if shown < lines.len() {
         out += &format!("  … and {} more; -v names them all\n", lines.len() - shown);
@@ -75,7 +74,7 @@ fn route(one: &RouteComparison, zone: &TimeZone, all: bool) -> String {
 }
 
 /// One entry, and what it says differently, old and new one under the other.
-fn entry(line: &Line, zone: &TimeZone, two_way: bool) -> String {
+fn entry(line: &Line, clock: &Clock, two_way: bool) -> String {
     let (word, paint) = match line.standing {
         Standing::Differs => ("differs", style::WARN),
         Standing::Missing => ("missing", style::BAD),
@@ -93,8 +92,8 @@ fn entry(line: &Line, zone: &TimeZone, two_way: bool) -> String {
     let out = format!(
         "  {} {:25} {}{place}{why}\n",
         style::paint(paint, format!("{word:8}")),
-        start_text(&line.start, zone),
+        start_text(&line.start, clock),
         readable(&line.title)
     );
-    out + &difference_lines(&line.differences, 11, zone)
+    out + &difference_lines(&line.differences, 11, clock)
 }

@@ -2,27 +2,29 @@
 
 use jiff::Timestamp;
 use jiff::civil::Date;
-use jiff::tz::TimeZone;
 
-use crate::render::{clean, style, zone_name};
+use crate::render::{Clock, align_days, clean, day_and_time, style, zone_name};
 use crate::report::free::{Gap, Report};
 
 pub(crate) fn human(
     report: &Report,
     days: &[Date],
     (at_least, hours): (&str, &str),
-    zone: &TimeZone,
+    clock: &Clock,
 ) -> String {
+    let mut ends = days.iter().map(|day| clock.day(*day));
     let mut out = format!(
         "{} to {}, hours {}, free for {} or longer; times in {}\n\n",
-        report.from,
-        report.to,
+        ends.next().unwrap_or_default(),
+        ends.next_back().unwrap_or_default(),
         clean(hours),
         clean(at_least),
-        zone_name(zone)
+        zone_name(clock)
     );
-    let local = |at: i64| Timestamp::from_second(at).unwrap_or_default().to_zoned(zone.clone());
-    for day in days {
+    let local = |at: i64| Timestamp::from_second(at).unwrap_or_default().to_zoned(clock.zone.clone());
+    let mut names: Vec<String> = days.iter().map(|day| clock.day(*day)).collect();
+    align_days(names.iter_mut());
+    for (day, name) in days.iter().zip(names) {
         let gaps: Vec<&Gap> = report.gaps.iter().filter(|gap| local(gap.span.0).date() == *day).collect();
         let one = |gap: &&Gap| {
             let end = local(gap.span.1);
@@ -33,11 +35,11 @@ pub(crate) fn human(
             [] => style::paint(style::FAINT, "nothing"),
             some => some.iter().map(one).collect::<Vec<_>>().join("   "),
         };
-        out += &format!("  {}  {words}\n", day.strftime("%a %Y-%m-%d"));
+        out += &format!("  {name}  {words}\n");
     }
     for one in &report.unknown {
-        let (from, to) = (local(one.span.0), local(one.span.1));
-        let (from, to) = (from.strftime("%a %Y-%m-%d %H:%M"), to.strftime("%a %Y-%m-%d %H:%M"));
+        let at = |second| day_and_time(Timestamp::from_second(second).unwrap_or_default(), clock);
+        let (from, to) = (at(one.span.0), at(one.span.1));
         let words = format!("{}: nothing is known from {from} to {to}\n", clean(&one.calendar));
         out += &style::paint(style::WARN, words);
     }

@@ -1,8 +1,10 @@
 //! What waits for a person, for that person.
 
-use jiff::tz::TimeZone;
+use jiff::civil::Date;
 
-use crate::render::{Column, clean, count, day_and_time, readable, start_text, style, table, zone_name};
+use crate::render::{
+    Clock, Column, clean, count, day_and_time, readable, start_day, start_text, style, table, zone_name,
+};
 use crate::report::held::{Deletion, Field, Held, Report};
 use crate::words::{CHANGED, all_alike, field_word, of_occurrence, value_words};
 
@@ -11,31 +13,31 @@ const ENOUGH: usize = 12;
 /// More than so many of one title are told together.
 const ALIKE: usize = 3;
 
-pub(crate) fn human(report: &Report, zone: &TimeZone, all: bool) -> String {
+pub(crate) fn human(report: &Report, clock: &Clock, all: bool) -> String {
     if report.held.is_empty() {
         return "nothing needs a decision\n".to_owned();
     }
-    let items = report.held.iter().map(|item| one(item, zone, all) + &what_to_do(item));
-    format!("times in {}\n{}", zone_name(zone), items.collect::<String>())
+    let items = report.held.iter().map(|item| one(item, clock, all) + &what_to_do(item));
+    format!("times in {}\n{}", zone_name(clock), items.collect::<String>())
 }
 
 /// What it is about.
-fn one(item: &Held, zone: &TimeZone, all: bool) -> String {
+fn one(item: &Held, clock: &Clock, all: bool) -> String {
     let number = style::paint(style::STRONG, format!("{}", item.number));
     let route = clean(&item.route);
     let mut out = match item.kind.as_str() {
         "deletions" => {
             let deletions = count(item.entries.len(), "deletion", "deletions");
-            format!("\n{number}  {route}: {deletions}\n") + &deletion_lines(&item.entries, zone, all)
+            format!("\n{number}  {route}: {deletions}\n") + &deletion_lines(&item.entries, clock, all)
         }
         kind => {
-            let start = start_text(&item.start, zone);
+            let start = start_text(&item.start, clock);
             let title = readable(&item.title);
             let head = match kind {
                 "mail" => format!("\n{number}  {route}: {title}, {start}\n   {}\n", would_do(item)),
                 _ => format!("\n{number}  {route}: calendars disagree about {title}, {start}\n"),
             };
-            head + &field_lines(item, zone)
+            head + &field_lines(item, clock)
         }
     };
     if let Some(note) = &item.note {
@@ -61,7 +63,7 @@ fn what_to_do(item: &Held) -> String {
     }
 }
 
-pub(crate) fn deletion_lines(entries: &[Deletion], zone: &TimeZone, all: bool) -> String {
+pub(crate) fn deletion_lines(entries: &[Deletion], clock: &Clock, all: bool) -> String {
     let is_alike = |a: &Deletion, b: &Deletion| a.title == b.title && a.calendar == b.calendar;
     if let [first, .., last] = entries
         && !all
@@ -73,17 +75,34 @@ pub(crate) fn deletion_lines(entries: &[Deletion], zone: &TimeZone, all: bool) -
             &clean(&first.calendar),
             &readable(&first.title),
             entries.len(),
-            [start_text(&first.start, zone), start_text(&last.start, zone)],
+            [start_text(&first.start, clock), start_text(&last.start, clock)],
+            &days_text(entries.iter().filter_map(|entry| start_day(&entry.start, clock)), clock),
         );
     }
     let shown = if all { entries.len() } else { entries.len().min(ENOUGH) };
-    let columns = [("In", Column::Name), ("Starts", Column::Whole), ("Title", Column::Text)];
-    let row = |e: &Deletion| vec![clean(&e.calendar), start_text(&e.start, zone), readable(&e.title)];
+    let columns = [("In", Column::Name), ("Starts", Column::Day), ("Title", Column::Text)];
+    let row = |e: &Deletion| vec![clean(&e.calendar), start_text(&e.start, clock), readable(&e.title)];
     let mut out = table(&columns, &entries[..shown].iter().map(row).collect::<Vec<_>>());
     if shown < entries.len() {
         out += &format!("  … and {} more; -v names them all\n", entries.len() - shown);
     }
     out
+}
+
+/// `27 (3), 28 Nov; 1, 2 Dec`: each day once, with how often it is meant, by months.
+fn days_text(days: impl Iterator<Item = Date>, clock: &Clock) -> String {
+    let mut days: Vec<Date> = days.collect();
+    days.sort_unstable();
+    let months = days.chunk_by(|a, b| a.first_of_month() == b.first_of_month()).map(|of_month| {
+        let one = |same: &[Date]| match same.len() {
+            1 => same[0].day().to_string(),
+            many => format!("{} ({many})", same[0].day()),
+        };
+        let numbers: Vec<_> = of_month.chunk_by(|a, b| a == b).map(one).collect();
+        let month = of_month[0].strftime(if clock.is_near(of_month[0]) { "%b" } else { "%b %Y" });
+        format!("{} {month}", numbers.join(", "))
+    });
+    months.collect::<Vec<_>>().join("; ")
 }
 
 /// What would be done, and why it waits.
@@ -99,7 +118,7 @@ fn would_do(item: &Held) -> String {
 }
 
 /// Side by side: what was agreed, and what each calendar says now, or would say; empty where it says what was agreed.
-pub(crate) fn field_lines(item: &Held, zone: &TimeZone) -> String {
+pub(crate) fn field_lines(item: &Held, clock: &Clock) -> String {
     let is_mail = item.kind == "mail";
     let mut calendars: Vec<&String> = match is_mail {
         true => item.mail.iter().filter(|mail| mail.action == "update").map(|mail| &mail.calendar).collect(),
@@ -115,14 +134,14 @@ pub(crate) fn field_lines(item: &Held, zone: &TimeZone) -> String {
     let mut columns = vec![("Field", Column::Whole), (if is_mail { "Now" } else { "Agreed" }, Column::Text)];
     columns.extend(heads.iter().map(|head| (head.as_str(), Column::Text)));
     let row = |field: &Field| {
-        let name = field_word(&field.field) + &of_occurrence(&field.occurrence, zone);
+        let name = field_word(&field.field) + &of_occurrence(&field.occurrence, clock);
         let value = |calendar: &&String| {
             let found = field.values.iter().find(|value| value.calendar == **calendar);
-            found.map(|value| readable(&value_words(&field.field, &value.value, zone))).unwrap_or_default()
+            found.map(|value| readable(&value_words(&field.field, &value.value, clock))).unwrap_or_default()
         };
         let agreed = match field.agreed.as_str() {
             "" => String::new(),
-            agreed => readable(&value_words(&field.field, agreed, zone)),
+            agreed => readable(&value_words(&field.field, agreed, clock)),
         };
         let mut row = vec![name, agreed];
         row.extend(calendars.iter().map(value));
@@ -133,7 +152,7 @@ pub(crate) fn field_lines(item: &Held, zone: &TimeZone) -> String {
         let at = |calendar: &&String| {
             let found = item.changed.iter().find(|one| one.calendar == **calendar);
             let at = found.and_then(|one| one.value.parse().ok());
-            at.map(|at| day_and_time(at, zone)).unwrap_or_default()
+            at.map(|at| day_and_time(at, clock)).unwrap_or_default()
         };
         rows.push([CHANGED.to_owned(), String::new()].into_iter().chain(calendars.iter().map(at)).collect());
     }
@@ -141,8 +160,8 @@ pub(crate) fn field_lines(item: &Held, zone: &TimeZone) -> String {
 }
 
 /// One question, and what each answer to it does.
-pub(crate) fn with_answers(item: &Held, zone: &TimeZone, all: bool) -> String {
-    let mut out = format!("times in {}\n{}", zone_name(zone), one(item, zone, all));
+pub(crate) fn with_answers(item: &Held, clock: &Clock, all: bool) -> String {
+    let mut out = format!("times in {}\n{}", zone_name(clock), one(item, clock, all));
     let columns = [("Answer", Column::Name), ("What the next sync does", Column::Prose)];
     let row = |choice: &String| vec![clean(choice), effect(&item.kind, choice)];
     out.push('\n');

@@ -1,23 +1,23 @@
 //! Runs, for people.
 
 use chestnut_store::{RunRecord, RunResult};
-use jiff::tz::TimeZone;
 
 use super::fields::field_lines;
 use crate::render::{
-    Column, broken, clean, day_and_time, readable, signed, start_text, style, table, zone_name,
+    Clock, Column, align_days, broken, clean, day_and_time, readable, signed, start_text, style, table,
+    zone_name,
 };
 use crate::report::history::{ChangeLine, Run};
 use crate::words::kept_failure_words;
 
-pub(crate) fn list(records: &[RunRecord], zone: &TimeZone) -> String {
+pub(crate) fn list(records: &[RunRecord], clock: &Clock) -> String {
     if records.is_empty() {
         return "No route has run yet. `chestnut preview` says what the first run would do.\n".to_owned();
     }
     let columns = [
         ("Run", Column::Number),
         ("Route", Column::Name),
-        ("Began", Column::Whole),
+        ("Began", Column::Day),
         ("Created", Column::Number),
         ("Updated", Column::Number),
         ("Deleted", Column::Number),
@@ -30,7 +30,7 @@ pub(crate) fn list(records: &[RunRecord], zone: &TimeZone) -> String {
         vec![
             record.id.0.to_string(),
             clean(&record.route),
-            day_and_time(record.started, zone),
+            day_and_time(record.started, clock),
             sum(|c| c.created),
             sum(|c| c.updated),
             sum(|c| c.deleted),
@@ -38,23 +38,24 @@ pub(crate) fn list(records: &[RunRecord], zone: &TimeZone) -> String {
         ]
     };
     let rows: Vec<_> = records.iter().map(row).collect();
-    format!("times in {}\n{}", zone_name(zone), table(&columns, &rows))
+    format!("times in {}\n{}", zone_name(clock), table(&columns, &rows))
 }
 
 /// Longer values go on in the next line.
 const LINE: usize = 100;
 
 /// One run, and what it changed, field by field; nothing is cut.
-pub(crate) fn one_run(record: &RunRecord, run: &Run, zone: &TimeZone) -> String {
-    let mut out = list(std::slice::from_ref(record), zone);
+pub(crate) fn one_run(record: &RunRecord, run: &Run, clock: &Clock) -> String {
+    let mut out = list(std::slice::from_ref(record), clock);
     out.push('\n');
     let none = Vec::new();
     let mut changes: Vec<&ChangeLine> = run.changes.as_ref().unwrap_or(&none).iter().collect();
     changes.sort_by(|a, b| (&a.start, &a.uid).cmp(&(&b.start, &b.uid)));
     let width = changes.iter().map(|c| clean(&c.calendar).chars().count()).max().unwrap_or(0);
-    let starts = changes.iter().map(|c| start_text(&c.start, zone).chars().count()).max().unwrap_or(0);
-    for change in &changes {
-        let start = start_text(&change.start, zone);
+    let mut shown: Vec<String> = changes.iter().map(|c| start_text(&c.start, clock)).collect();
+    align_days(shown.iter_mut());
+    let starts = shown.iter().map(|start| start.chars().count()).max().unwrap_or(0);
+    for (change, start) in changes.iter().zip(&shown) {
         let calendar = clean(&change.calendar);
         let action = signed(change.action);
         let room = 11_usize.saturating_sub(change.action.len() + 2);
@@ -65,7 +66,7 @@ pub(crate) fn one_run(record: &RunRecord, run: &Run, zone: &TimeZone) -> String 
                 out += &format!("      {}\n", style::paint(style::FAINT, line));
             }
         }
-        for line in field_lines(&change.fields, zone, true).iter().flat_map(|line| broken(line, LINE)) {
+        for line in field_lines(&change.fields, clock, true).iter().flat_map(|line| broken(line, LINE)) {
             out += &format!("      {line}\n");
         }
         for (text, sign, paint) in [(&change.before, "-", style::BAD), (&change.after, "+", style::GOOD)] {

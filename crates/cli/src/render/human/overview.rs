@@ -1,8 +1,8 @@
 //! The report as a text that fits into a mail.
 
-use jiff::tz::TimeZone;
-
-use crate::render::{Column, age_text, clean, count, fit, moment_text, shorten, start_text, table, wrap};
+use crate::render::{
+    Clock, Column, age_text, clean, count, fit, moment_text, shorten, start_text, table, wrap,
+};
 use crate::report::overview::Report;
 use crate::words::{needs, state_words, uncovered_words, verdict};
 
@@ -11,8 +11,8 @@ const WIDTH: usize = 72;
 /// Differences and decisions that are named.
 const ENOUGH: usize = 12;
 
-pub(crate) fn text(report: &Report, zone: &TimeZone) -> String {
-    let moment = |text: &str| text.parse().map(|at| moment_text(at, zone)).unwrap_or_default();
+pub(crate) fn text(report: &Report, clock: &Clock) -> String {
+    let moment = |text: &str| text.parse().map(|at| moment_text(at, clock)).unwrap_or_default();
     let mut out = format!("Calendars in step, {}\nsince {}\n\n", moment(&report.made), moment(&report.since));
     out += &format!("{}\n", verdict(report));
     let needs = needs(report);
@@ -27,8 +27,8 @@ pub(crate) fn text(report: &Report, zone: &TimeZone) -> String {
         out += &item(&format!("not read for this report: {trouble}"));
     }
     out += &routes(report);
-    out += &decisions(report, zone);
-    out += &differences(report, zone);
+    out += &decisions(report, clock);
+    out += &differences(report, clock);
     if let Some(words) = uncovered_words(&report.health.uncovered) {
         out.push('\n');
         wrap(&words, WIDTH).iter().for_each(|line| out += &format!("{line}\n"));
@@ -71,7 +71,7 @@ fn routes(report: &Report) -> String {
     format!("\nRoutes\n{}", fit(&table(&columns, &rows), Some(WIDTH)))
 }
 
-fn decisions(report: &Report, zone: &TimeZone) -> String {
+fn decisions(report: &Report, clock: &Clock) -> String {
     let open: Vec<_> = report.held.iter().filter(|item| item.decision.is_none()).collect();
     if open.is_empty() {
         return String::new();
@@ -81,7 +81,7 @@ fn decisions(report: &Report, zone: &TimeZone) -> String {
         let route = clean(&held.route);
         let what = match held.kind.as_str() {
             "deletions" => count(held.entries.len(), "deletion", "deletions"),
-            _ => format!("{}, {}", shorten(&held.title, 60), start_text(&held.start, zone)),
+            _ => format!("{}, {}", shorten(&held.title, 60), start_text(&held.start, clock)),
         };
         out += &item(&format!("{route}: {what}"));
         out += &format!("    chestnut decide {} {}\n", held.number, clean(&held.choices.join("|")));
@@ -89,7 +89,7 @@ fn decisions(report: &Report, zone: &TimeZone) -> String {
     out + &rest(open.len(), "chestnut held")
 }
 
-fn differences(report: &Report, zone: &TimeZone) -> String {
+fn differences(report: &Report, clock: &Clock) -> String {
     let mut out = String::new();
     for compared in report.compared.iter().filter(|one| !one.comparison.unexplained().is_empty()) {
         let one = &compared.comparison;
@@ -97,7 +97,7 @@ fn differences(report: &Report, zone: &TimeZone) -> String {
         out += &format!("\n{}, compared {}\n", clean(&one.route), age_text(compared.age));
         for line in lines.iter().take(ENOUGH) {
             let why = if line.why.is_empty() { String::new() } else { format!(": {}", line.why) };
-            out += &item(&format!("{}, {}{why}", shorten(&line.title, 60), start_text(&line.start, zone)));
+            out += &item(&format!("{}, {}{why}", shorten(&line.title, 60), start_text(&line.start, clock)));
         }
         out += &rest(lines.len(), &format!("chestnut compare {} -v", clean(&one.route)));
     }

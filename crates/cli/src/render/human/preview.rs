@@ -3,10 +3,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use chestnut_engine::{PreviewReport, Why};
-use jiff::tz::TimeZone;
 
 use super::fields::field_lines;
-use crate::render::{Column, below, clean, count, readable, signed, start_text, style, table, zone_name};
+use crate::render::{
+    Clock, Column, below, clean, count, readable, signed, start_text, style, table, zone_name,
+};
 use crate::report::held::Field;
 use crate::report::preview::{Line, RoutePreview};
 use crate::settings::RouteSettings;
@@ -18,7 +19,7 @@ use crate::words::{
 /// Lines that are shown without `-v`.
 const ENOUGH: usize = 12;
 
-pub(crate) fn human(preview: &RoutePreview, zone: &TimeZone, all: bool) -> String {
+pub(crate) fn human(preview: &RoutePreview, clock: &Clock, all: bool) -> String {
     let first = if preview.first_run { ", first run" } else { "" };
     let name = style::paint(style::STRONG, &preview.route);
     let mut out = format!("{name}: {}{first}\n", clean(&preview.way));
@@ -48,8 +49,8 @@ pub(crate) fn human(preview: &RoutePreview, zone: &TimeZone, all: bool) -> Strin
         out += &style::paint(style::WARN, format!("  {deletions} would be held and need your decision\n"));
     }
     if !preview.changes.is_empty() {
-        out += &format!("  times in {}\n", zone_name(zone));
-        out += &lines(&preview.changes, zone, all);
+        out += &format!("  times in {}\n", zone_name(clock));
+        out += &lines(&preview.changes, clock, all);
     }
     if !preview.left_out.is_empty() {
         let mut reasons: BTreeMap<&str, usize> = BTreeMap::new();
@@ -60,7 +61,7 @@ pub(crate) fn human(preview: &RoutePreview, zone: &TimeZone, all: bool) -> Strin
         let names = if all { "" } else { "; -v names them" };
         out += &format!("  left out: {}{names}\n", words.join(", "));
         if all {
-            out += &lines(&preview.left_out, zone, all);
+            out += &lines(&preview.left_out, clock, all);
         }
     }
     out
@@ -101,7 +102,7 @@ pub(crate) fn first_summary(name: &str, route: &RouteSettings, preview: &Preview
     out
 }
 
-pub(crate) fn lines(lines: &[Line], zone: &TimeZone, all: bool) -> String {
+pub(crate) fn lines(lines: &[Line], clock: &Clock, all: bool) -> String {
     // What needs no write does not hide what does.
     let (quiet, loud): (Vec<_>, Vec<_>) = lines.iter().partition(|line| !all && line.action == "link");
     let lines = if loud.is_empty() { quiet } else { loud };
@@ -116,20 +117,20 @@ pub(crate) fn lines(lines: &[Line], zone: &TimeZone, all: bool) -> String {
         let mut row = vec![signed(line.action)];
         row.extend((places.len() > 1).then(|| clean(line.calendar.as_deref().unwrap_or("all"))));
         row.extend([
-            start_text(&line.start, zone),
+            start_text(&line.start, clock),
             readable(&line.title),
             style::paint(style::FAINT, readable(&why)),
         ]);
         row
     };
     let mut columns =
-        vec![("", Column::Whole), ("Starts", Column::Whole), ("Title", Column::Text), ("Why", Column::Prose)];
+        vec![("", Column::Whole), ("Starts", Column::Day), ("Title", Column::Text), ("Why", Column::Prose)];
     if places.len() > 1 {
         columns.insert(1, ("In", Column::Name));
     }
     let rows = lines[..shown].iter().flat_map(|line| {
-        let details = field_lines(&line.fields, zone, false).into_iter();
-        let details = details.chain(line.disagreement.iter().map(|field| field_sides(field, zone)));
+        let details = field_lines(&line.fields, clock, false).into_iter();
+        let details = details.chain(line.disagreement.iter().map(|field| field_sides(field, clock)));
         [row(line)].into_iter().chain(details.map(|line| below(&line))).collect::<Vec<_>>()
     });
     let mut out = table(&columns, &rows.collect::<Vec<_>>());
@@ -140,10 +141,10 @@ pub(crate) fn lines(lines: &[Line], zone: &TimeZone, all: bool) -> String {
 }
 
 /// What each calendar says of a detail about which they disagree.
-fn field_sides(field: &Field, zone: &TimeZone) -> String {
-    let value = |text: &str| readable(&value_words(&field.field, text, zone));
+fn field_sides(field: &Field, clock: &Clock) -> String {
+    let value = |text: &str| readable(&value_words(&field.field, text, clock));
     let said = field.values.iter().map(|one| (clean(&one.calendar), value(&one.value)));
-    let detail = field_word(&field.field) + &of_occurrence(&field.occurrence, zone);
+    let detail = field_word(&field.field) + &of_occurrence(&field.occurrence, clock);
     let agreed = if field.agreed.is_empty() { String::new() } else { value(&field.agreed) };
     each_says(&detail, &agreed, &said.collect::<Vec<_>>())
 }

@@ -1,16 +1,15 @@
 //! How a test entry fared, for people.
 
 use jiff::Timestamp;
-use jiff::tz::TimeZone;
 
-use crate::render::{clean, count, moment_text, readable, start_text, style, wrap};
+use crate::render::{Clock, clean, count, moment_text, readable, start_text, style, wrap};
 use crate::report::probe::{LegReport, Newest, Outcome, RouteProbe};
 
-pub(crate) fn human(probes: &[RouteProbe], zone: &TimeZone) -> String {
-    probes.iter().map(|one| route(one, zone)).collect::<Vec<_>>().join("\n")
+pub(crate) fn human(probes: &[RouteProbe], clock: &Clock) -> String {
+    probes.iter().map(|one| route(one, clock)).collect::<Vec<_>>().join("\n")
 }
 
-fn route(one: &RouteProbe, zone: &TimeZone) -> String {
+fn route(one: &RouteProbe, clock: &Clock) -> String {
     let mut out = format!("{}: {}\n", style::paint(style::STRONG, clean(&one.route)), clean(&one.way));
     let mut direction = None;
     let several = one.legs.iter().any(|leg| leg.from != one.legs[0].from || leg.to != one.legs[0].to);
@@ -27,7 +26,7 @@ fn route(one: &RouteProbe, zone: &TimeZone) -> String {
         out += &line(leg);
     }
     if let Some(compared) = &one.compared {
-        out += &newest(compared, zone);
+        out += &newest(compared, clock);
     }
     if let Some(cannot) = &one.cannot {
         out += &style::paint(style::WARN, format!("  {}\n", clean(cannot)));
@@ -85,7 +84,7 @@ fn line(leg: &LegReport) -> String {
     out
 }
 
-fn newest(compared: &Newest, zone: &TimeZone) -> String {
+fn newest(compared: &Newest, clock: &Clock) -> String {
     let entries = count(compared.entries, "entry", "entries");
     let mut out = "  its source can only be read: changes could not be tried\n".to_owned();
     let sign = match compared.not_in_step.is_empty() {
@@ -95,14 +94,14 @@ fn newest(compared: &Newest, zone: &TimeZone) -> String {
     let in_step = compared.entries.saturating_sub(compared.not_in_step.len());
     out += &format!("  {sign} the newest {entries} compared: {in_step} in step\n");
     for one in &compared.not_in_step {
-        let start = start_text(&one.start, zone);
+        let start = start_text(&one.start, clock);
         out += &format!("    {start}  {}: {}\n", readable(&one.title), readable(&one.why));
     }
     let at = compared.changed_at.as_ref().and_then(|at| at.parse::<Timestamp>().ok());
     if let (Some(days), Some(at)) = (compared.quiet_days, at) {
         let words = format!(
             "  ✗ nothing has changed there for {days} days (since {}): is it still kept up? See quiet-after.\n",
-            moment_text(at, zone)
+            moment_text(at, clock)
         );
         out += &style::paint(style::BAD, words);
     }

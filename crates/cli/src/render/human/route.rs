@@ -2,10 +2,9 @@
 
 use chestnut_engine::RouteCopy;
 use chestnut_store::RunResult;
-use jiff::tz::TimeZone;
 
 use crate::render::{
-    Column, and_more, clean, count, readable, start_text, style, summarised, table, zone_name,
+    Clock, Column, and_more, clean, count, readable, start_text, style, summarised, table, zone_name,
 };
 use crate::report::route::{Line, Report, Setting, Whole};
 use crate::words::gone_words;
@@ -70,24 +69,25 @@ pub(crate) fn described(route: &Whole, explained: bool) -> String {
     out
 }
 
-pub(crate) fn copy_lines(copies: &[&RouteCopy], zone: &TimeZone, all: bool) -> String {
+pub(crate) fn copy_lines(copies: &[&RouteCopy], clock: &Clock, all: bool) -> String {
     let number = count(copies.len(), "copy", "copies");
-    format!("{number} would be deleted; times in {}\n", zone_name(zone)) + &listed(copies, zone, all)
+    format!("{number} would be deleted; times in {}\n", zone_name(clock)) + &listed(copies, clock, all)
 }
 
 /// Copies that stay, since somebody invited people to them.
-pub(crate) fn staying_lines(copies: &[&RouteCopy], zone: &TimeZone, all: bool) -> String {
+pub(crate) fn staying_lines(copies: &[&RouteCopy], clock: &Clock, all: bool) -> String {
     let number = count(copies.len(), "copy stays", "copies stay");
     let why = "the server could write to people if they were deleted";
-    format!("{number}: {why}; times in {}\n", zone_name(zone)) + &listed(copies, zone, all)
+    format!("{number}: {why}; times in {}\n", zone_name(clock)) + &listed(copies, clock, all)
 }
 
-fn listed(copies: &[&RouteCopy], zone: &TimeZone, all: bool) -> String {
+fn listed(copies: &[&RouteCopy], clock: &Clock, all: bool) -> String {
     let shown = if all { copies.len() } else { copies.len().min(ENOUGH) };
     let mut out = String::new();
-    let columns = [("In", Column::Name), ("Starts", Column::Whole), ("Title", Column::Text)];
-    let row =
-        |copy: &&RouteCopy| vec![clean(&copy.calendar), start_text(&copy.start, zone), readable(&copy.title)];
+    let columns = [("In", Column::Name), ("Starts", Column::Day), ("Title", Column::Text)];
+    let row = |copy: &&RouteCopy| {
+        vec![clean(&copy.calendar), start_text(&copy.start, clock), readable(&copy.title)]
+    };
     out += &table(&columns, &copies[..shown].iter().map(row).collect::<Vec<_>>());
     if shown < copies.len() {
         out += &format!("  … and {} more; -v names them all\n", copies.len() - shown);

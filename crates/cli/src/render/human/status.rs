@@ -2,10 +2,9 @@
 
 use chestnut_core::LeftOut;
 use jiff::Timestamp;
-use jiff::tz::TimeZone;
 
 use crate::render::{
-    Column, age_text, and_more, clean, count, moment_text, readable, style, summarised, table,
+    Clock, Column, age_text, and_more, clean, count, moment_text, readable, style, summarised, table,
 };
 use crate::report::status::{Report, RouteStatus, State};
 use crate::words::{
@@ -19,7 +18,7 @@ const ENOUGH: usize = 12;
 const FEW: usize = 5;
 
 /// `whole` names every route, `all` every entry too.
-pub(crate) fn human(report: &Report, zone: &TimeZone, whole: bool, all: bool) -> String {
+pub(crate) fn human(report: &Report, clock: &Clock, whole: bool, all: bool) -> String {
     let columns = [
         ("Route", Column::Name),
         ("Way", Column::Name),
@@ -29,13 +28,13 @@ pub(crate) fn human(report: &Report, zone: &TimeZone, whole: bool, all: bool) ->
     ];
     let is_loud = |status: &RouteStatus| status.state != State::InStep;
     let (shown, hidden) = summarised(&report.routes, whole || all, is_loud);
-    let rows: Vec<_> = shown.iter().map(|r| row(r, zone, all)).collect();
+    let rows: Vec<_> = shown.iter().map(|r| row(r, clock, all)).collect();
     let mut out = table(&columns, &rows);
     out += &and_more(hidden, "chestnut status");
-    out += &troubles(report, zone);
+    out += &troubles(report, clock);
     out += &never_ran(&report.routes);
     for status in shown {
-        out += &notes(status, zone, all);
+        out += &notes(status, clock, all);
     }
     if report.routes.iter().any(|status| status.held > 0) {
         out += held_lines();
@@ -69,10 +68,10 @@ fn state_text(status: &RouteStatus) -> String {
     style::paint(paint, state_words(status))
 }
 
-fn row(status: &RouteStatus, zone: &TimeZone, all: bool) -> Vec<String> {
+fn row(status: &RouteStatus, clock: &Clock, all: bool) -> Vec<String> {
     let at = status.last_success.as_ref().and_then(|at| at.parse::<Timestamp>().ok());
     let success = match (at, status.last_success_age) {
-        (Some(at), Some(age)) if all => format!("{}, {}", age_text(age), moment_text(at, zone)),
+        (Some(at), Some(age)) if all => format!("{}, {}", age_text(age), moment_text(at, clock)),
         (_, Some(age)) => age_text(age),
         _ => "none yet".to_owned(),
     };
@@ -80,7 +79,7 @@ fn row(status: &RouteStatus, zone: &TimeZone, all: bool) -> Vec<String> {
 }
 
 /// What is wrong and has not ended: since when, and what to do.
-fn troubles(report: &Report, zone: &TimeZone) -> String {
+fn troubles(report: &Report, clock: &Clock) -> String {
     let mut out = String::new();
     for trouble in &report.troubles {
         let since = age_text(trouble.age);
@@ -94,13 +93,13 @@ fn troubles(report: &Report, zone: &TimeZone) -> String {
     }
     for untold in &report.untold {
         let next = untold.next.as_ref().and_then(|at| at.parse::<Timestamp>().ok());
-        let next = next.map(|at| moment_text(at, zone));
+        let next = next.map(|at| moment_text(at, clock));
         let (trouble, attempts) = (untold.trouble, untold.attempts);
         let words = untold_words(trouble, untold.event, attempts, &untold.problem, next.as_deref());
         out += &style::paint(style::WARN, words);
     }
     if let Some(watch) = &report.watch {
-        let since = watch.since.parse::<Timestamp>().map(|at| moment_text(at, zone)).unwrap_or_default();
+        let since = watch.since.parse::<Timestamp>().map(|at| moment_text(at, clock)).unwrap_or_default();
         out += &watched_since(watch.process, &since);
     }
     out
@@ -119,20 +118,20 @@ fn never_ran(routes: &[RouteStatus]) -> String {
     new.iter().map(line).collect()
 }
 
-fn notes(status: &RouteStatus, zone: &TimeZone, all: bool) -> String {
+fn notes(status: &RouteStatus, clock: &Clock, all: bool) -> String {
     let mut out = String::new();
     let route = clean(&status.route);
     if let Some(note) = &status.note {
         out += &note_words(&status.route, note);
     }
     let until = status.paused_until.as_ref().and_then(|at| at.parse::<Timestamp>().ok());
-    let until = until.map(|at| moment_text(at, zone));
+    let until = until.map(|at| moment_text(at, clock));
     match (&status.paused_account, until) {
         (Some(account), until) => out += &paused_with_words(&status.route, account, until.as_deref()),
         (None, Some(at)) => out += &paused_until_words(&status.route, &at),
         (None, None) => {
             let since = status.paused_since.as_ref().and_then(|at| at.parse::<Timestamp>().ok());
-            let since = since.map(|at| paused_since_words(&status.route, &moment_text(at, zone)));
+            let since = since.map(|at| paused_since_words(&status.route, &moment_text(at, clock)));
             out += &since.unwrap_or_default();
         }
     }

@@ -2,17 +2,16 @@
 
 use chestnut_core::LeftOut;
 use chestnut_store::Counts;
-use jiff::tz::TimeZone;
 
 use super::changes::change_lines;
 use crate::exit_code::ExitCode;
 use crate::render::{
-    Column, and_more, clean, count, readable, start_text, style, summarised, table, zone_name,
+    Clock, Column, and_more, clean, count, readable, start_text, style, summarised, table, zone_name,
 };
 use crate::report::sync::{Outcome, Run};
 use crate::words::{held_lines, left_out_why, left_out_words};
 
-pub(crate) fn human(runs: &[Run], zone: &TimeZone, whole: bool, verbose: bool) -> String {
+pub(crate) fn human(runs: &[Run], clock: &Clock, whole: bool, verbose: bool) -> String {
     let columns = [
         ("Route", Column::Name),
         ("To", Column::Name),
@@ -28,7 +27,7 @@ pub(crate) fn human(runs: &[Run], zone: &TimeZone, whole: bool, verbose: bool) -
     let mut out = if rows.is_empty() { String::new() } else { table(&columns, &rows) };
     out += &and_more(hidden, "chestnut status");
     for run in shown {
-        out += &notes(run, zone, verbose);
+        out += &notes(run, clock, verbose);
         if let Some(waits) = run.failure.as_ref().filter(|_| run.result == Outcome::Waiting) {
             out += &style::paint(style::WARN, waits.lines());
         }
@@ -80,7 +79,7 @@ pub(crate) fn rows(run: &Run) -> Vec<Vec<String>> {
 }
 
 /// What the table has no room for: what was left out, held, damaged or failed, and with `-v` every change.
-pub(crate) fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
+pub(crate) fn notes(run: &Run, clock: &Clock, verbose: bool) -> String {
     let mut out = String::new();
     let route = &run.route;
     if run.linked > 0 {
@@ -143,7 +142,7 @@ pub(crate) fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
         );
         let shown = if verbose { troubles.len() } else { troubles.len().min(12) };
         for trouble in &troubles[..shown] {
-            let start = start_text(&trouble.start, zone);
+            let start = start_text(&trouble.start, clock);
             // A key where it is left out, else words already.
             let reason = left_out_why(&trouble.reason);
             out += &format!("  {start:24} {}: {}\n", readable(&trouble.title), readable(&reason));
@@ -153,8 +152,8 @@ pub(crate) fn notes(run: &Run, zone: &TimeZone, verbose: bool) -> String {
         }
     }
     if verbose && !run.changes.is_empty() {
-        out += &format!("{route}: times in {}\n", zone_name(zone));
-        out += &change_lines(&run.changes, zone);
+        out += &format!("{route}: times in {}\n", zone_name(clock));
+        out += &change_lines(&run.changes, clock);
     }
     out
 }

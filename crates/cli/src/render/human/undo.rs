@@ -1,8 +1,6 @@
 //! What taking runs back would do, and did, for people.
 
-use jiff::tz::TimeZone;
-
-use crate::render::{Column, clean, count, readable, signed, start_text, style, table, zone_name};
+use crate::render::{Clock, Column, clean, count, readable, signed, start_text, style, table, zone_name};
 use crate::report::snapshot::Restored;
 use crate::report::undo::{Left, Put, Report, Taken};
 use crate::words::{
@@ -10,7 +8,7 @@ use crate::words::{
 };
 
 /// What would be put back, and what stays.
-pub(crate) fn planned(report: &Report, zone: &TimeZone) -> String {
+pub(crate) fn planned(report: &Report, clock: &Clock) -> String {
     let numbers: Vec<_> = report.runs.iter().rev().map(ToString::to_string).collect();
     let runs = match &numbers[..] {
         [one] => format!("run {one}"),
@@ -18,17 +16,17 @@ pub(crate) fn planned(report: &Report, zone: &TimeZone) -> String {
         [] => String::new(),
     };
     let name = style::paint(style::STRONG, clean(&report.route));
-    let out = format!("{name}: taking {runs} back; times in {}\n", zone_name(zone));
-    out + &listed(&report.put_back, &report.left, report.already, &routes_of(&report.put_back), zone)
+    let out = format!("{name}: taking {runs} back; times in {}\n", zone_name(clock));
+    out + &listed(&report.put_back, &report.left, report.already, &routes_of(&report.put_back), clock)
 }
 
 /// What putting a calendar back would do.
-pub(crate) fn restore_planned(report: &Restored, zone: &TimeZone) -> String {
+pub(crate) fn restore_planned(report: &Restored, clock: &Clock) -> String {
     let name = style::paint(style::STRONG, clean(&report.calendar));
     let head =
-        format!("{name}: put back as it stands in {}; times in {}\n", clean(&report.file), zone_name(zone));
+        format!("{name}: put back as it stands in {}; times in {}\n", clean(&report.file), zone_name(clock));
     let routes = if report.put_back.is_empty() { Vec::new() } else { report.routes.clone() };
-    head + &listed(&report.put_back, &report.left, report.already, &routes, zone)
+    head + &listed(&report.put_back, &report.left, report.already, &routes, clock)
 }
 
 /// What came of it.
@@ -44,12 +42,12 @@ fn routes_of(put: &[Put]) -> Vec<String> {
     routes
 }
 
-fn listed(put_back: &[Put], left: &[Left], already: usize, routes: &[String], zone: &TimeZone) -> String {
+fn listed(put_back: &[Put], left: &[Left], already: usize, routes: &[String], clock: &Clock) -> String {
     let mut out = String::new();
     if put_back.is_empty() {
         out += &format!("  {}\n", nothing_to_take_back(already));
     }
-    out += &put_rows(put_back, &[], zone);
+    out += &put_rows(put_back, &[], clock);
     if !put_back.is_empty() && already > 0 {
         out += &format!("  {}\n", nothing_to_take_back(already));
     }
@@ -57,11 +55,11 @@ fn listed(put_back: &[Put], left: &[Left], already: usize, routes: &[String], zo
         let names: Vec<_> = routes.iter().map(|name| clean(name)).collect();
         out += &format!("  {}\n", follow_at_next_run(&names));
     }
-    out + &put_rows(&[], left, zone)
+    out + &put_rows(&[], left, clock)
 }
 
-fn stays(left: &Left, zone: &TimeZone) -> String {
-    let (start, title) = (start_text(&left.start, zone), readable(&left.title));
+fn stays(left: &Left, clock: &Clock) -> String {
+    let (start, title) = (start_text(&left.start, clock), readable(&left.title));
     format!(
         "  {}  {start}  {title}\n      {}\n",
         clean(&left.calendar),
@@ -80,17 +78,17 @@ pub(crate) fn done(report: &Report) -> String {
 }
 
 /// Entries that are put back or deleted, and those that stay.
-pub(crate) fn put_rows(put_back: &[Put], left: &[Left], zone: &TimeZone) -> String {
+pub(crate) fn put_rows(put_back: &[Put], left: &[Left], clock: &Clock) -> String {
     let put = |put: &Put| {
         let action = match put.action {
             "delete" => "delete",
             "replace" => "put back",
             _ => "create again",
         };
-        vec![signed(action), clean(&put.calendar), start_text(&put.start, zone), readable(&put.title)]
+        vec![signed(action), clean(&put.calendar), start_text(&put.start, clock), readable(&put.title)]
     };
     let columns =
-        [("", Column::Whole), ("In", Column::Name), ("Starts", Column::Whole), ("Title", Column::Text)];
+        [("", Column::Whole), ("In", Column::Name), ("Starts", Column::Day), ("Title", Column::Text)];
     let mut out = match put_back {
         [] => String::new(),
         rows => table(&columns, &rows.iter().map(put).collect::<Vec<_>>()),
@@ -98,7 +96,7 @@ pub(crate) fn put_rows(put_back: &[Put], left: &[Left], zone: &TimeZone) -> Stri
     if !left.is_empty() {
         let stay = count(left.len(), "entry stays as it is", "entries stay as they are");
         out += &format!("\n  {}\n", style::paint(style::WARN, stay));
-        left.iter().for_each(|left| out += &stays(left, zone));
+        left.iter().for_each(|left| out += &stays(left, clock));
     }
     out
 }

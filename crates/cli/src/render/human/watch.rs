@@ -7,7 +7,7 @@ use std::time::Duration;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-use crate::render::{age_text, clean, count, moment_text, shorten, style};
+use crate::render::{Clock, age_text, clean, count, day_and_time, shorten, style, zone_name};
 use crate::report::trouble::OpenTrouble;
 use crate::words::{LIVE_KEYS, due_words};
 
@@ -31,7 +31,9 @@ pub(crate) fn table(live: &Live, outcomes: &BTreeMap<String, String>, width: usi
     let width = width.clamp(20, WIDEST);
     let mut lines: Vec<String> = Vec::new();
     let routes = count(live.running.len() + live.due.len(), "route", "routes");
-    let head = format!("chestnut watch   {routes}   {}", moment_text(live.now, &live.zone));
+    let clock = Clock::at(live.now, &live.zone);
+    let live_moment = format!("{} {}", day_and_time(live.now, &clock), zone_name(&clock));
+    let head = format!("chestnut watch   {routes}   {}", live_moment);
     lines.push(style::paint(style::STRONG, shorten(&head, width)));
     lines.push(String::new());
     // The last line stays free: what scrolls is not read.

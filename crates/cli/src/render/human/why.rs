@@ -4,10 +4,11 @@ use std::collections::BTreeSet;
 
 use chestnut_engine::Part;
 use jiff::Timestamp;
-use jiff::tz::TimeZone;
 
 use super::differences::difference_lines;
-use crate::render::{Column, clean, count, day_and_time, readable, start_text, style, table, zone_name};
+use crate::render::{
+    Clock, Column, clean, count, day_and_time, readable, start_text, style, table, zone_name,
+};
 use crate::report::why::{Past, Place, Report, State, Telling, Uncovered};
 use crate::words::part_words;
 
@@ -17,13 +18,13 @@ pub(crate) const ENOUGH: usize = 12;
 const LATELY: usize = 5;
 
 /// Several entries: which of them? Each with all routes that see it.
-pub(crate) fn choices(report: &Report, zone: &TimeZone, all: bool) -> String {
+pub(crate) fn choices(report: &Report, clock: &Clock, all: bool) -> String {
     let entries = report.entries();
     let number = entries.len() + report.uncovered.len();
-    let mut out = format!("{}; times in {}\n", count(number, "entry", "entries"), zone_name(zone));
+    let mut out = format!("{}; times in {}\n", count(number, "entry", "entries"), zone_name(clock));
     let columns = [
         ("", Column::Number),
-        ("Starts", Column::Whole),
+        ("Starts", Column::Day),
         ("Title", Column::Text),
         ("Route", Column::Name),
         ("Stands in", Column::Prose),
@@ -37,7 +38,7 @@ pub(crate) fn choices(report: &Report, zone: &TimeZone, all: bool) -> String {
             places.filter(|place| place.stands != Some(false)).map(|place| place.calendar.as_str());
         vec![
             (at + 1).to_string(),
-            start_text(&first.start, zone),
+            start_text(&first.start, clock),
             readable(&first.title),
             each_once(stories.iter().map(|one| one.route.as_str())),
             each_once(standing),
@@ -47,7 +48,7 @@ pub(crate) fn choices(report: &Report, zone: &TimeZone, all: bool) -> String {
     let uncovered = report.uncovered.iter().take(ENOUGH).map(|one| {
         vec![
             String::new(),
-            start_text(&one.start, zone),
+            start_text(&one.start, clock),
             readable(&one.title),
             style::paint(style::WARN, "none"),
             clean(&one.calendar),
@@ -96,20 +97,20 @@ pub(crate) fn told(
     stories: &[&Telling],
     uncovered: &[Uncovered],
     past: &[Past],
-    zone: &TimeZone,
+    clock: &Clock,
     all: bool,
 ) -> String {
     let mut out = String::new();
     for (at, one) in stories.iter().enumerate() {
         if at == 0 {
             let title = style::paint(style::STRONG, readable(&one.title));
-            out += &format!("{title}, {}; times in {}\n", start_text(&one.start, zone), zone_name(zone));
+            out += &format!("{title}, {}; times in {}\n", start_text(&one.start, clock), zone_name(clock));
         }
-        out += &story(one, zone, all);
+        out += &story(one, clock, all);
     }
     for one in uncovered {
         let title = style::paint(style::STRONG, readable(&one.title));
-        out += &format!("{title}, {}\n", start_text(&one.start, zone));
+        out += &format!("{title}, {}\n", start_text(&one.start, clock));
         out += &style::paint(
             style::WARN,
             format!(
@@ -119,31 +120,31 @@ pub(crate) fn told(
         );
     }
     if stories.is_empty() && uncovered.is_empty() {
-        out += &gone(past, zone);
+        out += &gone(past, clock);
     }
-    out + &history(past, zone, all)
+    out + &history(past, clock, all)
 }
 
 /// It stands nowhere any more: since when?
-fn gone(past: &[Past], zone: &TimeZone) -> String {
+fn gone(past: &[Past], clock: &Clock) -> String {
     let Some(last) = past.first() else { return String::new() };
     let title = style::paint(style::STRONG, readable(&last.title));
-    let mut out = format!("{title}, {}; times in {}\n", start_text(&last.start, zone), zone_name(zone));
+    let mut out = format!("{title}, {}; times in {}\n", start_text(&last.start, clock), zone_name(clock));
     out += "  it no longer stands anywhere\n";
     if let Some(deletion) = past.iter().find(|one| one.action == "deleted") {
-        let at = deletion.at.parse::<Timestamp>().map(|at| day_and_time(at, zone)).unwrap_or_default();
+        let at = deletion.at.parse::<Timestamp>().map(|at| day_and_time(at, clock)).unwrap_or_default();
         let (place, route) = (clean(&deletion.calendar), clean(&deletion.route));
         out += &format!("  deleted in {place} by run {} of {route}, {at}\n", deletion.run);
     }
     out
 }
 
-fn story(one: &Telling, zone: &TimeZone, all: bool) -> String {
+fn story(one: &Telling, clock: &Clock, all: bool) -> String {
     let sign = if one.taken { style::paint(style::GOOD, "✓") } else { style::paint(style::WARN, "–") };
     let mut out = format!("\n  {sign} {}: {}\n", clean(&one.route), readable(&one.why));
     let shown = if all { one.places.len() } else { one.places.len().min(ENOUGH) };
     for place in &one.places[..shown] {
-        out += &stands(one, place, zone, all);
+        out += &stands(one, place, clock, all);
     }
     if shown < one.places.len() {
         out += &format!("    … and {} more; -v names them all\n", one.places.len() - shown);
@@ -153,7 +154,7 @@ fn story(one: &Telling, zone: &TimeZone, all: bool) -> String {
     }
     for finding in &one.findings {
         out += &format!("    not in step in {}: {}\n", clean(&finding.calendar), readable(&finding.why));
-        out += &difference_lines(&finding.differences, 6, zone);
+        out += &difference_lines(&finding.differences, 6, clock);
     }
     if let Some(number) = one.held {
         let words = format!("    it waits for you: chestnut held shows it as number {number}");
@@ -170,7 +171,7 @@ fn story(one: &Telling, zone: &TimeZone, all: bool) -> String {
     out
 }
 
-fn stands(one: &Telling, place: &Place, zone: &TimeZone, all: bool) -> String {
+fn stands(one: &Telling, place: &Place, clock: &Clock, all: bool) -> String {
     let is = match place.stands {
         Some(true) => part_words(place.is).1.to_owned(),
         Some(false) => style::paint(style::WARN, "it stood there, and is gone"),
@@ -181,10 +182,10 @@ fn stands(one: &Telling, place: &Place, zone: &TimeZone, all: bool) -> String {
         out += &format!(", under the title {}", readable(&place.title));
     }
     if place.start != one.start && !place.start.is_empty() && place.stands == Some(true) {
-        out += &format!(", at {}", start_text(&place.start, zone));
+        out += &format!(", at {}", start_text(&place.start, clock));
     }
     if let (Some(run), Some(since)) = (place.since_run, &place.since) {
-        let at = since.parse::<Timestamp>().map(|at| day_and_time(at, zone)).unwrap_or_default();
+        let at = since.parse::<Timestamp>().map(|at| day_and_time(at, clock)).unwrap_or_default();
         out += &style::paint(style::FAINT, format!("; last written by run {run}, {at}"));
     }
     out.push('\n');
@@ -197,14 +198,14 @@ fn stands(one: &Telling, place: &Place, zone: &TimeZone, all: bool) -> String {
 }
 
 /// What runs did, the newest first.
-fn history(past: &[Past], zone: &TimeZone, all: bool) -> String {
+fn history(past: &[Past], clock: &Clock, all: bool) -> String {
     if past.is_empty() {
         return String::new();
     }
     let shown = if all { past.len() } else { past.len().min(LATELY) };
     let mut out = "\n  what runs did\n".to_owned();
     for one in &past[..shown] {
-        let at = one.at.parse::<Timestamp>().map(|at| day_and_time(at, zone)).unwrap_or_default();
+        let at = one.at.parse::<Timestamp>().map(|at| day_and_time(at, clock)).unwrap_or_default();
         out += &format!(
             "    run {:<5} {at}  {:9} in {}  {}\n",
             one.run,

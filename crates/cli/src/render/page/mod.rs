@@ -13,7 +13,7 @@ use jiff::tz::TimeZone;
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 use sha2::{Digest as _, Sha256};
 
-use super::{age_text, clean, count, moment_text, shorten, start_text, zone_name};
+use super::{Clock, age_text, clean, count, day_and_time, moment_text, shorten, start_text, zone_name};
 use crate::report::agenda::letter;
 use crate::report::compare::Line;
 use crate::report::held::{Held, Value};
@@ -46,6 +46,7 @@ pub(crate) static PAGE_POLICY: LazyLock<String> = LazyLock::new(|| {
 
 /// The whole page.
 pub(crate) fn page(report: &Report, zone: &TimeZone) -> String {
+    let clock = &Clock::of_any_day(zone);
     let markup = html! {
         (DOCTYPE)
         html lang="en" {
@@ -56,23 +57,23 @@ pub(crate) fn page(report: &Report, zone: &TimeZone) -> String {
                 meta name="viewport" content="width=device-width, initial-scale=1";
                 meta name="color-scheme" content="light dark";
                 meta name="referrer" content="no-referrer";
-                title { "Calendars in step, " (day_of(&report.made, zone)) }
+                title { "Calendars in step, " (day_of(&report.made, clock)) }
                 style { (PreEscaped(STYLE)) }
             }
             body {
                 header {
                     h1 { "Calendars in step" }
-                    p.made { "As of " (moment(&report.made, zone)) }
-                    (headline(report, zone))
+                    p.made { "As of " (moment(&report.made, clock)) }
+                    (headline(report, clock))
                 }
                 main {
                     (to_see_to(report))
                     (feeds(report))
-                    (routes(report, zone))
-                    (decisions(report, zone))
-                    (differences(report, zone))
-                    (changes(report, zone))
-                    (week(report, zone))
+                    (routes(report, clock))
+                    (decisions(report, clock))
+                    (differences(report, clock))
+                    (changes(report, clock))
+                    (week(report, clock))
                 }
                 footer { p { "Made by Chestnut. This page loads nothing and runs nothing." } }
             }
@@ -85,16 +86,16 @@ fn parsed(text: &str) -> Option<Timestamp> {
     text.parse().ok()
 }
 
-fn moment(text: &str, zone: &TimeZone) -> String {
-    parsed(text).map(|at| moment_text(at, zone)).unwrap_or_default()
+fn moment(text: &str, clock: &Clock) -> String {
+    parsed(text).map(|at| moment_text(at, clock)).unwrap_or_default()
 }
 
-fn day_of(text: &str, zone: &TimeZone) -> String {
-    parsed(text).map(|at| at.to_zoned(zone.clone()).date().to_string()).unwrap_or_default()
+fn day_of(text: &str, clock: &Clock) -> String {
+    parsed(text).map(|at| clock.day(at.to_zoned(clock.zone.clone()).date())).unwrap_or_default()
 }
 
 /// The sentence, and four figures.
-fn headline(report: &Report, zone: &TimeZone) -> Markup {
+fn headline(report: &Report, clock: &Clock) -> Markup {
     let needs = needs(report);
     let class = match needs.iter().map(|need| need.is_grave).max() {
         Some(true) => "bad",
@@ -111,7 +112,7 @@ fn headline(report: &Report, zone: &TimeZone) -> Markup {
             (figure(report.health.routes.len(), "routes"))
             (figure(in_step, "entries in step"))
             (figure(held, "waiting for a decision"))
-            (figure(changes, &format!("changes since {}", day_of(&report.since, zone))))
+            (figure(changes, &format!("changes since {}", day_of(&report.since, clock))))
         }
     }
 }
@@ -162,7 +163,7 @@ fn class_of(status: &RouteStatus) -> &'static str {
     }
 }
 
-fn routes(report: &Report, zone: &TimeZone) -> Markup {
+fn routes(report: &Report, clock: &Clock) -> Markup {
     html! {
         section {
             h2 { "Routes" }
@@ -184,7 +185,7 @@ fn routes(report: &Report, zone: &TimeZone) -> Markup {
                                 th scope="row" { (clean(&status.route)) }
                                 td data-label="Way" { (clean(&status.way)) }
                                 td data-label="State" { span.state.(class_of(status)) { (state_words(status)) } }
-                                td data-label="Last good run" { (last_good(status, zone)) }
+                                td data-label="Last good run" { (last_good(status, clock)) }
                                 td.number data-label="In step" { (status.in_step) }
                                 td.number data-label="Held" { (status.held) }
                                 td data-label="Left out" { (left_out(status)) }
@@ -197,10 +198,10 @@ fn routes(report: &Report, zone: &TimeZone) -> Markup {
     }
 }
 
-fn last_good(status: &RouteStatus, zone: &TimeZone) -> String {
+fn last_good(status: &RouteStatus, clock: &Clock) -> String {
     match (&status.last_success, status.last_success_age) {
         (Some(at), Some(age)) => {
-            let at = parsed(at).map(|at| at.to_zoned(zone.clone()).strftime("%Y-%m-%d %H:%M").to_string());
+            let at = parsed(at).map(|at| day_and_time(at, clock));
             format!("{} ({})", at.unwrap_or_default(), age_text(age))
         }
         _ => "none yet".to_owned(),
@@ -213,21 +214,21 @@ fn left_out(status: &RouteStatus) -> String {
     if told.is_empty() { "–".to_owned() } else { told.join("; ") }
 }
 
-fn decisions(report: &Report, zone: &TimeZone) -> Markup {
+fn decisions(report: &Report, clock: &Clock) -> Markup {
     if report.held.is_empty() {
         return html! {};
     }
     html! {
         section {
             h2 { "Waiting for a decision" }
-            p { "Times in " (zone_name(zone)) ". Nothing of this is done until somebody says so." }
-            @for item in &report.held { (decision(item, zone)) }
+            p { "Times in " (zone_name(clock)) ". Nothing of this is done until somebody says so." }
+            @for item in &report.held { (decision(item, clock)) }
         }
     }
 }
 
-fn decision(item: &Held, zone: &TimeZone) -> Markup {
-    let title = format!("{}, {}", shorten(&item.title, 80), start_text(&item.start, zone));
+fn decision(item: &Held, clock: &Clock) -> Markup {
+    let title = format!("{}, {}", shorten(&item.title, 80), start_text(&item.start, clock));
     html! {
         article {
             h3 {
@@ -242,14 +243,14 @@ fn decision(item: &Held, zone: &TimeZone) -> Markup {
                 ul {
                     @for entry in item.entries.iter().take(ENOUGH) {
                         li {
-                            (clean(&entry.calendar)) ": " (start_text(&entry.start, zone)) " "
+                            (clean(&entry.calendar)) ": " (start_text(&entry.start, clock)) " "
                             (shorten(&entry.title, 80))
                         }
                     }
                     (more(item.entries.len(), ENOUGH, "chestnut held -v"))
                 }
             }
-            @if !item.fields.is_empty() { (fields(item, zone)) }
+            @if !item.fields.is_empty() { (fields(item, clock)) }
             @if !item.texts.is_empty() {
                 details {
                     summary { "The whole texts" }
@@ -284,7 +285,7 @@ fn whole_text(text: &str) -> String {
 }
 
 /// What calendars say differently, side by side.
-fn fields(item: &Held, zone: &TimeZone) -> Markup {
+fn fields(item: &Held, clock: &Clock) -> Markup {
     let mut calendars: Vec<&String> =
         item.fields.iter().flat_map(|field| &field.values).map(|value| &value.calendar).collect();
     calendars.sort();
@@ -302,13 +303,13 @@ fn fields(item: &Held, zone: &TimeZone) -> Markup {
                 @for field in &item.fields {
                     tr {
                         th scope="row" {
-                            (field_word(&field.field)) (of_occurrence(&field.occurrence, zone))
+                            (field_word(&field.field)) (of_occurrence(&field.occurrence, clock))
                         }
-                        td data-label=(before) { (said(&field.field, &field.agreed, zone)) }
+                        td data-label=(before) { (said(&field.field, &field.agreed, clock)) }
                         @for calendar in &calendars {
                             td data-label=(clean(calendar)) {
                                 (field.values.iter().find(|value| value.calendar == **calendar)
-                                    .map_or_else(|| "as agreed".to_owned(), |value| said(&field.field, &value.value, zone)))
+                                    .map_or_else(|| "as agreed".to_owned(), |value| said(&field.field, &value.value, clock)))
                             }
                         }
                     }
@@ -318,8 +319,8 @@ fn fields(item: &Held, zone: &TimeZone) -> Markup {
     }
 }
 
-fn said(field: &str, text: &str, zone: &TimeZone) -> String {
-    if text.is_empty() { "–".to_owned() } else { shorten(&value_words(field, text, zone), 400) }
+fn said(field: &str, text: &str, clock: &Clock) -> String {
+    if text.is_empty() { "–".to_owned() } else { shorten(&value_words(field, text, clock), 400) }
 }
 
 fn more(number: usize, shown: usize, command: &str) -> Markup {
@@ -328,7 +329,7 @@ fn more(number: usize, shown: usize, command: &str) -> Markup {
     }
 }
 
-fn differences(report: &Report, zone: &TimeZone) -> Markup {
+fn differences(report: &Report, clock: &Clock) -> Markup {
     let differing: Vec<&Compared> =
         report.compared.iter().filter(|one| !one.comparison.unexplained().is_empty()).collect();
     let all = report.health.routes.len();
@@ -346,15 +347,15 @@ fn differences(report: &Report, zone: &TimeZone) -> Markup {
                 }
                 (Some(_), _) => p {
                     (report.compared.len()) " of " (count(all, "route was", "routes were")) " compared; "
-                    (count(differing.len(), "route differed", "routes differed")) ". Times in " (zone_name(zone)) "."
+                    (count(differing.len(), "route differed", "routes differed")) ". Times in " (zone_name(clock)) "."
                 }
             }
-            @for one in differing { (route_differences(one, zone)) }
+            @for one in differing { (route_differences(one, clock)) }
         }
     }
 }
 
-fn route_differences(compared: &Compared, zone: &TimeZone) -> Markup {
+fn route_differences(compared: &Compared, clock: &Clock) -> Markup {
     let one = &compared.comparison;
     let lines = one.unexplained();
     let route = clean(&one.route);
@@ -380,7 +381,7 @@ fn route_differences(compared: &Compared, zone: &TimeZone) -> Markup {
                     @for line in lines.iter().take(ENOUGH) {
                         tr {
                             th scope="row" { (shorten(&line.title, 80)) }
-                            td data-label="Starts" { (start_text(&line.start, zone)) }
+                            td data-label="Starts" { (start_text(&line.start, clock)) }
                             td data-label="Calendar" { (clean(&line.calendar)) }
                             td data-label="How" { (how(line)) }
                             td data-label="Why" { (shorten(&line.why, 200)) }
@@ -410,11 +411,11 @@ fn how(line: &Line) -> String {
     if fields.is_empty() { word.to_owned() } else { format!("{word}: {}", fields.join(", ")) }
 }
 
-fn changes(report: &Report, zone: &TimeZone) -> Markup {
+fn changes(report: &Report, clock: &Clock) -> Markup {
     let all: usize = report.did.values().map(|did| did.changes()).sum();
     html! {
         section {
-            h2 { "Changes since " (day_of(&report.since, zone)) }
+            h2 { "Changes since " (day_of(&report.since, clock)) }
             @if report.did.is_empty() { p { "No run changed anything." } }
             @else {
                 @if all > 0 {
@@ -447,7 +448,7 @@ fn changes(report: &Report, zone: &TimeZone) -> Markup {
     }
 }
 
-fn week(report: &Report, zone: &TimeZone) -> Markup {
+fn week(report: &Report, clock: &Clock) -> Markup {
     let week = &report.week;
     html! {
         section {
@@ -458,10 +459,10 @@ fn week(report: &Report, zone: &TimeZone) -> Markup {
                 }
             }
             p.legend {
-                "In small letters what is a copy. Times in " (zone_name(zone)) "."
+                "In small letters what is a copy. Times in " (zone_name(clock)) "."
             }
-            (week::picture(week, report.made.parse().ok(), zone))
-            (week::list(week, zone))
+            (week::picture(week, report.made.parse().ok(), &clock.zone))
+            (week::list(week, &clock.zone))
             details.asof {
                 summary { "When the calendars were last looked at" }
                 ul { @for line in week.as_of.lines() { li { (clean(line)) } } }
