@@ -63,7 +63,7 @@ fn certificates_are_trusted_or_explained() {
             "not yet",
             authority.serve("localhost", (2080, 2090), None),
             "is not valid yet",
-            "It is valid from 2080-01-01",
+            "It is valid from 1 Jan 2080",
         ),
         (
             "wrong name",
