@@ -61,10 +61,11 @@ pub(crate) fn shown_day(words: &[&str], today: Date) -> Option<(Date, usize)> {
 
 /// When `--since` is: a day, or so long before now.
 pub(crate) fn since(text: &str, now: Timestamp, zone: &TimeZone) -> Result<Timestamp, Failure> {
-    let words: Vec<&str> = text.split_whitespace().collect();
-    let shown =
-        shown_day(&words, now.to_zoned(zone.clone()).date()).filter(|(_, taken)| *taken == words.len());
-    if let Some(day) = text.parse().ok().or(shown.map(|(day, _)| day)) {
+    let today = now.to_zoned(zone.clone()).date();
+    if let Ok(named) = day("--since", text, today) {
+        // Of the days of the week, the last one.
+        let is_weekday = named > today && text.trim().chars().all(char::is_alphabetic) && text != "tomorrow";
+        let day = if is_weekday { named.saturating_sub(Span::new().days(7)) } else { named };
         return Timestamp::from_second(midnight(day, zone)).map_err(|_| not_a_since(text));
     }
     let ago = parse_duration(text).ok_or_else(|| not_a_since(text))?;

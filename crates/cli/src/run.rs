@@ -6,7 +6,7 @@ use anstream::adapter::StripBytes;
 use clap::{ColorChoice, CommandFactory as _, Parser as _};
 
 use crate::args::{
-    AccountCommand, CalendarCommand, Cli, Command, Common, RouteCommand, StateCommand, with_help,
+    AccountCommand, CalendarCommand, Cli, Command, Common, RouteCommand, StateCommand, mistyped, with_help,
 };
 use crate::commands::{
     account_add, account_forget, account_list, account_login, account_move, account_password, account_pause,
@@ -51,7 +51,11 @@ pub fn run(arguments: &[impl Clone + Into<std::ffi::OsString>], io: &mut Io<'_>)
         Ok(cli) => cli,
         // Groups and examples are put together for who asks for help, and for nobody else.
         Err(error) => {
-            let helped = with_help(Cli::command()).try_get_matches_from(arguments.iter().cloned());
+            let words: Vec<std::ffi::OsString> = arguments.iter().cloned().map(Into::into).collect();
+            if let Some(failure) = mistyped(&error, &mut Cli::command(), &words) {
+                return report(&failure, io);
+            }
+            let helped = with_help(Cli::command()).try_get_matches_from(words);
             return usage(&helped.err().unwrap_or(error), io);
         }
     };

@@ -4,6 +4,7 @@ mod account;
 mod calendar;
 mod complete;
 mod help;
+mod mistyped;
 mod route;
 mod state;
 
@@ -16,6 +17,7 @@ use crate::watch::LogFormat;
 pub(crate) use account::{AccountAdd, AccountCommand, OAuthArgs};
 pub(crate) use calendar::{CalendarAdd, CalendarCommand, KindWord};
 pub(crate) use help::with_help;
+pub(crate) use mistyped::mistyped;
 pub(crate) use route::{Carried, RouteAdd, RouteCommand};
 pub(crate) use state::StateCommand;
 

@@ -14,6 +14,7 @@ mod first_steps;
 pub(crate) mod keys;
 mod left_out;
 mod looking;
+mod mistyped;
 pub(crate) mod narration;
 mod oddities;
 mod overview;
@@ -92,6 +93,7 @@ pub(crate) use first_steps::{
     written_by_asking,
 };
 pub(crate) use left_out::{left_out_why, left_out_words};
+pub(crate) use mistyped::{leads_to, no_such_command, no_such_option};
 pub(crate) use oddities::{interval, oddity_words};
 pub(crate) use overview::{
     UNTITLED, needs, not_our_page, page_written, report_where, state_words, uncovered_words, verdict,

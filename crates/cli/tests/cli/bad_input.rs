@@ -246,3 +246,35 @@ fn a_link_that_leads_nowhere_stays_and_an_unknown_zone_is_an_error() {
     let told = Told::of(command.args(["preview"]).env("TZ", "Mars/Base").output().expect("it runs"));
     assert!(told.code == 2 && told.err.contains("TZ is \"Mars/Base\""), "{}", told.said());
 }
+
+#[test]
+fn what_is_no_command_or_option_leads_to_the_one_that_was_meant() {
+    let set_up = SetUp::new(0);
+    for (typed, what, meant) in [
+        ("statsu", "`chestnut` has no command `statsu`", "Did you mean `chestnut status`?"),
+        ("account tset", "`chestnut account` has no command `tset`", "Did you mean `chestnut account test`?"),
+        ("--json show", "no command `show`", "Perhaps one of `chestnut status`, `chestnut route list`"),
+        (
+            "init --aks",
+            "`chestnut init` has no option `--aks`",
+            "Did you mean `--ask`? `chestnut init --help`",
+        ),
+        ("route add x --form presses", "`chestnut route add` has no option `--form`", "`--from`"),
+        ("held --jsno", "no option `--jsno`", "`--json`"),
+        ("sync -z", "no option `-z`", "Hint: `chestnut sync --help` shows"),
+        ("sync --q", "no option `--q`", "Hint: `chestnut sync --help` shows"),
+        ("fro\u{1b}[2Jnicate", "no command `fro\u{fffd}[2Jnicate`", "Hint: `chestnut --help` shows"),
+        ("history --since yesterday", "no such run", ""),
+        ("history --since monday", "no such run", ""),
+        ("history --since Mon 5 Oct", "no such run", ""),
+        ("history --since soon", "`soon` is neither a day nor a length of time", ""),
+    ] {
+        let (typed, since) = match typed.split_once("--since ") {
+            Some((command, since)) => (format!("{command}--since"), Some(since)),
+            None => (typed.to_owned(), None),
+        };
+        let told = set_up.run(&typed.split(' ').chain(since).collect::<Vec<_>>());
+        let lines = told.err.replace('\n', " ");
+        assert!(told.code != 0 && lines.contains(what) && lines.contains(meant), "{typed}: {told:?}");
+    }
+}

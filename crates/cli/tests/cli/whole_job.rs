@@ -119,5 +119,5 @@ fn the_whole_job_typed_at_a_terminal() {
             .values()
             .any(|text| text.contains("SUMMARY:Office: picking")))
     );
-    assert!(run(&["histroy"], &[]).contains("'history'"));
+    assert!(run(&["histroy"], &[]).contains("`chestnut history`"));
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use chestnut_engine::Standing;
 
 use super::differences::difference_lines;
-use crate::render::{Clock, clean, count, readable, start_text, style, zone_name};
+use crate::render::{Clock, Column, below, clean, count, readable, start_text, style, table, zone_name};
 use crate::report::compare::{Line, RouteComparison};
 use crate::words::{cause_advice, left_out_words};
 
@@ -54,9 +54,13 @@ fn route(one: &RouteComparison, clock: &Clock, all: bool) -> String {
     }
     out += &format!("  times in {}\n\n", zone_name(clock));
     let shown = if all { lines.len() } else { lines.len().min(ENOUGH) };
+    let columns = [("", Column::Whole), ("", Column::Day), ("", Column::Prose)];
+    let mut rows = Vec::new();
     for line in &lines[..shown] {
-        out += &entry(line, clock, one.two_way);
+        rows.push(row(line, clock, one.two_way));
+        rows.extend(difference_lines(&line.differences, clock).iter().map(|line| below(line)));
     }
+    out += &table(&columns, &rows);
     if shown < lines.len() {
         out += &format!("  … and {} more; -v names them all\n", lines.len() - shown);
     }
@@ -73,8 +77,8 @@ fn route(one: &RouteComparison, clock: &Clock, all: bool) -> String {
     out
 }
 
-/// One entry, and what it says differently, old and new one under the other.
-fn entry(line: &Line, clock: &Clock, two_way: bool) -> String {
+/// One entry, and why it stands as it does.
+fn row(line: &Line, clock: &Clock, two_way: bool) -> Vec<String> {
     let (word, paint) = match line.standing {
         Standing::Differs => ("differs", style::WARN),
         Standing::Missing => ("missing", style::BAD),
@@ -87,13 +91,11 @@ fn entry(line: &Line, clock: &Clock, two_way: bool) -> String {
     let place = if two_way { format!(" in {}", clean(&line.calendar)) } else { String::new() };
     let why = match line.why.as_str() {
         "" => String::new(),
-        why => style::paint(style::FAINT, format!("  {}", readable(why))),
+        why => format!("  {}", style::paint(style::FAINT, readable(why))),
     };
-    let out = format!(
-        "  {} {:25} {}{place}{why}\n",
-        style::paint(paint, format!("{word:8}")),
+    vec![
+        style::paint(paint, word),
         start_text(&line.start, clock),
-        readable(&line.title)
-    );
-    out + &difference_lines(&line.differences, 11, clock)
+        format!("{}{place}{why}", readable(&line.title)),
+    ]
 }

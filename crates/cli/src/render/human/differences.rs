@@ -5,13 +5,13 @@ use chestnut_engine::Difference;
 use crate::render::{Clock, readable};
 use crate::words::{field_word, of_occurrence, value_words};
 
-/// A line for each field: what stands there, and what should.
-pub(crate) fn difference_lines(differences: &[Difference], indent: usize, clock: &Clock) -> String {
+/// One line for each field: what stands there, and what should.
+pub(crate) fn difference_lines(differences: &[Difference], clock: &Clock) -> Vec<String> {
     let line = |one: &Difference| {
         let day = of_occurrence(&one.occurrence, clock);
         let value = |text: &str| readable(&value_words(&one.field, text, clock));
         let (found, wanted) = (value(&one.found), value(&one.wanted));
-        format!("{:indent$}{}{day}: {found} should be {wanted}\n", "", field_word(&one.field))
+        format!("{}{day}: {found} should be {wanted}", field_word(&one.field))
     };
     differences.iter().map(line).collect()
 }

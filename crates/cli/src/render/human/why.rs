@@ -154,7 +154,9 @@ fn story(one: &Telling, clock: &Clock, all: bool) -> String {
     }
     for finding in &one.findings {
         out += &format!("    not in step in {}: {}\n", clean(&finding.calendar), readable(&finding.why));
-        out += &difference_lines(&finding.differences, 6, clock);
+        for line in difference_lines(&finding.differences, clock) {
+            out += &format!("      {line}\n");
+        }
     }
     if let Some(number) = one.held {
         let words = format!("    it waits for you: chestnut held shows it as number {number}");

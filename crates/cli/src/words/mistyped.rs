@@ -1,0 +1,52 @@
+//! What was typed and is no command or option.
+
+use super::problems::perhaps;
+use crate::failure::Failure;
+use crate::render::clean;
+
+/// There is no such option.
+pub(crate) fn no_such_option(option: &str, meant: Option<&str>, path: &str) -> Failure {
+    let meant = meant.map(|meant| format!("{} ", perhaps(meant))).unwrap_or_default();
+    Failure::usage(format!("`{path}` has no option `{}`", clean(option)))
+        .hint(format!("{meant}`{path} --help` shows its options."))
+}
+
+/// There is no such command.
+pub(crate) fn no_such_command(word: &str, meant: &[String], path: &str) -> Failure {
+    let meant = match meant {
+        [] => String::new(),
+        [one] => format!("{} ", perhaps(one)),
+        several => {
+            let each: Vec<_> = several.iter().map(|one| format!("`{one}`")).collect();
+            format!("Perhaps one of {}. ", each.join(", "))
+        }
+    };
+    Failure::usage(format!("`{path}` has no command `{}`", clean(word)))
+        .hint(format!("{meant}`{path} --help` shows its commands."))
+}
+
+/// What people try first, and where it is.
+pub(crate) fn leads_to(word: &str) -> Option<Vec<String>> {
+    let commands: &[&str] = match word {
+        "show" | "list" | "ls" | "info" => &["status", "route list", "calendar list", "account list"],
+        "add" | "new" | "create" => &["init --ask", "account add", "calendar add", "route add"],
+        "run" | "start" | "copy" | "push" | "pull" => &["sync", "watch"],
+        "daemon" | "serve" | "service" | "stop" => &["watch"],
+        "delete" | "remove" | "rm" => &["route retire", "calendar forget", "account forget"],
+        "test" | "ping" | "verify" => &["account test", "probe", "compare", "check"],
+        "config" | "configure" | "setup" | "edit" => &["init --ask", "check", "route edit"],
+        "login" | "password" | "auth" => &["account password", "account login"],
+        "pause" | "resume" | "disable" | "enable" => &["route pause", "route resume"],
+        "rename" => &["route rename", "calendar rename"],
+        "plan" | "dry-run" | "simulate" => &["preview"],
+        "conflicts" | "resolve" | "answer" => &["held", "decide"],
+        "revert" | "rollback" => &["undo", "restore"],
+        "backup" | "export" | "dump" => &["snapshot", "state backup"],
+        "logs" | "changes" => &["history"],
+        "explain" | "find" | "search" => &["why", "agenda"],
+        "lint" | "validate" => &["check"],
+        "version" => &["--version"],
+        _ => return None,
+    };
+    Some(commands.iter().map(|command| format!("chestnut {command}")).collect())
+}
