@@ -127,6 +127,11 @@ pub(crate) fn with_help(command: Command) -> Command {
     command
 }
 
+/// The example of a command, by its path.
+pub(super) fn example_of(path: &str) -> Option<&'static str> {
+    EXAMPLES.iter().find(|(of, ..)| *of == path).map(|(_, example, _)| *example)
+}
+
 fn at(command: Command, path: &[&str], text: &str) -> Command {
     match path {
         [] => command.after_help(text.to_owned()),

@@ -93,7 +93,10 @@ pub(crate) use first_steps::{
     written_by_asking,
 };
 pub(crate) use left_out::{left_out_why, left_out_words};
-pub(crate) use mistyped::{leads_to, no_such_command, no_such_option};
+pub(crate) use mistyped::{
+    exclude_each_other, leads_to, needs_more, no_such_command, no_such_option, no_such_value, takes_no,
+    value_does_not_fit,
+};
 pub(crate) use oddities::{interval, oddity_words};
 pub(crate) use overview::{
     UNTITLED, needs, not_our_page, page_written, report_where, state_words, uncovered_words, verdict,
