@@ -21,8 +21,14 @@ pub(crate) fn mistyped(error: &clap::Error, whole: &mut Command, words: &[OsStri
     whole.build();
     let mut command = &*whole;
     let mut path = vec![command.get_name()];
-    for word in words.iter().skip(1) {
-        if let Some(below) = command.find_subcommand(word) {
+    let takes_value = |command: &Command, option: &OsString| {
+        let long = option.to_str().and_then(|option| option.strip_prefix("--"));
+        let argument = command.get_arguments().find(|argument| long.is_some() && argument.get_long() == long);
+        argument.is_some_and(|argument| argument.get_action().takes_values())
+    };
+    for (at, word) in words.iter().enumerate().skip(1) {
+        let is_value = takes_value(command, &words[at - 1]);
+        if let Some(below) = command.find_subcommand(word).filter(|_| !is_value) {
             command = below;
             path.push(below.get_name());
         }

@@ -89,7 +89,7 @@ pub(crate) fn account_paused_or_not(name: &str, routes: &[String], until: Option
 /// A pause that would be over already.
 pub(crate) fn not_ahead(text: &str) -> Failure {
     Failure::usage(format!("--until {text:?} is not ahead of now"))
-        .hint("Write a day such as 2026-12-24 or \"monday\", or how long: \"2 hours\".")
+        .hint("Write a day such as 2026-12-24, \"24 Dec\" or monday, or how long: \"2 hours\".")
 }
 
 /// A route was passed over.

@@ -70,5 +70,5 @@ pub(crate) fn nowhere(words: &[String], routes: &[(&str, &RouteSettings)]) -> Fa
         _ => format!("no calendar has an entry {asked:?}, and no run that is remembered changed one"),
     };
     Failure::failed(message)
-        .hint("Name it by words of its title, by its UID, or by a day such as 2026-10-05.")
+        .hint("Name it by words of its title, by its UID, or by a day such as 2026-10-05 or \"Mon 5 Oct\".")
 }

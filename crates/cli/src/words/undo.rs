@@ -110,7 +110,7 @@ pub(crate) fn no_calendar_of_run(run: i64, route: &str) -> Failure {
 pub(crate) fn no_change_of_entry(typed: &[String]) -> Failure {
     let typed: Vec<_> = typed.iter().map(|words| format!("`{}`", clean(words))).collect();
     Failure::failed(format!("no run that is remembered changed an entry {}", typed.join(" or ")))
-        .hint("Name it by words of its title, by its UID, or by a day such as 2026-10-05; --last N looks through more runs.")
+        .hint("Name it by words of its title, by its UID, or by a day such as 2026-10-05 or \"Mon 5 Oct\"; --last N looks through more runs.")
 }
 
 /// None of the changes replaced or deleted a text.
@@ -121,7 +121,7 @@ pub(crate) fn no_text_kept() -> Failure {
 /// What was typed says no day and no time.
 pub(crate) fn not_a_since(typed: &str) -> Failure {
     Failure::usage(format!("`{}` is neither a day nor a length of time", clean(typed)))
-        .hint("Write a day such as 2026-10-05, or how long ago, such as \"7 days\".")
+        .hint("Write a day such as 2026-10-05, \"5 Oct\" or yesterday, or how long ago, such as \"7 days\".")
 }
 
 pub(crate) fn old_texts_written(path: &Path, entries: usize) -> String {

@@ -261,6 +261,7 @@ fn what_is_no_command_or_option_leads_to_the_one_that_was_meant() {
         ),
         ("route add x --form presses", "`chestnut route add` has no option `--form`", "`--from`"),
         ("held --jsno", "no option `--jsno`", "`--json`"),
+        ("--config status sync -z", "`chestnut sync` has no option `-z`", ""),
         ("sync -z", "no option `-z`", "Hint: `chestnut sync --help` shows"),
         ("sync --q", "no option `--q`", "Hint: `chestnut sync --help` shows"),
         ("fro\u{1b}[2Jnicate", "no command `fro\u{fffd}[2Jnicate`", "Hint: `chestnut --help` shows"),

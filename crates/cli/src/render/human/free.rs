@@ -12,11 +12,11 @@ pub(crate) fn human(
     (at_least, hours): (&str, &str),
     clock: &Clock,
 ) -> String {
-    let mut ends = days.iter().map(|day| clock.day(*day));
+    let end = |text: &str| text.parse().map_or_else(|_| text.to_owned(), |day| clock.day(day));
     let mut out = format!(
         "{} to {}, hours {}, free for {} or longer; times in {}\n\n",
-        ends.next().unwrap_or_default(),
-        ends.next_back().unwrap_or_default(),
+        end(&report.from),
+        end(&report.to),
         clean(hours),
         clean(at_least),
         zone_name(clock)

@@ -32,8 +32,8 @@ pub(crate) fn table(live: &Live, outcomes: &BTreeMap<String, String>, width: usi
     let mut lines: Vec<String> = Vec::new();
     let routes = count(live.running.len() + live.due.len(), "route", "routes");
     let clock = Clock::at(live.now, &live.zone);
-    let live_moment = format!("{} {}", day_and_time(live.now, &clock), zone_name(&clock));
-    let head = format!("chestnut watch   {routes}   {}", live_moment);
+    let now = day_and_time(live.now, &clock);
+    let head = format!("chestnut watch   {routes}   {now} {}", zone_name(&clock));
     lines.push(style::paint(style::STRONG, shorten(&head, width)));
     lines.push(String::new());
     // The last line stays free: what scrolls is not read.
