@@ -55,12 +55,13 @@ pub(crate) fn one_run(record: &RunRecord, run: &Run, clock: &Clock) -> String {
     let mut shown: Vec<String> = changes.iter().map(|c| start_text(&c.start, clock)).collect();
     align_days(shown.iter_mut());
     let starts = shown.iter().map(|start| start.chars().count()).max().unwrap_or(0);
+    let actions = changes.iter().map(|change| change.action.len()).max().unwrap_or(0);
     for (change, start) in changes.iter().zip(&shown) {
         let calendar = clean(&change.calendar);
         let action = signed(change.action);
-        let room = 11_usize.saturating_sub(change.action.len() + 2);
+        let room = actions - change.action.len();
         let title = readable(&change.title);
-        out += &format!("  {action}{:room$} {calendar:width$}  {start:starts$}  {title}\n", "");
+        out += &format!("  {action}{:room$}  {calendar:width$}  {start:starts$}  {title}\n", "");
         if let Some(words) = &change.words {
             for line in broken(words, LINE) {
                 out += &format!("      {}\n", style::paint(style::FAINT, line));

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 
 use super::differences::difference_lines;
 use crate::render::{
-    Clock, Column, clean, count, day_and_time, readable, start_text, style, table, zone_name,
+    Clock, Column, clean, count, day_and_hour, day_and_time, readable, start_text, style, table, zone_name,
 };
 use crate::report::why::{Past, Place, Report, State, Telling, Uncovered};
 use crate::words::part_words;
@@ -59,7 +59,13 @@ pub(crate) fn choices(report: &Report, clock: &Clock, all: bool) -> String {
     if shown < entries.len() {
         out += &format!("  … and {} more; -v names them all\n", entries.len() - shown);
     }
-    out += "  one of them alone: more words of its title, its day (2026-10-05), or its UID\n";
+    let starts =
+        entries.iter().map(|stories| &stories[0].start).chain(report.uncovered.iter().map(|one| &one.start));
+    let start = starts.map(|start| start_text(start, clock)).find(|start| day_and_hour(start).1.is_some());
+    let start = start.map(|start| format!(" ({start})")).unwrap_or_default();
+    out += &format!(
+        "  one of them alone: add its start as it stands here{start}, words of its title, or its UID\n"
+    );
     out
 }
 
