@@ -49,7 +49,7 @@ pub(crate) fn live<H>(
 
 /// Runs histories, each from its seed; the first that fails says with which seed, and what happened in it.
 ///
-/// `CHESTNUT_HISTORIES` says how many (CI asks for 10,000 of each kind), `CHESTNUT_SEED` with which seed the first begins.
+/// `CHESTNUT_HISTORIES` says how many (`.ci/run` asks for thousands of each kind), `CHESTNUT_SEED` with which seed the first begins.
 pub(crate) fn run_histories(history: fn(u64) -> Result<(), Failure>) {
     run_some_histories(1, history);
 }
