@@ -63,9 +63,13 @@ pub(crate) fn shown_day(words: &[&str], today: Date) -> Option<(Date, usize)> {
 pub(crate) fn since(text: &str, now: Timestamp, zone: &TimeZone) -> Result<Timestamp, Failure> {
     let today = now.to_zoned(zone.clone()).date();
     if let Ok(named) = day("--since", text, today) {
-        // Of the days of the week, the last one.
-        let is_weekday = named > today && text.trim().chars().all(char::is_alphabetic) && text != "tomorrow";
-        let day = if is_weekday { named.saturating_sub(Span::new().days(7)) } else { named };
+        // A day that bears no year, or is of the week, is the last one of that name.
+        let has_year = text.split(|letter: char| !letter.is_ascii_digit()).any(|digits| digits.len() == 4);
+        let day = match text.split_whitespace().count() {
+            _ if named <= today || has_year || text.trim().eq_ignore_ascii_case("tomorrow") => named,
+            1 => named.saturating_sub(Span::new().days(7)),
+            _ => named.saturating_sub(Span::new().years(1)),
+        };
         return Timestamp::from_second(midnight(day, zone)).map_err(|_| not_a_since(text));
     }
     let ago = parse_duration(text).ok_or_else(|| not_a_since(text))?;
@@ -119,4 +123,37 @@ pub(crate) fn days_of_a_week(text: &str) -> Result<Vec<Weekday>, Failure> {
         days.extend((from..=last).map(|day| NAMES[day % 7].1));
     }
     Ok(days)
+}
+
+#[cfg(test)]
+mod tests {
+    use jiff::tz::TimeZone;
+
+    use super::{since, until};
+
+    #[test]
+    fn a_day_without_a_year_lies_behind_or_ahead_as_is_meant() {
+        let zone = TimeZone::get("Europe/Ljubljana").expect("a zone");
+        let now = "2026-10-05T08:00:00Z".parse().expect("now");
+        let day = |at: jiff::Timestamp| at.to_zoned(zone.clone()).date().to_string();
+        for (typed, behind) in [
+            ("today", "2026-10-05"),
+            ("saturday", "2026-10-03"),
+            ("5 oct", "2026-10-05"),
+            ("6 Oct", "2025-10-06"),
+            ("6 Oct 2026", "2026-10-06"),
+            ("2026-09-30", "2026-09-30"),
+            ("7 days", "2026-09-28"),
+        ] {
+            assert_eq!(since(typed, now, &zone).map(day).ok().as_deref(), Some(behind), "{typed}");
+        }
+        for (typed, ahead) in
+            [("saturday", "2026-10-10"), ("1 Feb", "2027-02-01"), ("Sat 2 Jan 2027", "2027-01-02")]
+        {
+            assert_eq!(until(typed, now, &zone).map(day).ok().as_deref(), Some(ahead), "{typed}");
+        }
+        for wrong in ["soon", "31 Feb", "Sun 5 Dec 2026"] {
+            assert!(since(wrong, now, &zone).is_err() && until(wrong, now, &zone).is_err(), "{wrong}");
+        }
+    }
 }
