@@ -283,9 +283,9 @@ struct Plain<'w>(StripBytes, &'w mut dyn Write);
 
 impl Write for Plain<'_> {
     fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
-        for part in self.0.strip_next(bytes) {
-            self.1.write_all(part)?;
-        }
+        // In one piece: a part ends wherever a colour did.
+        let parts: Vec<&[u8]> = self.0.strip_next(bytes).collect();
+        self.1.write_all(&parts.concat())?;
         Ok(bytes.len())
     }
 

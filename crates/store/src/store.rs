@@ -7,7 +7,7 @@ use std::path::Path;
 use chestnut_core::{ContentKey, ETag, EventUid, ObjectHref, Origin};
 use jiff::Timestamp;
 
-use crate::database::{Database, Kind, Row, Sqlite, values};
+use crate::database::{Database, Kind, Row, Sqlite, Still, values};
 use crate::error::StoreError;
 use crate::presence::Presence;
 use crate::records::{
@@ -248,6 +248,15 @@ impl Store {
             return Err(error);
         }
         self.database.transaction(|| work(&Writer { database: &self.database, numbers: RefCell::default() }))
+    }
+
+    /// Reads at one moment from now on, until what is returned is dropped: for who asks for much, and writes nothing. Several
+    /// machines' state is read as it changes.
+    ///
+    /// # Errors
+    /// The state cannot be read, or is being written by the caller.
+    pub fn hold_still(&self) -> Result<Still<'_>> {
+        self.database.hold_still()
     }
 
     /// Returns a text.

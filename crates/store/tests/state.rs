@@ -267,6 +267,22 @@ fn whole_or_not_at_all(store: &Store) {
     assert!(matches!(store.write(|w| w.route("other")), Err(StoreError::CutOff)));
 }
 
+#[test]
+fn who_holds_still_reads_one_moment_and_hinders_nobody() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let open = || Store::open(&folder.path().join("chestnut.state")).expect("a state");
+    let (reader, other) = (open(), open());
+    let is_there = |store: &Store, name: &str| store.route(name).expect("read").is_some();
+    other.write(|w| w.route("presses")).expect("written");
+    let still = reader.hold_still().expect("read");
+    assert!(is_there(&reader, "presses"));
+    other.write(|w| w.route("market")).expect("written");
+    assert!(is_there(&other, "market") && !is_there(&reader, "market"));
+    drop(still);
+    assert!(is_there(&reader, "market"));
+    reader.write(|w| w.route("days")).expect("written");
+}
+
 /// A disk that is full when a run ends does not keep the run's lease for ever.
 #[test]
 fn what_cannot_be_given_back_is_given_back_later() {

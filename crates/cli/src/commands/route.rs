@@ -25,6 +25,7 @@ pub(crate) fn list(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure
     let settings = load(common, io)?;
     let store = look_at_state(common, &settings, &io.environment)?;
     let mut routes = Vec::new();
+    let _still = store.hold_still()?;
     for (name, route) in &settings.routes {
         routes.push(line(&store, name, Some(route), io.environment.now()?)?);
     }

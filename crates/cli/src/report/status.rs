@@ -50,6 +50,7 @@ impl Report {
         stale_after: Option<SignedDuration>,
         watcher: Option<&Watcher>,
     ) -> Result<Self, Failure> {
+        let _still = store.hold_still()?;
         let chosen = settings.chosen_routes(&[])?;
         let is_watched = watcher.is_some();
         let routes =

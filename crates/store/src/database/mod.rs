@@ -43,6 +43,14 @@ pub(crate) enum Kind {
     Postgres(Postgres),
 }
 
+/// As long as it is there, what is read from a file is of one moment, and no question locks the file anew. Nothing may be
+/// written meanwhile.
+#[derive(Debug)]
+#[must_use]
+pub struct Still<'s>(
+    #[expect(dead_code, reason = "it ends when it is dropped")] Option<rusqlite::Transaction<'s>>,
+);
+
 impl Database {
     pub(crate) fn of(kind: Kind) -> Self {
         Self { kind, zones: Zones::default() }
@@ -151,6 +159,14 @@ impl Database {
             self.zones.forget();
         }
         result
+    }
+
+    pub(crate) fn hold_still(&self) -> Result<Still<'_>> {
+        match &self.kind {
+            Kind::Sqlite(sqlite) => sqlite.hold_still().map(|held| Still(Some(held))),
+            #[cfg(feature = "postgres")]
+            Kind::Postgres(_) => Ok(Still(None)),
+        }
     }
 
     /// Tells whether other machines may use it, too.

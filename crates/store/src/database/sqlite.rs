@@ -102,6 +102,11 @@ impl Sqlite {
         Ok(result)
     }
 
+    /// Begins to read at one moment; its end is the end of that.
+    pub(crate) fn hold_still(&self) -> Result<rusqlite::Transaction<'_>> {
+        Ok(rusqlite::Transaction::new_unchecked(&self.0, TransactionBehavior::Deferred)?)
+    }
+
     /// Copies the whole into a new file, as it is at this moment: also while others work with it.
     pub(crate) fn copy(&self, to: &Path) -> Result<()> {
         copy(&self.0, to)
