@@ -170,7 +170,7 @@ fn hide_the_other_way(section: &mut Section<'_>) {
     } else {
         // Of several that are like one another, the nearest says which way.
         let nearest = section.behind.iter().find_map(|behind| {
-            let says = |key: &str| behind.table.keys().any(|known| known.get_ref() == key);
+            let says = |key: &str| behind.table.contains_key(key);
             (says("between") || says("from") || says("to")).then(|| says("between"))
         });
         section.own.extend(if nearest == Some(true) { &["from", "to"][..] } else { &["between"][..] });

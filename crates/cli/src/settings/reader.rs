@@ -112,10 +112,8 @@ impl<'a> Section<'a> {
         let tables = self.behind.iter().rev().map(|behind| (behind.table, behind.whence.clone()));
         let mut said = BTreeMap::new();
         for (table, whence) in tables.chain([(self.table, Whence::Here)]) {
-            for key in table.keys().map(|key| &**key.get_ref()).filter(|key| self.get(key).is_some()) {
-                if let Some((_, value)) = table.iter().find(|(k, _)| k.get_ref() == key) {
-                    said.insert(key.to_owned(), (written(value.get_ref()), whence.clone()));
-                }
+            for (key, value) in table.iter().filter(|(key, _)| self.get(key.get_ref()).is_some()) {
+                said.insert(key.get_ref().to_string(), (written(value.get_ref()), whence.clone()));
             }
         }
         said
@@ -155,7 +153,7 @@ impl<'a> Section<'a> {
 
     /// Tells whether a key is there, in this very table.
     pub(super) fn says(&self, key: &str) -> bool {
-        self.table.keys().any(|known| known.get_ref() == key)
+        self.table.contains_key(key)
     }
 
     fn get(&self, key: &str) -> Option<&'a Value<'a>> {
@@ -164,7 +162,7 @@ impl<'a> Section<'a> {
 
     /// The nearest value of a key, and the text in which it stands.
     fn find(&self, key: &str) -> Option<(&'a Source<'a>, &'a Value<'a>)> {
-        let of = |table: &'a DeTable<'a>| table.iter().find(|(k, _)| k.get_ref() == key).map(|(_, v)| v);
+        let of = |table: &'a DeTable<'a>| table.get(key);
         let own = of(self.table).map(|value| (self.source, value));
         let is_given = !self.own.contains(&key);
         let behind = || self.behind.iter().find_map(|one| Some((one.source, of(one.table)?)));
