@@ -52,7 +52,10 @@ pub fn run(arguments: &[impl Clone + Into<std::ffi::OsString>], io: &mut Io<'_>)
         // Groups and examples are put together for who asks for help, and for nobody else.
         Err(error) => {
             let words: Vec<std::ffi::OsString> = arguments.iter().cloned().map(Into::into).collect();
-            if let Some(failure) = mistyped(&error, &mut Cli::command(), &words) {
+            // Whoever asks for help mistyped nothing.
+            if error.use_stderr()
+                && let Some(failure) = mistyped(&error, &mut Cli::command(), &words)
+            {
                 return report(&failure, io);
             }
             let helped = with_help(Cli::command()).try_get_matches_from(words);
