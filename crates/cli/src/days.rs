@@ -39,9 +39,8 @@ pub(crate) fn shown_day(words: &[&str], today: Date) -> Option<(Date, usize)> {
         let (word, name) = (word.to_lowercase(), name.to_lowercase());
         word.len() >= 3 && name.starts_with(&word)
     };
-    let of_week = words.first().filter(|word| {
-        (0..7).any(|days| is(word, today.saturating_add(Span::new().days(days)).strftime("%A").to_string()))
-    });
+    // What is no number must be the name of that very day.
+    let of_week = words.first().filter(|word| word.parse::<i8>().is_err());
     let at = usize::from(of_week.is_some());
     let number = words.get(at)?.parse().ok()?;
     let month = words.get(at + 1)?;
@@ -65,10 +64,12 @@ pub(crate) fn since(text: &str, now: Timestamp, zone: &TimeZone) -> Result<Times
     if let Ok(named) = day("--since", text, today) {
         // A day that bears no year, or is of the week, is the last one of that name.
         let has_year = text.split(|letter: char| !letter.is_ascii_digit()).any(|digits| digits.len() == 4);
-        let day = match text.split_whitespace().count() {
-            _ if named <= today || has_year || text.trim().eq_ignore_ascii_case("tomorrow") => named,
-            1 => named.saturating_sub(Span::new().days(7)),
-            _ => named.saturating_sub(Span::new().years(1)),
+        let day = if named <= today || has_year || text.trim().eq_ignore_ascii_case("tomorrow") {
+            named
+        } else if text.split_whitespace().count() == 1 {
+            named.saturating_sub(Span::new().days(7))
+        } else {
+            named.saturating_sub(Span::new().years(1))
         };
         return Timestamp::from_second(midnight(day, zone)).map_err(|_| not_a_since(text));
     }

@@ -14,8 +14,7 @@ use jiff::tz::TimeZone;
 
 use crate::days::next;
 use crate::failure::Failure;
-use crate::render::Clock;
-use crate::render::{midnight, shorten};
+use crate::render::{Clock, midnight, shorten};
 use crate::report::agenda::{Line, Shown};
 use crate::settings::{Connections, Settings};
 use crate::words::{InWords as _, as_of_words, entry_unreadable, file_unreadable, not_in_the_list};

@@ -116,9 +116,7 @@ impl Carried {
                 let words = details.split(',').map(str::trim);
                 let one = |word: &str| {
                     let known = Detail::ALL.map(|detail| detail.word().to_owned());
-                    let at = known.iter().position(|known| known == word);
-                    let wrong = || not_carried(word, nearest(word, known.iter()));
-                    at.map(|at| Detail::ALL[at]).ok_or_else(wrong)
+                    Detail::named(word).ok_or_else(|| not_carried(word, nearest(word, known.iter())))
                 };
                 words.map(one).collect::<Result<_, _>>().map(Self::Details)
             }

@@ -17,9 +17,8 @@ use crate::failure::Failure;
 use crate::io::{Io, show, write_new};
 use crate::open::{block_on, load, look_at_state};
 use crate::progress::Bars;
-use crate::render::Clock;
 use crate::render::human::free::human;
-use crate::render::midnight;
+use crate::render::{Clock, midnight};
 use crate::report::free::{Gap, Report, Unknown};
 use crate::settings::{Connections, parse_duration};
 use crate::words::{

@@ -80,10 +80,7 @@ fn details(table: &Section<'_>) -> Result<Carry, Failure> {
 }
 
 fn detail(table: &Section<'_>, word: &str) -> Result<Detail, Failure> {
-    Detail::ALL
-        .into_iter()
-        .find(|detail| detail.word() == word)
-        .ok_or_else(|| table.wrong("details", Problem::NotDetail(word)))
+    Detail::named(word).ok_or_else(|| table.wrong("details", Problem::NotDetail(word)))
 }
 
 fn reminders(table: &Section<'_>) -> Result<Reminders, Failure> {

@@ -58,6 +58,12 @@ impl Detail {
             Self::Other => "other",
         }
     }
+
+    /// Returns the detail that the configuration calls so.
+    #[must_use]
+    pub fn named(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|detail| detail.word() == word)
+    }
 }
 
 /// What an item of an entry is part of.
