@@ -18,6 +18,7 @@ use chestnut_store::{
 use futures_util::future::{Either, select};
 use futures_util::stream::{self, StreamExt as _};
 
+use crate::ahead;
 use crate::case::{Case, Kept, Place, Stands, is_same_text};
 use crate::decide::{Decider, Fate, Step, Verdict, Writing};
 use crate::error::RunError;
@@ -351,9 +352,11 @@ impl Applier<'_> {
             if must_look {
                 let hrefs: Vec<_> = batch.iter().map(|at| self.href_of(&works[*at], side)).collect();
                 self.mirrors[side].read_now(&hrefs).await?;
+                let ahead = ahead::at(self.store, self.mirrors[side].id, &hrefs)?;
                 for (at, href) in batch.iter().zip(&hrefs) {
                     self.look(&mut works[*at], side, href)?;
                 }
+                drop(ahead);
                 batch.retain(|at| self.writing(&works[*at], side).is_some());
                 // Of these, some may be written elsewhere now.
                 batch.retain(|at| hrefs.contains(&self.href_of(&works[*at], side)));
@@ -679,17 +682,19 @@ impl Applier<'_> {
         let (done, total) = self.progress.get();
         self.observer.progress(Progress { phase: Phase::ReadingBack, done, total });
         self.mirrors[side].read_now(&unread).await?;
+        let read = hrefs.iter().chain(look.iter().map(|(_, href)| href));
+        let _ahead = ahead::at(self.store, self.mirrors[side].id, read)?;
         for ((at, etag), href) in stored.into_iter().zip(&hrefs) {
             self.judge(&mut works[at], side, href, etag.as_ref())?;
         }
-        for (at, href) in look {
-            let work = &mut works[at];
+        for (at, href) in &look {
+            let work = &mut works[*at];
             let is_update = work.verdict.writing(side).is_some_and(|w| w.kind == WriteKind::Update);
-            if self.arrived_before(work, side, &href)? {
-                self.judge(work, side, &href, None)?;
+            if self.arrived_before(work, side, href)? {
+                self.judge(work, side, href, None)?;
                 continue;
             }
-            if self.look(work, side, &href)? {
+            if self.look(work, side, href)? {
                 // What is known stands there: the condition lied, once.
                 if work.lied[side] {
                     let told = if is_update { Told::FalseCondition } else { Told::NoCalendar };
@@ -904,12 +909,14 @@ impl Applier<'_> {
         }
         let hrefs: Vec<_> = batch.iter().map(|at| self.href_of(&works[*at], side)).collect();
         self.mirrors[side].read_now(&hrefs).await?;
+        let ahead = ahead::at(self.store, self.mirrors[side].id, &hrefs)?;
         for (at, href) in batch.iter().zip(&hrefs) {
             if !self.look(&mut works[*at], side, href)? {
                 // What is not known now is left for the next run.
                 tracing::debug!(%href, "changed, or not to be read, before its deletion");
             }
         }
+        drop(ahead);
         batch.retain(|at| is_deletion(&works[*at]));
         self.intend(works, &batch, side)?;
         let answers = self.send_batch(works, &batch, side, &|_| {}).await;

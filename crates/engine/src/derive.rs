@@ -8,12 +8,15 @@ use chestnut_core::{
 use chestnut_store::{CalendarId, Made, NewObject, Object, ObjectId, ObjectState, Store, StoreError, Writer};
 use jiff::Timestamp;
 
+use crate::ahead;
 use crate::case::Kept;
 use crate::error::RunError;
 use crate::mirror::{Mirror, bare};
 use crate::rule::{Makes, Rule};
 
 const PAGE: usize = 500;
+/// Objects whose entries are made, and noted, together.
+const TOGETHER: usize = 50;
 /// Nothing is looked for beyond the end of the year 9998, in seconds since 1970.
 const LAST: i64 = 253_370_764_800;
 
@@ -55,18 +58,20 @@ impl Maker<'_> {
         let mut changed = before.is_none() || known.is_none_or(|made| made.window != range);
         let now = self.now.as_second();
         if known.is_some() {
-            for parent in self.store.parts_due(self.made.id, now)? {
-                if let Some(object) = self.store.object(parent)? {
-                    changed |= self.one(&object, &bounds)?;
-                }
+            for parents in self.store.parts_due(self.made.id, now)?.chunks(TOGETHER) {
+                let ahead = ahead::objects(self.store, parents)?;
+                let objects = parents.iter().map(|parent| self.store.object(*parent));
+                let objects: Vec<_> = objects.filter_map(Result::transpose).collect::<Result<_, _>>()?;
+                drop(ahead);
+                changed |= self.some(&objects, &bounds)?;
             }
         }
         loop {
             let page = self.store.changed_after(self.behind, after, PAGE)?;
             let Some(last) = page.last() else { break };
             after = last.seq;
-            for object in &page {
-                changed |= self.one(object, &bounds)?;
+            for objects in page.chunks(TOGETHER) {
+                changed |= self.some(objects, &bounds)?;
             }
         }
         if self.rule.makes == Makes::Blocks && changed {
@@ -78,47 +83,65 @@ impl Maker<'_> {
         })
     }
 
-    fn one(&self, object: &Object, bounds: &Bounds) -> Result<bool, RunError> {
-        let part = self.part(object, bounds)?;
-        let due = self.due(object)?;
-        let calendar = self.made.id;
+    /// Makes what some objects come to; says whether that can have changed anything.
+    fn some(&self, objects: &[Object], bounds: &Bounds) -> Result<bool, RunError> {
+        let ahead = ahead::parts(self.store, objects)?;
+        let mut parts = Vec::with_capacity(objects.len());
+        for object in objects {
+            let kept = match object.body.filter(|_| object.state == ObjectState::Present) {
+                Some(body) => self.store.text(body)?.and_then(|text| Kept::of(Some(body), text)),
+                None => None,
+            };
+            let entry = kept.as_ref().map(|kept| &kept.entry);
+            parts.push((object, self.part(object, entry, bounds)?, self.due(object, entry)));
+        }
+        drop(ahead);
         Ok(self.store.write(|writer| {
-            match part {
-                Part::Unknown(reason) => {
-                    writer.mark_part(calendar, object.id, reason.key(), due)?;
-                    return Ok(false);
-                }
-                Part::None(reason) => {
-                    self.bring(writer, object.id, Vec::new())?;
-                    writer.put_part(calendar, object.id, reason.key(), due, "[]")?;
-                }
-                Part::Entries(entries) => {
-                    self.bring(writer, object.id, entries)?;
-                    writer.put_part(calendar, object.id, "", due, "[]")?;
-                }
-                Part::Spans(spans) => {
-                    let text = serde_json::to_string(&spans).expect("numbers turn into JSON");
-                    writer.put_part(calendar, object.id, "", due, &text)?;
-                }
+            let mut changed = false;
+            for (object, part, due) in parts {
+                changed |= self.put_part(writer, object, part, due)?;
             }
-            if object.state == ObjectState::Gone {
-                writer.forget_part(calendar, object.id)?;
-            }
-            Ok(true)
+            Ok(changed)
         })?)
     }
 
-    fn part(&self, object: &Object, bounds: &Bounds) -> Result<Part, RunError> {
-        let kept = match (object.state, object.body) {
-            (ObjectState::Gone, _) => return Ok(Part::None(LeftOut::OutsideWindow)),
-            (ObjectState::Unread, _) => return Ok(Part::None(LeftOut::OutsideWindow)),
-            (ObjectState::Present, Some(body)) => {
-                self.store.text(body)?.and_then(|text| Kept::of(Some(body), text))
+    fn put_part(
+        &self,
+        writer: &Writer<'_>,
+        object: &Object,
+        part: Part,
+        due: Option<i64>,
+    ) -> Result<bool, StoreError> {
+        let calendar = self.made.id;
+        match part {
+            Part::Unknown(reason) => {
+                writer.mark_part(calendar, object.id, reason.key(), due)?;
+                return Ok(false);
             }
-            _ => None,
-        };
-        let Some(kept) = kept else { return Ok(Part::Unknown(LeftOut::Unreadable)) };
-        let entry = &kept.entry;
+            Part::None(reason) => {
+                self.bring(writer, object.id, Vec::new())?;
+                writer.put_part(calendar, object.id, reason.key(), due, "[]")?;
+            }
+            Part::Entries(entries) => {
+                self.bring(writer, object.id, entries)?;
+                writer.put_part(calendar, object.id, "", due, "[]")?;
+            }
+            Part::Spans(spans) => {
+                let text = serde_json::to_string(&spans).expect("numbers turn into JSON");
+                writer.put_part(calendar, object.id, "", due, &text)?;
+            }
+        }
+        if object.state == ObjectState::Gone {
+            writer.forget_part(calendar, object.id)?;
+        }
+        Ok(true)
+    }
+
+    fn part(&self, object: &Object, entry: Option<&Entry>, bounds: &Bounds) -> Result<Part, RunError> {
+        if matches!(object.state, ObjectState::Gone | ObjectState::Unread) {
+            return Ok(Part::None(LeftOut::OutsideWindow));
+        }
+        let Some(entry) = entry else { return Ok(Part::Unknown(LeftOut::Unreadable)) };
         if entry.uid().is_probe_of_another(&self.rule.key) {
             return Ok(Part::Entries(Vec::new()));
         }
@@ -150,22 +173,18 @@ impl Maker<'_> {
     }
 
     /// The next day, where something of it is still to come in.
-    fn due(&self, object: &Object) -> Result<Option<i64>, RunError> {
-        let kept = match object.body.filter(|_| object.state == ObjectState::Present) {
-            Some(body) => self.store.text(body)?.and_then(|text| Kept::of(Some(body), text)),
-            None => return Ok((object.state == ObjectState::ToFetch).then_some(0)),
-        };
-        let Some(kept) = kept else { return Ok(None) };
+    fn due(&self, object: &Object, entry: Option<&Entry>) -> Option<i64> {
+        let Some(entry) = entry else { return (object.state == ObjectState::ToFetch).then_some(0) };
         let window = &self.policy.window;
         let ahead = Bounds { range: window.range.end..LAST, zone: window.zone.clone() };
-        let comes_in = match ahead.position(&kept.entry) {
+        let comes_in = match ahead.position(entry) {
             Ok(Position::Inside) => true,
             Ok(Position::Ahead(_) | Position::Behind) => false,
             Err(_) => true,
         };
         let tomorrow = self.now.to_zoned(window.zone.clone()).date().tomorrow();
         let midnight = tomorrow.ok().and_then(|day| day.to_zoned(window.zone.clone()).ok());
-        Ok(midnight.filter(|_| comes_in).map(|at| at.timestamp().as_second()))
+        midnight.filter(|_| comes_in).map(|at| at.timestamp().as_second())
     }
 
     /// Brings what was made of one object to what it comes to now. What says the same is the same, then what has the

@@ -20,7 +20,7 @@ use crate::mail::MailQuestion;
 use crate::rule::{Makes, Rule};
 
 /// More entries that look alike than this are told apart by equal meaning alone.
-const ALIKE: usize = 2000;
+pub(crate) const ALIKE: usize = 2000;
 /// Objects with news that are asked for at once.
 const PAGE: usize = 5000;
 
@@ -65,7 +65,7 @@ impl Found {
 
 impl Touched {
     /// All of it, in the order in which it is worked on.
-    pub(crate) fn all(&self) -> impl Iterator<Item = Found> + '_ {
+    pub(crate) fn all(&self) -> impl Iterator<Item = Found> + Clone + '_ {
         let links = self.links.iter().map(|link| Found::Link(*link));
         let free = self.free.iter().map(|(side, object)| Found::Free(*side, *object));
         links.chain(free).chain(self.beside.iter().map(|(side, object)| Found::Beside(*side, *object)))
@@ -115,18 +115,18 @@ impl Gatherer<'_> {
             loop {
                 let page = self.store.touched(self.route, *calendar, after, PAGE)?;
                 let Some(last) = page.last() else { break };
-                after = last.seq;
+                after = last.object.seq;
                 for touched in &page {
                     match touched.link {
                         Some(link) => drop(links.insert(link)),
                         None if gives => {
-                            let Some(object) = self.store.object(touched.object)? else { continue };
+                            let object = &touched.object;
                             let is_copy = object.uid.as_ref().is_some_and(EventUid::is_copy);
-                            if object.state != ObjectState::Gone && !self.is_anothers_probe(&object) {
-                                free.push((is_copy, side, object.href, object.id));
+                            if object.state != ObjectState::Gone && !self.is_anothers_probe(object) {
+                                free.push((is_copy, side, object.href.clone(), object.id));
                             }
                         }
-                        None => beside.push((side, touched.object)),
+                        None => beside.push((side, touched.object.id)),
                     }
                 }
                 if page.len() < PAGE {

@@ -5,6 +5,7 @@
 //! routes use it. What is decided is decided in `chestnut-core`; this crate reads, writes and remembers. It knows no
 //! configuration file, no screen and no words: it gives facts, and pushes [`Progress`] into an [`Observer`].
 
+mod ahead;
 mod apply;
 mod calendar;
 mod case;

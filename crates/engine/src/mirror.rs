@@ -16,6 +16,7 @@ use chestnut_store::{CalendarFacts, CalendarId, NewObject, Object, ObjectState, 
 use futures_util::stream::{self, StreamExt as _};
 use jiff::{SignedDuration, Timestamp};
 
+use crate::ahead;
 use crate::case::rough_span;
 use crate::error::RunError;
 use crate::rule::CalendarEnd;
@@ -209,9 +210,11 @@ impl<'r> Mirror<'r> {
         let mut noted = self.note_changes(&mut facts, look.afresh, due).await?;
         if !deleted.is_empty() {
             let mut still = false;
+            let ahead = ahead::at(self.store, self.id, deleted)?;
             for href in deleted.iter().filter(|href| !noted.gone.contains(*href)) {
                 still |= self.store.object_at(self.id, href)?.is_some();
             }
+            drop(ahead);
             if still {
                 let listed = self.note_by_listing(&mut facts).await?;
                 noted.gone.extend(listed.gone);
@@ -396,7 +399,8 @@ impl<'r> Mirror<'r> {
     /// Of what is said to have changed, what was not read since the token in hand.
     fn news(&self, changed: Vec<Listed>, generation: i64) -> Result<Vec<Listed>, RunError> {
         let mut news = Vec::new();
-        for listed in changed {
+        let _ahead = ahead::at(self.store, self.id, changed.iter().map(|listed| &listed.href))?;
+        for listed in &changed {
             let known = self.store.object_at(self.id, &listed.href)?;
             let is_known = known.is_some_and(|known| {
                 known.state == ObjectState::Present
@@ -405,7 +409,7 @@ impl<'r> Mirror<'r> {
                     && known.etag == listed.etag
             });
             if !is_known {
-                news.push(listed);
+                news.push(listed.clone());
             }
         }
         Ok(news)
@@ -484,6 +488,7 @@ impl<'r> Mirror<'r> {
         facts.unread_before = (!aside.is_empty()).then_some(start);
         for batch in aside.chunks(BATCH) {
             self.store.write(|writer| {
+                let _ahead = ahead::at(self.store, self.id, batch.iter().map(|(href, _)| href))?;
                 for (href, etag) in batch {
                     if self.store.object_at(self.id, href)?.is_none() {
                         let new = NewObject { etag: etag.as_ref(), ..bare(href, ObjectState::Unread) };
@@ -501,6 +506,7 @@ impl<'r> Mirror<'r> {
         let gone: Vec<_> = gone.iter().collect();
         for batch in gone.chunks(BATCH) {
             self.store.write(|writer| {
+                let _ahead = ahead::at(self.store, self.id, batch.iter().copied())?;
                 for href in batch {
                     match self.store.object_at(self.id, href)? {
                         Some(known) if known.seq > noted_seq => self.doubt(writer, &known)?,
@@ -532,6 +538,7 @@ impl<'r> Mirror<'r> {
             let mut fetched: Vec<_> = fetched.into_iter().collect();
             fetched.sort_by(|a, b| a.0.cmp(&b.0));
             self.store.write(|writer| {
+                let _ahead = ahead::at(self.store, self.id, fetched.iter().map(|(href, _)| href))?;
                 fetched.iter().try_for_each(|(href, one)| self.take(writer, href, one, noted_seq, is_listed))
             })?;
             let is_missing = |(_, one): &(_, Fetched)| matches!(one, Fetched::Missing);

@@ -23,7 +23,10 @@ impl Applier<'_> {
             self.story(work, &mut changes);
         }
         let (store, run) = (self.store, self.run);
+        let places = works.iter().flat_map(|work| &work.case.places);
+        let objects: Vec<_> = places.filter_map(|place| Some(place.stands.object()?.id)).collect();
         store.write(|writer| {
+            let _ahead = self.gatherer.owners_ahead(&objects)?;
             for work in works.iter_mut() {
                 work.case.link = self.record_one(writer, work)?;
             }
@@ -334,6 +337,7 @@ impl Applier<'_> {
             row
         };
         let link = writer.put_link(route, case.link, &row)?;
+        let mut known = Vec::new();
         for (side, place) in case.places.iter().enumerate() {
             let object = place.stands.object();
             let step = &verdict.steps[side];
@@ -381,8 +385,11 @@ impl Applier<'_> {
                 work.trouble.as_ref().is_some_and(|t| t.side == side && matches!(t.told, Told::Lost { .. }));
             let leaving = done.is_some_and(|done| done.action == ChangeAction::Deleted);
             if !is_open && !lost && !leaving {
-                writer.done(link, side)?;
+                known.push(side);
             }
+        }
+        if !known.is_empty() {
+            writer.done(link, &known)?;
         }
         Ok(link)
     }

@@ -466,6 +466,7 @@ impl<'r> Job<'r> {
             let mut works = Vec::new();
             let mut room = batches.next();
             let mut is_alone = batches.grows;
+            let ahead = session.gatherer.ahead(all.clone().take(room.cases.min(PAGE)))?;
             while let Some(found) = all.next_if(|found| found.is_like(first) && room.is_left()) {
                 room.cases -= 1;
                 let Some(Ok(work)) = session.work(found)? else { continue };
@@ -481,6 +482,7 @@ impl<'r> Job<'r> {
                     }
                 }
             }
+            drop(ahead);
             under_way.begin(applier.apply(works, false)).await?;
             if is_alone {
                 under_way.end().await?;
@@ -510,13 +512,14 @@ impl<'r> Job<'r> {
 
     /// Makes the cases of deletions once more: much may have changed since they were found.
     fn again(&self, session: &Session<'_>, batch: &[Deletion]) -> Result<Vec<Work>, RunError> {
+        let found = batch.iter().map(|deletion| match *deletion {
+            Deletion::Case(link) => Found::Link(link),
+            Deletion::Beside(side, object) if self.rule.ends[side].gives => Found::Free(side, object),
+            Deletion::Beside(side, object) => Found::Beside(side, object),
+        });
+        let _ahead = session.gatherer.ahead(found.clone())?;
         let mut works = Vec::new();
-        for deletion in batch {
-            let found = match *deletion {
-                Deletion::Case(link) => Found::Link(link),
-                Deletion::Beside(side, object) if self.rule.ends[side].gives => Found::Free(side, object),
-                Deletion::Beside(side, object) => Found::Beside(side, object),
-            };
+        for found in found {
             let work = session.work(found)?.and_then(Result::ok);
             works.extend(work);
         }
@@ -606,6 +609,7 @@ impl<'r> Job<'r> {
         let mut after = None;
         loop {
             let page = self.store.links_in(applier.route, &[LinkState::Leaving], after, PAGE)?;
+            let _ahead = session.gatherer.ahead(page.iter().map(|link| Found::Link(*link)))?;
             for link in &page {
                 self.leave(session, applier, *link)?;
             }
@@ -654,7 +658,7 @@ impl<'r> Job<'r> {
         let line = applier.line(&work, side, ChangeAction::Failed, Some(told), None);
         self.store.write(|writer| {
             writer.put_link(applier.route, Some(link), &row)?;
-            writer.done(link, side)?;
+            writer.done(link, &[side])?;
             writer.add_change(applier.run, &line)
         })?;
         applier.outcome.borrow_mut().failed += 1;

@@ -20,7 +20,7 @@ mod writer;
 
 #[cfg(feature = "postgres")]
 pub use database::PostgresPlace;
-pub use database::Still;
+pub use database::{Ahead, Still};
 pub use error::{Damage, StoreError};
 pub use lease::{Holder, Lease, route_lease};
 pub use presence::machine_name;

@@ -7,7 +7,7 @@ use std::path::Path;
 use chestnut_core::{ContentKey, ETag, EventUid, ObjectHref, Origin};
 use jiff::Timestamp;
 
-use crate::database::{Database, Kind, Row, Sqlite, Still, values};
+use crate::database::{Ahead, Database, Kind, Row, Sqlite, Still, values};
 use crate::error::StoreError;
 use crate::presence::Presence;
 use crate::records::{
@@ -122,12 +122,10 @@ impl Route {
 }
 
 /// An object with news for a route.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub struct Touched {
     /// The object.
-    pub object: ObjectId,
-    /// The number of its change.
-    pub seq: i64,
+    pub object: Object,
     /// The case that it belongs to.
     pub link: Option<LinkId>,
 }
@@ -247,7 +245,22 @@ impl Store {
         if let Some(error) = self.gate.borrow_mut().as_mut().and_then(|gate| gate()) {
             return Err(error);
         }
-        self.database.transaction(|| work(&Writer { database: &self.database, numbers: RefCell::default() }))
+        self.database.transaction(|| {
+            let writer = Writer::new(&self.database);
+            let result = work(&writer)?;
+            writer.finish()?;
+            Ok(result)
+        })
+    }
+
+    /// Asks at once what `questions` asks one by one, and is about to be asked again: where the state is on another
+    /// machine, each question costs a way there. `questions` is called several times, and has no answers at first. As
+    /// long as what is returned is there, these answers are as they were, whatever is written.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn ask_ahead(&self, questions: impl FnMut() -> Result<()>) -> Result<Ahead<'_>> {
+        self.database.ask_ahead(questions)
     }
 
     /// Reads at one moment from now on, until what is returned is dropped: for who asks for much, and writes nothing. Several
@@ -354,7 +367,10 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn object_at(&self, calendar: CalendarId, href: &ObjectHref) -> Result<Option<Object>> {
-        let sql = format!("SELECT {OBJECT} FROM object WHERE calendar = ? AND href = ? AND state <> 4");
+        let sql = format!(
+            "SELECT {OBJECT} FROM object WHERE calendar = ?1 AND href = ?2 AND state <> 4
+             /*PostgreSQL: AND sha256(href) = sha256(?2)*/"
+        );
         self.database.one(&sql, values![calendar.0, href.as_str()], object)
     }
 
@@ -373,7 +389,8 @@ impl Store {
     pub fn objects_by_uid(&self, calendar: CalendarId, uid: &EventUid) -> Result<Vec<Object>> {
         let sql = format!(
             "SELECT {OBJECT} FROM object INDEXED BY object_uid
-             WHERE calendar = ? AND uid = ? AND state <> 4 ORDER BY href"
+             WHERE calendar = ?1 AND uid = ?2 AND state <> 4
+             /*PostgreSQL: AND substr(uid, 1, 200) = substr(?2, 1, 200)*/ ORDER BY href"
         );
         self.database.rows(&sql, values![calendar.0, uid.as_str()], object)
     }
@@ -549,13 +566,13 @@ impl Store {
         after: i64,
         most: usize,
     ) -> Result<Vec<Touched>> {
-        let sql = "SELECT o.id, o.seq, p.link FROM object o
-             LEFT JOIN place p ON p.object = o.id AND p.route = ?1
+        let sql = "SELECT o.id, o.href, o.etag, o.state, o.seq, o.generation, o.uid, o.content, o.body, o.calendar, p.link
+             FROM object o LEFT JOIN place p ON p.object = o.id AND p.route = ?1
              WHERE o.calendar = ?2 AND o.seq > ?3 AND (p.link IS NULL OR p.seq <> o.seq)
              ORDER BY o.seq LIMIT ?4";
         self.database.rows(sql, values![route.map(|r| r.0), calendar.0, after, most], |row| {
-            let link: Option<i64> = row.get(2)?;
-            Ok(Touched { object: ObjectId(row.get(0)?), seq: row.get(1)?, link: link.map(LinkId) })
+            let link: Option<i64> = row.get(10)?;
+            Ok(Touched { object: object(row)?, link: link.map(LinkId) })
         })
     }
 

@@ -1,12 +1,12 @@
 //! Writes the state, within one transaction.
 
 use std::cell::RefCell;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use chestnut_core::ObjectHref;
 use jiff::Timestamp;
 
-use crate::database::{Database, Value, values};
+use crate::database::{Database, Often, Value, values};
 use crate::error::StoreError;
 use crate::records::{
     BodyId, CalendarFacts, CalendarId, Change, HeldItem, Intent, LinkId, LinkRow, LinkState, NewObject,
@@ -22,8 +22,10 @@ const SMALL: usize = 16 << 10;
 #[derive(Debug)]
 pub struct Writer<'c> {
     pub(crate) database: &'c Database,
-    /// The last number of a change that each calendar was given here: nobody else writes meanwhile.
-    pub(crate) numbers: RefCell<BTreeMap<CalendarId, i64>>,
+    /// The numbers of change that each calendar was given here, the first and the last: nobody else writes meanwhile.
+    numbers: RefCell<BTreeMap<CalendarId, [i64; 2]>>,
+    /// Texts that were surely there, and stay until the end.
+    there: RefCell<BTreeSet<BodyId>>,
 }
 
 type Done = Result<(), StoreError>;
@@ -32,8 +34,28 @@ fn json(value: &impl serde::Serialize) -> String {
     serde_json::to_string(value).expect("plain values turn into JSON")
 }
 
+fn side_number(side: usize) -> i64 {
+    i64::try_from(side).unwrap_or(i64::MAX)
+}
+
 fn told_text(told: Option<&Told>) -> Option<String> {
     told.map(json)
+}
+
+impl<'c> Writer<'c> {
+    pub(crate) fn new(database: &'c Database) -> Self {
+        Self { database, numbers: RefCell::default(), there: RefCell::default() }
+    }
+
+    /// Writes down what is written once for all of it.
+    pub(crate) fn finish(&self) -> Done {
+        for (calendar, [first, last]) in self.numbers.take() {
+            if last > first {
+                self.run("UPDATE calendar SET seq = ? WHERE id = ?", values![last, calendar.0])?;
+            }
+        }
+        Ok(())
+    }
 }
 
 impl Writer<'_> {
@@ -47,7 +69,8 @@ impl Writer<'_> {
     /// The state cannot be written; so for all methods here.
     pub fn keep(&self, text: &str) -> Result<BodyId, StoreError> {
         let bytes = pack(self.database, text)?;
-        Ok(BodyId(self.database.insert("INSERT INTO body (bytes) VALUES (?)", values![bytes])?))
+        let sql = "INSERT INTO body (bytes) VALUES (?)";
+        Ok(BodyId(self.database.insert_often(Often::Text, sql, values![bytes])?))
     }
 
     /// Keeps a text that may be kept already.
@@ -58,8 +81,11 @@ impl Writer<'_> {
         let Some(id) = text.id else { return self.keep(&text.text) };
         // It may have been let go of since it was read.
         if self.database.is_shared() && text.text.len() <= SMALL {
-            let sql = "INSERT INTO body (id, bytes) VALUES (?, ?) ON CONFLICT (id) DO NOTHING";
-            self.run(sql, values![id.0, pack(self.database, &text.text)?])?;
+            if self.there.borrow_mut().insert(id) {
+                let sql = "INSERT INTO body (id, bytes) VALUES (?, ?) ON CONFLICT (id) DO NOTHING";
+                let bytes = pack(self.database, &text.text)?;
+                self.database.run_often(Often::TextAgain, (id.0, 0), sql, values![id.0, bytes])?;
+            }
             return Ok(id);
         }
         let sql = "SELECT 1 FROM body WHERE id = ?";
@@ -132,18 +158,14 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn next_seq(&self, calendar: CalendarId) -> Result<i64, StoreError> {
         let mut numbers = self.numbers.borrow_mut();
-        let next = match numbers.get(&calendar) {
-            Some(last) => {
-                self.run("UPDATE calendar SET seq = ? WHERE id = ?", values![last + 1, calendar.0])?;
-                last + 1
-            }
-            None => {
-                let sql = "UPDATE calendar SET seq = seq + 1 WHERE id = ? RETURNING seq";
-                self.database.number(sql, values![calendar.0])?
-            }
-        };
-        numbers.insert(calendar, next);
-        Ok(next)
+        if let Some([_, last]) = numbers.get_mut(&calendar) {
+            *last += 1;
+            return Ok(*last);
+        }
+        let sql = "UPDATE calendar SET seq = seq + 1 WHERE id = ? RETURNING seq";
+        let first = self.database.number(sql, values![calendar.0])?;
+        numbers.insert(calendar, [first, first]);
+        Ok(first)
     }
 
     /// Notes a new object; nothing may be noted at its href.
@@ -153,7 +175,8 @@ impl Writer<'_> {
     pub fn add_object(&self, calendar: CalendarId, new: &NewObject<'_>) -> Result<ObjectId, StoreError> {
         let seq = self.next_seq(calendar)?;
         let body = new.text.map(|text| self.keep(text)).transpose()?;
-        let id = self.database.insert(
+        let id = self.database.insert_often(
+            Often::Object,
             "INSERT INTO object (calendar, href, etag, state, seq, generation, uid, content, body, parent,
              first, last) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             values![
@@ -181,7 +204,9 @@ impl Writer<'_> {
     pub fn change_object(&self, calendar: CalendarId, id: ObjectId, new: &NewObject<'_>) -> Done {
         let seq = self.next_seq(calendar)?;
         let body = new.text.map(|text| self.keep(text)).transpose()?;
-        self.run(
+        self.database.run_often(
+            Often::ObjectChanged,
+            (id.0, 0),
             "UPDATE object SET href = ?, etag = ?, state = ?, seq = ?, generation = ?, uid = coalesce(?, uid),
              content = coalesce(?, content), body = coalesce(?, body), first = ?, last = ? WHERE id = ?",
             values![
@@ -211,7 +236,9 @@ impl Writer<'_> {
         state: ObjectState,
         generation: i64,
     ) -> Done {
-        self.run(
+        self.database.run_often(
+            Often::ObjectSame,
+            (id.0, 0),
             "UPDATE object SET etag = ?, state = ?, generation = ? WHERE id = ?",
             values![etag.map(|e| e.as_str()), state.number(), generation, id.0],
         )
@@ -412,14 +439,17 @@ impl Writer<'_> {
         ];
         match id {
             Some(id) => {
-                self.run(
+                self.database.run_often(
+                    Often::LinkChanged,
+                    (id.0, 0),
                     "UPDATE link SET state = ?, reason = ?, agreed = ?, carried = ?, form = ?, due = ?, tries = ?,
                      told = ?, partly = ? WHERE id = ?",
                     values,
                 )?;
                 Ok(id)
             }
-            None => Ok(LinkId(self.database.insert(
+            None => Ok(LinkId(self.database.insert_often(
+                Often::Link,
                 "INSERT INTO link (state, reason, agreed, carried, form, due, tries, told, partly, route)
                  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 values,
@@ -440,7 +470,9 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn put_place(&self, route: RouteId, link: LinkId, place: &PlaceRow) -> Done {
-        self.run(
+        self.database.run_often(
+            Often::Place,
+            (link.0, side_number(place.side)),
             "INSERT INTO place (link, side, route, object, origin, seq, stood, agreed, refused, let_go)
              VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
              ON CONFLICT (link, side) DO UPDATE SET object = excluded.object, origin = excluded.origin,
@@ -493,8 +525,10 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn intend(&self, route: RouteId, intent: &Intent) -> Done {
-        self.done(intent.link, intent.side)?;
-        self.run(
+        self.done(intent.link, &[intent.side])?;
+        self.database.run_often(
+            Often::Intent,
+            (intent.link.0, side_number(intent.side)),
             "INSERT INTO intent (link, side, route, href, sent, stood, agreed, carried, form)
              VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
             values![
@@ -517,7 +551,9 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn consider(&self, link: LinkId, stood: &[(usize, BodyId)]) -> Done {
         for (side, body) in stood {
-            self.run(
+            self.database.run_often(
+                Often::Considered,
+                (link.0, side_number(*side)),
                 "INSERT INTO considered VALUES (?, ?, ?) ON CONFLICT (link, side) DO UPDATE SET body = excluded.body",
                 values![link.0, side, body.0],
             )?;
@@ -525,14 +561,19 @@ impl Writer<'_> {
         Ok(())
     }
 
-    /// Records that the outcome of a write is known and remembered.
+    /// Records that the outcome of the writes to some sides is known and remembered.
     ///
     /// # Errors
     /// The state cannot be written.
-    pub fn done(&self, link: LinkId, side: usize) -> Done {
-        self.run("DELETE FROM intent WHERE link = ? AND side = ?", values![link.0, side])?;
-        let none_left = "NOT EXISTS (SELECT 1 FROM intent WHERE intent.link = considered.link)";
-        self.run(&format!("DELETE FROM considered WHERE link = ? AND {none_left}"), values![link.0])
+    pub fn done(&self, link: LinkId, sides: &[usize]) -> Done {
+        for side in sides {
+            let (about, sql) =
+                ((link.0, side_number(*side)), "DELETE FROM intent WHERE link = ? AND side = ?");
+            self.database.run_often(Often::NoIntent, about, sql, values![link.0, side])?;
+        }
+        let sql = "DELETE FROM considered WHERE link = ?
+             AND NOT EXISTS (SELECT 1 FROM intent WHERE intent.link = considered.link)";
+        self.database.run_often(Often::NothingConsidered, (link.0, 0), sql, values![link.0])
     }
 
     /// Adds something that waits for a person, or brings what is said of it up to date. What they decided, and its
@@ -564,8 +605,11 @@ impl Writer<'_> {
     /// # Errors
     /// The state cannot be written.
     pub fn let_through(&self, route: RouteId, link: Option<LinkId>) -> Done {
-        let sql = "DELETE FROM held WHERE route = ? AND link IS NOT DISTINCT FROM ?";
-        self.run(sql, values![route.0, link.map(|link| link.0)])
+        let Some(link) = link else {
+            return self.run("DELETE FROM held WHERE route = ? AND link IS NULL", values![route.0]);
+        };
+        let sql = "DELETE FROM held WHERE route = ? AND link = ?";
+        self.database.run_often(Often::NotHeld, (link.0, 0), sql, values![route.0, link.0])
     }
 
     /// Remembers what a person decided; what it is about is due at once.
@@ -684,7 +728,8 @@ impl Writer<'_> {
     pub fn add_change(&self, run: RunId, change: &Change) -> Done {
         let keep = |text: &Option<Text>| text.as_ref().map(|text| self.keep_text(text)).transpose();
         let (before, after) = (keep(&change.before)?, keep(&change.after)?);
-        self.database.insert(
+        self.database.insert_often(
+            Often::Change,
             "INSERT INTO change (run, calendar, action, href, uid, title, start, told, before, after, link)
              VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             values![
@@ -759,14 +804,5 @@ impl Writer<'_> {
         self.database.takes_long();
         self.run("DELETE FROM run WHERE started < ?", values![before.as_millisecond()])?;
         self.run("DELETE FROM kept WHERE at < ?", values![before.as_millisecond()])
-    }
-
-    /// Tells where an object stands; `None` where it is not known any more.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn object_seq(&self, calendar: CalendarId, href: &ObjectHref) -> Result<Option<i64>, StoreError> {
-        let sql = "SELECT seq FROM object WHERE calendar = ? AND href = ? AND state <> 4";
-        self.database.one(sql, values![calendar.0, href.as_str()], |row| row.get(0))
     }
 }

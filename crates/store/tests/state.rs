@@ -183,7 +183,7 @@ fn news(store: &Store) {
         })
         .expect("written");
     let touched = store.touched(Some(route), calendar, 0, 9).expect("read");
-    let told: Vec<_> = touched.iter().map(|t| (t.object, t.link.is_some())).collect();
+    let told: Vec<_> = touched.iter().map(|t| (t.object.id, t.link.is_some())).collect();
     assert_eq!(told, [(objects[1], true), (objects[2], false)], "what was decided drops out");
     assert!(store.touched(Some(route), calendar, 3, 9).expect("read").is_empty());
     assert_eq!(store.due(route, 5, None, 9).expect("read"), [link]);
@@ -395,7 +395,7 @@ fn a_damaged_state_is_read_or_refused_as_damaged() {
             let mirror = store.mirror("dav board")?;
             for object in mirror.iter().flat_map(|m| store.touched(None, m.id, 0, 1000).into_iter().flatten())
             {
-                store.object(object.object)?.and_then(|o| o.body).map(|body| store.text(body)).transpose()?;
+                store.object(object.object.id)?.and_then(|o| o.body).map(|body| store.text(body)).transpose()?;
             }
             store.runs(None, 10).map(drop)
         };

@@ -43,6 +43,70 @@ pub(crate) enum Kind {
     Postgres(Postgres),
 }
 
+/// Statements that are run for many rows in one transaction. In this order they come to the same as in any other in which
+/// those about one thing keep theirs: each changes rows of its thing alone, and what counts them counts in any order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum Often {
+    Text,
+    TextAgain,
+    Object,
+    ObjectChanged,
+    ObjectSame,
+    Link,
+    LinkChanged,
+    Place,
+    NoIntent,
+    NothingConsidered,
+    Intent,
+    Considered,
+    NotHeld,
+    Change,
+}
+
+/// What a statement is about, by its number.
+#[cfg(feature = "postgres")]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(crate) enum Thing {
+    Text,
+    Object,
+    Link,
+    Change,
+}
+
+#[cfg(feature = "postgres")]
+impl Often {
+    fn thing(self) -> Thing {
+        match self {
+            Self::Text | Self::TextAgain => Thing::Text,
+            Self::Object | Self::ObjectChanged | Self::ObjectSame => Thing::Object,
+            Self::Link
+            | Self::LinkChanged
+            | Self::Place
+            | Self::NoIntent
+            | Self::NothingConsidered
+            | Self::Intent
+            | Self::Considered
+            | Self::NotHeld => Thing::Link,
+            Self::Change => Thing::Change,
+        }
+    }
+}
+
+/// As long as it is there, questions that were asked ahead are answered by what was known then.
+#[derive(Debug)]
+#[must_use]
+pub struct Ahead<'s>(&'s Database);
+
+impl Drop for Ahead<'_> {
+    fn drop(&mut self) {
+        match &self.0.kind {
+            Kind::Sqlite(_) => {}
+            #[cfg(feature = "postgres")]
+            Kind::Postgres(postgres) => postgres.end_ahead(),
+        }
+    }
+}
+
 /// As long as it is there, what is read from a file is of one moment, and no question locks the file anew. Nothing may be
 /// written meanwhile.
 #[derive(Debug)]
@@ -128,6 +192,35 @@ impl Database {
         }
     }
 
+    /// Runs a statement that others like it stand beside. What it changes is about the thing of a number, and a part of
+    /// it; its transaction holds no other word about the same that comes before it.
+    pub(crate) fn run_often(
+        &self,
+        often: Often,
+        about: (i64, i64),
+        sql: &str,
+        values: &[Value<'_>],
+    ) -> Result<()> {
+        match &self.kind {
+            Kind::Sqlite(sqlite) => {
+                let _ = (often, about);
+                sqlite.changed(sql, values).map(drop)
+            }
+            #[cfg(feature = "postgres")]
+            Kind::Postgres(postgres) => postgres.run_often(often, about, sql, values),
+        }
+    }
+
+    /// Asks at once what `questions` asks one by one, where each question costs a way to another machine.
+    pub(crate) fn ask_ahead(&self, questions: impl FnMut() -> Result<()>) -> Result<Ahead<'_>> {
+        match &self.kind {
+            Kind::Sqlite(_) => drop(questions),
+            #[cfg(feature = "postgres")]
+            Kind::Postgres(postgres) => postgres.ask_ahead(questions)?,
+        }
+        Ok(Ahead(self))
+    }
+
     /// Runs a statement, and returns how many rows it changed.
     pub(crate) fn changed(&self, sql: &str, values: &[Value<'_>]) -> Result<usize> {
         match &self.kind {
@@ -143,7 +236,19 @@ impl Database {
         match &self.kind {
             Kind::Sqlite(sqlite) => sqlite.insert(sql, values),
             #[cfg(feature = "postgres")]
-            Kind::Postgres(postgres) => postgres.insert(sql, values),
+            Kind::Postgres(postgres) => postgres.insert(None, sql, values),
+        }
+    }
+
+    /// Adds a row that many others are added beside, and returns its number.
+    pub(crate) fn insert_often(&self, often: Often, sql: &str, values: &[Value<'_>]) -> Result<i64> {
+        match &self.kind {
+            Kind::Sqlite(sqlite) => {
+                let _ = often;
+                sqlite.insert(sql, values)
+            }
+            #[cfg(feature = "postgres")]
+            Kind::Postgres(postgres) => postgres.insert(Some(often), sql, values),
         }
     }
 

@@ -1,11 +1,13 @@
 //! PostgreSQL: one state for several machines. Who writes takes turns with all others that write, as in a file: nothing
 //! has to be repeated because two met.
 
+mod many;
 mod session;
 mod translate;
 
 use std::cell::RefCell;
 use std::collections::HashMap;
+use std::rc::Rc;
 use std::sync::mpsc::sync_channel;
 use std::sync::{Arc, PoisonError};
 use std::time::Duration;
@@ -15,22 +17,26 @@ use tokio_postgres::Config;
 use tokio_postgres::config::{Host, SslMode};
 use tokio_postgres::types::{FromSql, Type};
 
+use self::many::{Ahead, Waiting};
 use self::session::{Answer, Ask, Kept, LONG, NOW, Owned, PATIENCE, Reply, Session, Statement, serve};
 use self::translate::{numbered, translated};
+use super::Often;
 use super::value::{Cell, Row, Value};
 use crate::error::StoreError;
 
 type Result<T> = std::result::Result<T, StoreError>;
 
 /// One step per format; a step is never changed once it has shipped.
-const STEPS: &[&str] = &[include_str!("schema.sql")];
+const STEPS: &[&str] = &[include_str!("schema.sql"), include_str!("schema_2.sql")];
 /// What the state says of its own format.
 const FORMAT: &str = "format";
+/// So often a question that is asked ahead may depend on another's answer.
+const DEEPEST: usize = 5;
 /// Rows of these tables are added by the hundreds: their numbers are fetched so many at once.
 const MANY: [&str; 4] = ["body", "object", "link", "change"];
 const AT_ONCE: usize = 256;
-/// So many statements wait for one that has an answer.
-const WAITING: usize = 200;
+/// So much waits for a statement that has an answer: rows, and bytes.
+const WAITING: [usize; 2] = [4000, 2 << 20];
 
 /// Where a state in PostgreSQL is, and how it is reached.
 #[derive(Debug, Clone)]
@@ -48,6 +54,7 @@ pub struct PostgresPlace {
 pub(crate) struct Postgres {
     asks: UnboundedSender<Ask>,
     transaction: RefCell<Transaction>,
+    ahead: RefCell<Ahead>,
     numbers: RefCell<HashMap<String, Numbers>>,
     translated: RefCell<HashMap<String, String>>,
     kept: Kept,
@@ -65,7 +72,7 @@ struct Numbers {
 struct Transaction {
     is_open: bool,
     has_begun: bool,
-    waiting: Vec<Statement>,
+    waiting: Waiting,
 }
 
 impl std::fmt::Debug for Postgres {
@@ -91,6 +98,7 @@ impl Postgres {
         let postgres = Self {
             asks,
             transaction: RefCell::default(),
+            ahead: RefCell::default(),
             numbers: RefCell::default(),
             translated: RefCell::default(),
             kept,
@@ -155,7 +163,7 @@ impl Postgres {
         Ok(text.parse().ok())
     }
 
-    fn ask(&self, ask: impl FnOnce(Reply) -> Ask) -> Result<Answer> {
+    fn ask(&self, ask: impl FnOnce(Reply) -> Ask) -> Result<Vec<Answer>> {
         let ended = || StoreError::Away("the connection's thread has ended".to_owned());
         let (reply, answer) = sync_channel(1);
         self.asks.send(ask(reply)).map_err(|_| ended())?;
@@ -169,28 +177,31 @@ impl Postgres {
             self.translated.borrow_mut().insert(sql.to_owned(), translated.clone());
             translated
         });
-        Statement { sql: translated, values: values.iter().map(owned).collect() }
+        Statement { sql: translated, rows: vec![values.iter().map(owned).collect()], is_asked: false }
     }
 
-    /// Runs what waits, and then a statement that has an answer.
-    fn ask_for(&self, last: Statement) -> Result<Answer> {
+    /// Runs what waits, and then statements that have answers, which come in their order.
+    fn ask_for(&self, last: Vec<Statement>) -> Result<Vec<Answer>> {
         let mut transaction = self.transaction.borrow_mut();
         if !transaction.is_open {
             drop(transaction);
-            return self.ask(|reply| Ask::Run { statements: vec![last], reply });
+            return self.ask(|reply| Ask::Run { statements: last, reply });
         }
-        let mut statements = std::mem::take(&mut transaction.waiting);
-        statements.push(last);
+        let mut statements = transaction.waiting.take();
+        let waited = statements.len();
+        statements.extend(last);
         let begins = !std::mem::replace(&mut transaction.has_begun, true);
         drop(transaction);
-        self.ask(|reply| match begins {
+        let answers = self.ask(|reply| match begins {
             true => Ask::Begin { statements, reply },
             false => Ask::Run { statements, reply },
-        })
+        })?;
+        Ok(answers.into_iter().skip(waited).collect())
     }
 
     fn ask_one(&self, sql: &str, values: &[Value<'_>]) -> Result<Answer> {
-        self.ask_for(self.statement(sql, values))
+        let answers = self.ask_for(vec![self.statement(sql, values)])?;
+        Ok(answers.into_iter().next_back().unwrap_or_default())
     }
 
     /// Several statements without values, within a transaction that has begun.
@@ -204,7 +215,13 @@ impl Postgres {
         values: &[Value<'_>],
         each: &mut dyn FnMut(&dyn Row) -> Result<bool>,
     ) -> Result<()> {
-        for row in &self.ask_one(sql, values)?.rows {
+        let is_ahead = self.ahead.borrow().open > 0;
+        let known = if is_ahead { self.known_ahead(sql, values) } else { None };
+        let rows = match known {
+            Some(rows) => rows,
+            None => self.ask_one(sql, values)?.rows.into(),
+        };
+        for row in rows.iter() {
             if !each(row)? {
                 break;
             }
@@ -212,30 +229,94 @@ impl Postgres {
         Ok(())
     }
 
+    /// The answer that was asked for ahead; none, where questions are only collected.
+    fn known_ahead(&self, sql: &str, values: &[Value<'_>]) -> Option<Rc<[tokio_postgres::Row]>> {
+        let statement = self.statement(sql, values);
+        let mut ahead = self.ahead.borrow_mut();
+        let known = ahead.answer(&statement.sql, &statement.rows[0]);
+        if known.is_none() && ahead.collects {
+            ahead.note(statement);
+            return Some(Rc::new([]));
+        }
+        known
+    }
+
+    /// Asks at once what `questions` asks one by one, as long as one of them depends on another's answer that is new.
+    pub(crate) fn ask_ahead(&self, mut questions: impl FnMut() -> Result<()>) -> Result<()> {
+        self.ahead.borrow_mut().open += 1;
+        let result = self.collect_ahead(&mut questions);
+        self.ahead.borrow_mut().collects = false;
+        if result.is_err() {
+            self.end_ahead();
+        }
+        result
+    }
+
+    fn collect_ahead(&self, questions: &mut dyn FnMut() -> Result<()>) -> Result<()> {
+        for _ in 0..DEEPEST {
+            self.ahead.borrow_mut().collects = true;
+            questions()?;
+            self.ahead.borrow_mut().collects = false;
+            let noted = self.ahead.borrow_mut().take_noted();
+            if noted.is_empty() || self.ahead.borrow().is_full {
+                break;
+            }
+            let answers = self.ask_for(noted.clone())?;
+            let mut ahead = self.ahead.borrow_mut();
+            noted.into_iter().zip(answers).for_each(|(asked, answer)| ahead.keep(asked, answer));
+        }
+        Ok(())
+    }
+
+    /// What was asked for ahead is not known any more, once nobody needs it.
+    pub(crate) fn end_ahead(&self) {
+        let mut ahead = self.ahead.borrow_mut();
+        ahead.open = ahead.open.saturating_sub(1);
+        if ahead.open == 0 {
+            ahead.forget();
+        }
+    }
+
     pub(crate) fn changed(&self, sql: &str, values: &[Value<'_>]) -> Result<usize> {
         Ok(usize::try_from(self.ask_one(sql, values)?.changed).unwrap_or(usize::MAX))
     }
 
     pub(crate) fn run(&self, sql: &str, values: &[Value<'_>]) -> Result<()> {
-        self.later(self.statement(sql, values))
+        self.later(self.statement(sql, values), None)
     }
 
-    fn later(&self, statement: Statement) -> Result<()> {
+    /// Runs a statement, together with others of its kind, about something that has a number; for a part of it.
+    pub(crate) fn run_often(
+        &self,
+        often: Often,
+        (about, part): (i64, i64),
+        sql: &str,
+        values: &[Value<'_>],
+    ) -> Result<()> {
+        self.later(self.statement(sql, values), Some((often, about, part)))
+    }
+
+    fn later(&self, statement: Statement, often: Option<(Often, i64, i64)>) -> Result<()> {
         let mut transaction = self.transaction.borrow_mut();
-        if transaction.is_open && transaction.waiting.len() < WAITING {
-            transaction.waiting.push(statement);
-            return Ok(());
+        if !transaction.is_open {
+            drop(transaction);
+            return self.ask_for(vec![statement]).map(drop);
         }
+        match often {
+            Some((often, about, part)) => transaction.waiting.push_often(often, about, part, statement),
+            None => transaction.waiting.push(statement),
+        }
+        let is_much = transaction.waiting.size().iter().zip(WAITING).any(|(size, most)| *size >= most);
         drop(transaction);
-        self.ask_for(statement).map(drop)
+        if is_much { self.ask_for(Vec::new()).map(drop) } else { Ok(()) }
     }
 
-    pub(crate) fn insert(&self, sql: &str, values: &[Value<'_>]) -> Result<i64> {
+    pub(crate) fn insert(&self, often: Option<Often>, sql: &str, values: &[Value<'_>]) -> Result<i64> {
         let (table, sql) = numbered(sql);
         let id = self.number(table)?;
         let mut statement = self.statement(&sql, values);
-        statement.values.push(Owned::Number(id));
-        self.later(statement)?;
+        statement.rows[0].push(Owned::Number(id));
+        self.later(statement, often.map(|often| (often, id, 0)))?;
         Ok(id)
     }
 
@@ -266,11 +347,12 @@ impl Postgres {
         }
         // Until it is known to be kept, it is rolled back.
         self.transaction.borrow_mut().has_begun = true;
+        let mut statements = waiting.take();
         if !has_begun {
-            let statements = std::mem::take(&mut waiting);
+            let statements = std::mem::take(&mut statements);
             self.ask(|reply| Ask::Begin { statements, reply })?;
         }
-        self.ask(|reply| Ask::Commit { statements: waiting, reply })?;
+        self.ask(|reply| Ask::Commit { statements, reply })?;
         self.transaction.take();
         drop(open);
         Ok(result)
@@ -281,7 +363,7 @@ impl Postgres {
         // Where the thread has ended, the next statement says so.
         drop(self.asks.send(Ask::BePatient));
         let sql = format!("SET LOCAL statement_timeout = {}", LONG.as_millis());
-        self.transaction.borrow_mut().waiting.push(Statement { sql, values: Vec::new() });
+        self.transaction.borrow_mut().waiting.push(Statement::plain(&sql));
     }
 
     pub(crate) fn now(&self) -> Result<i64> {

@@ -8,10 +8,11 @@ use std::time::{Duration, Instant};
 use futures_util::future::join_all;
 use futures_util::{TryStreamExt as _, pin_mut};
 use tokio::sync::mpsc::UnboundedReceiver;
-use tokio_postgres::types::{Format, IsNull, ToSql, Type};
+use tokio_postgres::types::{Format, IsNull, Kind, ToSql, Type};
 use tokio_postgres::{Client, Config, NoTls, SimpleQueryMessage};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
+use super::many::listed;
 use crate::error::StoreError;
 
 type Result<T> = std::result::Result<T, StoreError>;
@@ -24,25 +25,58 @@ pub(super) const LONG: Duration = Duration::from_secs(600);
 const LOOKS: Duration = Duration::from_millis(250);
 /// So many statements are on their way at once.
 const AT_ONCE: usize = 24;
+/// So many bytes are held of what is asked ahead with one statement.
+const AHEAD: usize = 4 << 20;
 /// Under this number one at a time writes, in one database ("ChS2").
 const WRITERS: i64 = 0x4368_5332;
 
 /// The leases that this session holds, with their numbers.
 pub(super) type Kept = Arc<Mutex<BTreeMap<String, i64>>>;
 
-/// A statement, with its values.
+/// A statement, with its values: of several rows where it is run for each of them.
 #[derive(Debug, Clone)]
 pub(super) struct Statement {
     pub(super) sql: String,
-    pub(super) values: Vec<Owned>,
+    pub(super) rows: Vec<Vec<Owned>>,
+    /// Whether its answers say for which of the rows they are.
+    pub(super) is_asked: bool,
+}
+
+impl Statement {
+    fn of(sql: &str, values: Vec<Owned>) -> Self {
+        Self { sql: sql.to_owned(), rows: vec![values], is_asked: false }
+    }
+
+    /// One without values.
+    pub(super) fn plain(sql: &str) -> Self {
+        Self::of(sql, Vec::new())
+    }
+
+    /// Whether it is sent as one for lists.
+    fn is_list(&self) -> bool {
+        self.is_asked || self.rows.len() > 1
+    }
+
+    /// How many bytes stand in its values.
+    pub(super) fn bytes(&self) -> usize {
+        let bytes = |value: &Owned| if let Owned::Bytes(bytes) = value { bytes.len() } else { 0 };
+        self.rows.iter().flatten().map(bytes).sum()
+    }
 }
 
 /// A value on its way to another thread.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub(super) enum Owned {
     Null,
     Number(i64),
     Bytes(Vec<u8>),
+}
+
+/// What goes with a statement: a value for each of its marks, or a list for each.
+#[derive(Debug)]
+enum Sent<'s> {
+    One(&'s Owned),
+    List(Vec<&'s Owned>),
 }
 
 /// What came of a statement.
@@ -50,11 +84,13 @@ pub(super) enum Owned {
 pub(super) struct Answer {
     pub(super) rows: Vec<tokio_postgres::Row>,
     pub(super) changed: u64,
+    /// From which of several rows of values on there were too many answers to hold them all.
+    pub(super) whole_before: Option<i64>,
 }
 
-pub(super) type Reply = SyncSender<Result<Answer>>;
+pub(super) type Reply = SyncSender<Result<Vec<Answer>>>;
 
-/// What is asked for. The answer is that of the last statement.
+/// What is asked for. There is an answer for each statement.
 pub(super) enum Ask {
     /// Outside of a transaction, or within the one that was begun.
     Run { statements: Vec<Statement>, reply: Reply },
@@ -73,6 +109,8 @@ pub(super) enum Ask {
 struct Connection {
     client: Client,
     prepared: HashMap<String, tokio_postgres::Statement>,
+    /// Those that are run for lists, by the statement for one.
+    listed: HashMap<String, tokio_postgres::Statement>,
 }
 
 /// Where a transaction stands.
@@ -156,7 +194,7 @@ impl State {
             let left = PATIENCE.saturating_sub(begun.elapsed());
             let problem = match tokio::time::timeout(left, self.session.open()).await {
                 Ok(Ok(client)) => {
-                    self.connection = Some(Connection { client, prepared: HashMap::new() });
+                    self.connection = Some(Connection { client, prepared: HashMap::new(), listed: HashMap::new() });
                     self.was_connected = true;
                     return Ok(());
                 }
@@ -211,26 +249,26 @@ impl State {
         }
     }
 
-    async fn run(&mut self, statements: &[Statement]) -> Result<Answer> {
-        let answers = match self.transaction {
-            Transaction::None => self.send_anew(statements).await?,
-            Transaction::Open(_) => self.send(statements).await?,
-            Transaction::Lost => return Err(lost()),
-        };
-        Ok(answers.into_iter().next_back().unwrap_or_default())
+    async fn run(&mut self, statements: &[Statement]) -> Result<Vec<Answer>> {
+        match self.transaction {
+            Transaction::None => self.send_anew(statements).await,
+            Transaction::Open(_) => self.send(statements).await,
+            Transaction::Lost => Err(lost()),
+        }
     }
 
-    async fn begin(&mut self, statements: Vec<Statement>) -> Result<Answer> {
+    async fn begin(&mut self, statements: Vec<Statement>) -> Result<Vec<Answer>> {
         let mut all = vec![
-            plain("BEGIN"),
-            plain("SELECT CAST(CAST(pg_current_xact_id() AS TEXT) AS BIGINT)"),
-            plain(&format!("SELECT pg_advisory_xact_lock({WRITERS})")),
+            Statement::plain("BEGIN"),
+            Statement::plain("SELECT CAST(CAST(pg_current_xact_id() AS TEXT) AS BIGINT)"),
+            Statement::plain(&format!("SELECT pg_advisory_xact_lock({WRITERS})")),
         ];
         let kept = self.session.kept.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        all.extend(kept.into_iter().map(|(name, number)| Statement {
-            sql: "SELECT must_hold($1, $2)".to_owned(),
-            values: vec![Owned::Bytes(name.into_bytes()), Owned::Number(number)],
+        all.extend(kept.into_iter().map(|(name, number)| {
+            let values = vec![Owned::Bytes(name.into_bytes()), Owned::Number(number)];
+            Statement::of("SELECT must_hold($1, $2)", values)
         }));
+        let own = all.len();
         all.extend(statements);
         // Until it is known whether it was begun, it is to be rolled back.
         let answers = self.send_anew(&all).await;
@@ -238,30 +276,30 @@ impl State {
         let answers = answers?;
         let number = answers.get(1).and_then(|answer| answer.rows.first()).map(|row| row.get::<_, i64>(0));
         self.transaction = Transaction::Open(number.and_then(|number| number.try_into().ok()).unwrap_or(0));
-        Ok(answers.into_iter().next_back().unwrap_or_default())
+        Ok(answers.into_iter().skip(own).collect())
     }
 
-    async fn batch(&mut self, sql: &str) -> Result<Answer> {
+    async fn batch(&mut self, sql: &str) -> Result<Vec<Answer>> {
         let Some(connection) = self.open_connection() else { return Err(lost()) };
         connection.client.batch_execute(sql).await.map_err(|e| of_postgres(&e))?;
-        Ok(Answer::default())
+        Ok(Vec::new())
     }
 
-    async fn commit(&mut self, mut statements: Vec<Statement>) -> Result<Answer> {
+    async fn commit(&mut self, mut statements: Vec<Statement>) -> Result<Vec<Answer>> {
         let Transaction::Open(number) = self.transaction else { return Err(lost()) };
-        statements.push(plain("COMMIT"));
+        statements.push(Statement::plain("COMMIT"));
         let sent = self.send(&statements).await;
         self.patience = PATIENCE;
         match sent {
             Ok(_) => {
                 self.transaction = Transaction::None;
-                Ok(Answer::default())
+                Ok(Vec::new())
             }
             // Perhaps it was kept, and only the answer is lost: that is not guessed.
             Err(StoreError::Away(problem)) => {
                 self.transaction = Transaction::None;
                 match self.was_kept(number).await {
-                    Ok(true) => Ok(Answer::default()),
+                    Ok(true) => Ok(Vec::new()),
                     Ok(false) => Err(StoreError::Away(problem)),
                     Err(error) => Err(error),
                 }
@@ -293,17 +331,17 @@ impl State {
         }
     }
 
-    async fn roll_back(&mut self) -> Result<Answer> {
+    async fn roll_back(&mut self) -> Result<Vec<Answer>> {
         self.transaction = Transaction::None;
         self.patience = PATIENCE;
         if self.connection.as_ref().is_none_or(|connection| connection.client.is_closed()) {
             // It went with its connection.
-            return Ok(Answer::default());
+            return Ok(Vec::new());
         }
-        if self.send(&[plain("ROLLBACK")]).await.is_err() {
+        if self.send(&[Statement::plain("ROLLBACK")]).await.is_err() {
             self.connection = None;
         }
-        Ok(Answer::default())
+        Ok(Vec::new())
     }
 
     /// Renews what is held. What another has taken meanwhile shows when something is written.
@@ -316,9 +354,9 @@ impl State {
         let lasts = self.session.lasts;
         let renewals: Vec<_> = kept
             .into_iter()
-            .map(|(name, number)| Statement {
-                sql: sql.clone(),
-                values: vec![Owned::Number(lasts), Owned::Bytes(name.into_bytes()), Owned::Number(number)],
+            .map(|(name, number)| {
+                let values = [Owned::Number(lasts), Owned::Bytes(name.into_bytes()), Owned::Number(number)];
+                Statement::of(&sql, values.into())
             })
             .collect();
         // What could not be renewed now is renewed next time, or lost.
@@ -328,10 +366,6 @@ impl State {
 
 /// The database's own clock, in seconds since 1970: those of several machines differ.
 pub(super) const NOW: &str = "CAST(floor(extract(epoch FROM clock_timestamp())) AS BIGINT)";
-
-fn plain(sql: &str) -> Statement {
-    Statement { sql: sql.to_owned(), values: Vec::new() }
-}
 
 fn lost() -> StoreError {
     StoreError::Away("the connection was lost".to_owned())
@@ -357,22 +391,47 @@ impl Session {
 }
 
 impl Connection {
+    async fn prepare(&mut self, statement: &Statement) -> std::result::Result<(), tokio_postgres::Error> {
+        let sql = &statement.sql;
+        if !self.prepared.contains_key(sql) {
+            let prepared = self.client.prepare(sql).await?;
+            self.prepared.insert(sql.clone(), prepared);
+        }
+        if statement.is_list() && !self.listed.contains_key(sql) {
+            let listed = listed(sql, self.prepared[sql].params());
+            self.listed.insert(sql.clone(), self.client.prepare(&listed).await?);
+        }
+        Ok(())
+    }
+
     async fn pipeline(&mut self, statements: &[Statement]) -> Result<Vec<Answer>> {
         for statement in statements {
-            if !self.prepared.contains_key(&statement.sql) {
-                let prepared = self.client.prepare(&statement.sql).await.map_err(|e| of_postgres(&e))?;
-                self.prepared.insert(statement.sql.clone(), prepared);
-            }
+            self.prepare(statement).await.map_err(|e| of_postgres(&e))?;
         }
         let client = &self.client;
         let sent = statements.iter().map(|statement| {
-            let prepared = &self.prepared[&statement.sql];
+            let is_list = statement.is_list();
+            let prepared =
+                if is_list { &self.listed[&statement.sql] } else { &self.prepared[&statement.sql] };
+            let values: Vec<Sent<'_>> = match is_list {
+                true => (0..prepared.params().len())
+                    .map(|at| Sent::List(statement.rows.iter().map(|row| &row[at]).collect()))
+                    .collect(),
+                false => statement.rows.iter().flatten().map(Sent::One).collect(),
+            };
             async move {
-                let rows = client.query_raw(prepared, &statement.values).await?;
+                let rows = client.query_raw(prepared, &values).await?;
                 pin_mut!(rows);
                 let mut answer = Answer::default();
+                let mut bytes = 0;
                 while let Some(row) = rows.try_next().await? {
-                    answer.rows.push(row);
+                    bytes += row.raw_size_bytes();
+                    // Whoever asks ahead asks again for what is too much at once.
+                    match (statement.is_asked && bytes > AHEAD, answer.whole_before) {
+                        (true, None) => answer.whole_before = Some(row.get(row.len() - 1)),
+                        (true, Some(_)) => {}
+                        (false, _) => answer.rows.push(row),
+                    }
                 }
                 answer.changed = rows.rows_affected().unwrap_or(0);
                 Ok(answer)
@@ -398,6 +457,33 @@ impl ToSql for Owned {
 
     fn accepts(ty: &Type) -> bool {
         [Type::INT8, Type::INT4, Type::BYTEA].contains(ty)
+    }
+
+    fn encode_format(&self, _: &Type) -> Format {
+        Format::Binary
+    }
+
+    tokio_postgres::types::to_sql_checked!();
+}
+
+impl ToSql for Sent<'_> {
+    fn to_sql(
+        &self,
+        ty: &Type,
+        out: &mut bytes::BytesMut,
+    ) -> std::result::Result<IsNull, Box<dyn std::error::Error + Sync + Send>> {
+        match self {
+            Self::One(value) => value.to_sql(ty, out),
+            Self::List(values) => values.to_sql(ty, out),
+        }
+    }
+
+    fn accepts(ty: &Type) -> bool {
+        let element = match ty.kind() {
+            Kind::Array(element) => element,
+            _ => ty,
+        };
+        Owned::accepts(element)
     }
 
     fn encode_format(&self, _: &Type) -> Format {

@@ -7,12 +7,16 @@ use regex::Regex;
 /// Which index is to be used is not said to PostgreSQL.
 static HINT: LazyLock<Regex> =
     LazyLock::new(|| Regex::new(r"\s+INDEXED BY \w+").expect("a fixed expression"));
+/// What is said to PostgreSQL alone: an index there may hold less than a column does.
+static ALONE: LazyLock<Regex> =
+    LazyLock::new(|| Regex::new(r"/\*PostgreSQL: (.*?)\*/").expect("a fixed expression"));
 static MARK: LazyLock<Regex> = LazyLock::new(|| Regex::new(r"\?(\d*)").expect("a fixed expression"));
 
 /// Writes marks for values as PostgreSQL does: `?` is the next one, `?3` the third.
 pub(super) fn translated(sql: &str) -> String {
     let mut last = 0;
     let sql = HINT.replace_all(sql, "");
+    let sql = ALONE.replace_all(&sql, "$1");
     let marked = MARK.replace_all(&sql, |found: &regex::Captures<'_>| {
         let number = found[1].parse().unwrap_or(last + 1);
         last = last.max(number);
@@ -41,6 +45,8 @@ mod tests {
             translated("uid >= ?3 AND route = ?1 AND uid < ?3"),
             "uid >= $3 AND route = $1 AND uid < $3"
         );
+        let sql = "WHERE href = ?1 /*PostgreSQL: AND sha256(href) = sha256(?1)*/ LIMIT ?";
+        assert_eq!(translated(sql), "WHERE href = $1 AND sha256(href) = sha256($1) LIMIT $2");
         let (table, sql) = numbered("INSERT INTO zone (digest, bytes) VALUES (?, ?)");
         assert_eq!((table, sql.as_str()), ("zone", "INSERT INTO zone (digest, bytes, id) VALUES (?, ?, ?)"));
     }

@@ -1,0 +1,94 @@
+-- What triggers count is counted for many rows at once, and in any order: statements come with lists of rows.
+DROP TRIGGER link_counts ON link;
+DROP TRIGGER object_text ON object;
+DROP TRIGGER link_text ON link;
+DROP TRIGGER place_text ON place;
+DROP TRIGGER intent_text ON intent;
+DROP TRIGGER change_text ON change;
+DROP TRIGGER considered_text ON considered;
+DROP TRIGGER kept_text ON kept_entry;
+DROP FUNCTION count_links(), texts_of_object(), texts_of_link(), texts_of_place(), texts_of_intent(), texts_of_change();
+DROP FUNCTION name_text(BIGINT, BIGINT);
+
+-- How many links stand how. What a route's end takes away with it is not counted again.
+CREATE FUNCTION links_come() RETURNS TRIGGER LANGUAGE plpgsql AS $$ BEGIN
+    INSERT INTO tally AS t SELECT route, state, reason, partly, count(*) FROM come GROUP BY 1, 2, 3, 4
+        ON CONFLICT (route, state, reason, partly) DO UPDATE SET number = t.number + excluded.number;
+    RETURN NULL;
+END $$;
+CREATE FUNCTION links_go() RETURNS TRIGGER LANGUAGE plpgsql AS $$ BEGIN
+    UPDATE tally t SET number = t.number - gone.number
+        FROM (SELECT route, state, reason, partly, count(*) AS number FROM gone GROUP BY 1, 2, 3, 4) gone
+        WHERE t.route = gone.route AND t.state = gone.state AND t.reason = gone.reason AND t.partly = gone.partly;
+    RETURN NULL;
+END $$;
+CREATE FUNCTION links_change() RETURNS TRIGGER LANGUAGE plpgsql AS $$ BEGIN
+    INSERT INTO tally AS t SELECT route, state, reason, partly, sum(number) FROM (
+            SELECT route, state, reason, partly, 1 AS number FROM come
+            UNION ALL SELECT route, state, reason, partly, -1 FROM gone) moved
+        GROUP BY 1, 2, 3, 4 HAVING sum(number) <> 0
+        ON CONFLICT (route, state, reason, partly) DO UPDATE SET number = t.number + excluded.number;
+    RETURN NULL;
+END $$;
+CREATE TRIGGER link_come AFTER INSERT ON link REFERENCING NEW TABLE AS come
+    FOR EACH STATEMENT EXECUTE FUNCTION links_come();
+CREATE TRIGGER link_go AFTER DELETE ON link REFERENCING OLD TABLE AS gone
+    FOR EACH STATEMENT EXECUTE FUNCTION links_go();
+CREATE TRIGGER link_change AFTER UPDATE ON link REFERENCING OLD TABLE AS gone NEW TABLE AS come
+    FOR EACH STATEMENT EXECUTE FUNCTION links_change();
+
+-- Who names a text. What nobody names goes at the end of its transaction: until then somebody may name it again.
+CREATE FUNCTION forget_text() RETURNS TRIGGER LANGUAGE plpgsql AS $$ BEGIN
+    DELETE FROM body WHERE id = NEW.id AND refs <= 0;
+    RETURN NULL;
+END $$;
+CREATE CONSTRAINT TRIGGER nobody_names AFTER UPDATE OF refs ON body DEFERRABLE INITIALLY DEFERRED
+    FOR EACH ROW WHEN (NEW.refs <= 0) EXECUTE FUNCTION forget_text();
+
+DO $do$
+DECLARE
+    naming RECORD;
+    come TEXT;
+    gone TEXT;
+BEGIN
+    FOR naming IN SELECT * FROM (VALUES
+        ('object', ARRAY['body']), ('link', ARRAY['agreed']), ('place', ARRAY['stood', 'agreed']),
+        ('intent', ARRAY['sent', 'stood', 'agreed']), ('change', ARRAY['before', 'after']),
+        ('considered', ARRAY['body']), ('kept_entry', ARRAY['body'])) tables (name, columns)
+    LOOP
+        SELECT string_agg(format('SELECT %I AS text, 1 AS number FROM come', named), ' UNION ALL '),
+               string_agg(format('SELECT %I AS text, -1 AS number FROM gone', named), ' UNION ALL ')
+            INTO come, gone FROM unnest(naming.columns) named;
+        EXECUTE format('CREATE FUNCTION %I() RETURNS TRIGGER LANGUAGE plpgsql AS $fn$ BEGIN
+                UPDATE body b SET refs = b.refs + named.number
+                    FROM (SELECT text, sum(number) AS number FROM (%s) n WHERE text IS NOT NULL GROUP BY 1) named
+                    WHERE b.id = named.text;
+                RETURN NULL;
+            END $fn$', naming.name || '_texts_come', come);
+        EXECUTE format('CREATE FUNCTION %I() RETURNS TRIGGER LANGUAGE plpgsql AS $fn$ BEGIN
+                UPDATE body b SET refs = b.refs + named.number
+                    FROM (SELECT text, sum(number) AS number FROM (%s) n WHERE text IS NOT NULL GROUP BY 1) named
+                    WHERE b.id = named.text;
+                RETURN NULL;
+            END $fn$', naming.name || '_texts_go', gone);
+        EXECUTE format('CREATE FUNCTION %I() RETURNS TRIGGER LANGUAGE plpgsql AS $fn$ BEGIN
+                UPDATE body b SET refs = b.refs + named.number
+                    FROM (SELECT text, sum(number) AS number FROM (%s UNION ALL %s) n
+                        WHERE text IS NOT NULL GROUP BY 1 HAVING sum(number) <> 0) named
+                    WHERE b.id = named.text;
+                RETURN NULL;
+            END $fn$', naming.name || '_texts_change', come, gone);
+        EXECUTE format('CREATE TRIGGER texts_come AFTER INSERT ON %I REFERENCING NEW TABLE AS come
+            FOR EACH STATEMENT EXECUTE FUNCTION %I()', naming.name, naming.name || '_texts_come');
+        EXECUTE format('CREATE TRIGGER texts_go AFTER DELETE ON %I REFERENCING OLD TABLE AS gone
+            FOR EACH STATEMENT EXECUTE FUNCTION %I()', naming.name, naming.name || '_texts_go');
+        EXECUTE format('CREATE TRIGGER texts_change AFTER UPDATE ON %I REFERENCING OLD TABLE AS gone NEW TABLE AS come
+            FOR EACH STATEMENT EXECUTE FUNCTION %I()', naming.name, naming.name || '_texts_change');
+    END LOOP;
+END $do$;
+
+-- Each question has one index that answers it: a plan that is made while the tables are empty must not take another.
+DROP INDEX object_href;
+DROP INDEX object_uid;
+DROP INDEX object_calendar;
+CREATE INDEX object_open ON object (calendar, state) WHERE state IN (1, 2, 4);
