@@ -1,12 +1,9 @@
 //! What a batch is about to ask the state, asked at once: where the state is on another machine, each question costs a
 //! way there. What is forgotten here is asked one by one; nothing is decided by it.
 
-use std::cell::RefCell;
-use std::collections::HashMap;
-
 use chestnut_core::ical::Limits;
 use chestnut_core::{ContentKey, Entry, ObjectHref};
-use chestnut_store::{Ahead, CalendarId, LinkId, Object, ObjectId, ObjectState, Store, StoreError};
+use chestnut_store::{Ahead, BodyId, CalendarId, LinkId, Object, ObjectId, ObjectState, Store, StoreError};
 
 use crate::gather::{ALIKE, Found, Gatherer};
 
@@ -18,125 +15,141 @@ pub(crate) fn at<'s>(
     calendar: CalendarId,
     hrefs: impl IntoIterator<Item = &'s ObjectHref> + Clone,
 ) -> Result<Ahead<'s>> {
-    store.ask_ahead(|| {
-        for href in hrefs.clone() {
-            if let Some(object) = store.object_at(calendar, href)? {
-                text_of(store, &object)?;
-            }
-        }
-        Ok(())
-    })
+    let ahead = store.ahead();
+    let mut found = Vec::new();
+    ask(&ahead, hrefs, |href| store.object_at(calendar, href), |object| found.extend(object))?;
+    texts(store, &ahead, &found)?;
+    Ok(ahead)
 }
 
 /// Some objects.
 pub(crate) fn objects<'s>(store: &'s Store, ids: &[ObjectId]) -> Result<Ahead<'s>> {
-    store.ask_ahead(|| ids.iter().try_for_each(|id| store.object(*id).map(drop)))
+    let ahead = store.ahead();
+    ask(&ahead, ids, |id| store.object(*id), drop)?;
+    Ok(ahead)
 }
 
 /// What others are made of: the texts of some objects, and what has the same UIDs.
 pub(crate) fn parts<'s>(store: &'s Store, objects: &[Object]) -> Result<Ahead<'s>> {
-    store.ask_ahead(|| {
-        for object in objects.iter().filter(|object| object.state == ObjectState::Present) {
-            text_of(store, object)?;
-            if let Some(uid) = &object.uid {
-                store.objects_by_uid(object.calendar, uid)?;
-            }
-        }
-        Ok(())
-    })
+    let ahead = store.ahead();
+    texts(store, &ahead, objects)?;
+    let present = objects.iter().filter(|object| object.state == ObjectState::Present);
+    let named = present.filter_map(|object| Some((object.calendar, object.uid.as_ref()?)));
+    ask(&ahead, named, |(calendar, uid)| store.objects_by_uid(calendar, uid), drop)?;
+    Ok(ahead)
 }
 
-fn text_of(store: &Store, object: &Object) -> Result<Option<String>> {
-    Ok(object.body.map(|body| store.text(body)).transpose()?.flatten())
+/// Asks the same of many at once, and gives the answers on.
+fn ask<Q, A>(
+    ahead: &Ahead<'_>,
+    about: impl IntoIterator<Item = Q> + Clone,
+    question: impl Fn(Q) -> Result<A>,
+    mut answer: impl FnMut(A),
+) -> Result<()> {
+    if !ahead.is_of_use() {
+        return Ok(());
+    }
+    ahead.ask(|| about.clone().into_iter().try_for_each(|one| question(one).map(drop)))?;
+    about.into_iter().try_for_each(|one| question(one).map(&mut answer))
 }
 
-/// What an entry looks like to others, once its text is known.
-type Views = RefCell<HashMap<ObjectId, Option<ContentKey>>>;
+fn texts(store: &Store, ahead: &Ahead<'_>, objects: &[Object]) -> Result<()> {
+    bodies(store, ahead, objects.iter().filter_map(|object| object.body))
+}
+
+fn bodies(store: &Store, ahead: &Ahead<'_>, bodies: impl Iterator<Item = BodyId>) -> Result<()> {
+    ahead.ask(|| bodies.map(|body| store.text(body).map(drop)).collect())
+}
 
 impl<'r> Gatherer<'r> {
     /// What the cases of a batch are made of.
-    pub(crate) fn ahead(&self, batch: impl Iterator<Item = Found> + Clone) -> Result<Ahead<'r>> {
-        let views = Views::default();
-        self.store.ask_ahead(|| {
-            for found in batch.clone() {
-                match found {
-                    Found::Link(link) => self.case_ahead(link)?,
-                    Found::Free(side, object) => self.free_ahead(side, object, &views)?,
-                    Found::Beside(_, object) => drop(self.object_ahead(object)?),
-                }
+    pub(crate) fn ahead(&self, batch: impl Iterator<Item = Found>) -> Result<Ahead<'r>> {
+        let ahead = self.store.ahead();
+        if !ahead.is_of_use() {
+            return Ok(ahead);
+        }
+        let (mut links, mut free, mut objects) = (Vec::new(), Vec::new(), Vec::new());
+        for found in batch {
+            match found {
+                Found::Link(link) => links.push(link),
+                Found::Free(side, object) => free.push((side, object)),
+                Found::Beside(_, object) => objects.push(object),
             }
-            Ok(())
-        })
+        }
+        self.cases_ahead(&ahead, &links, &mut objects)?;
+        self.free_ahead(&ahead, &free)?;
+        self.objects_ahead(&ahead, &objects)?;
+        Ok(ahead)
     }
 
-    fn case_ahead(&self, link: LinkId) -> Result<()> {
+    /// What is remembered of cases; their objects come to `objects`.
+    fn cases_ahead(&self, ahead: &Ahead<'_>, links: &[LinkId], objects: &mut Vec<ObjectId>) -> Result<()> {
+        let (store, mut texts) = (self.store, Vec::new());
+        ask(ahead, links, |link| store.link(*link), |row| texts.extend(row.and_then(|row| row.agreed)))?;
+        ask(ahead, links, |link| store.places(*link), |places| {
+            for place in places {
+                objects.extend(place.object);
+                texts.extend([place.stood, place.agreed].into_iter().flatten());
+            }
+        })?;
+        ask(ahead, links, |link| store.intents(*link), |intents| {
+            let named = intents.iter().flat_map(|intent| [intent.sent, intent.stood, intent.agreed]);
+            texts.extend(named.flatten());
+        })?;
+        bodies(store, ahead, texts.into_iter())
+    }
+
+    /// Objects, and to which cases they belong.
+    fn objects_ahead(&self, ahead: &Ahead<'_>, ids: &[ObjectId]) -> Result<Vec<Object>> {
+        let mut found = Vec::new();
+        ask(ahead, ids, |id| self.store.object(*id), |object| found.extend(object))?;
+        self.owners(ahead, ids)?;
+        texts(self.store, ahead, &found)?;
+        Ok(found)
+    }
+
+    /// What belongs to nothing yet, and what may be the same elsewhere.
+    fn free_ahead(&self, ahead: &Ahead<'_>, free: &[(usize, ObjectId)]) -> Result<()> {
         let store = self.store;
-        let agreed = store.link(link)?.and_then(|row| row.agreed);
-        agreed.map(|body| store.text(body)).transpose()?;
-        for place in store.places(link)? {
-            if let Some(id) = place.object {
-                self.object_ahead(id)?;
-            }
-            for body in [place.stood, place.agreed].into_iter().flatten() {
-                store.text(body)?;
-            }
-        }
-        for intent in store.intents(link)? {
-            for body in [intent.sent, intent.stood, intent.agreed].into_iter().flatten() {
-                store.text(body)?;
+        let ids: Vec<_> = free.iter().map(|(_, id)| *id).collect();
+        let objects = self.objects_ahead(ahead, &ids)?;
+        let (mut uids, mut keys) = (Vec::new(), Vec::new());
+        for object in &objects {
+            let Some(uid) = &object.uid else { continue };
+            uids.push((object.calendar, uid.clone()));
+            let key = self.view(object)?;
+            for other in self.mirrors.iter().filter(|other| **other != object.calendar) {
+                uids.extend([(*other, self.rule.key.copy_uid(uid)), (*other, uid.clone())]);
+                keys.extend(key.map(|key| (*other, key)));
             }
         }
-        Ok(())
+        let mut found = Vec::new();
+        ask(ahead, &uids, |(calendar, uid)| store.objects_by_uid(*calendar, uid), |same| found.extend(same))?;
+        found.retain(|object| !ids.contains(&object.id));
+        texts(store, ahead, &found)?;
+        let mut all: Vec<_> = found.iter().map(|object| object.id).collect();
+        let alike = |(calendar, key): &(CalendarId, ContentKey)| store.objects_by_content(*calendar, *key, ALIKE);
+        ask(ahead, &keys, alike, |alike| all.extend(alike.iter().map(|object| object.id)))?;
+        self.owners(ahead, &all)
     }
 
-    fn object_ahead(&self, id: ObjectId) -> Result<Option<Object>> {
-        if let Some(route) = self.route {
-            self.store.link_of(route, id)?;
-        }
-        let object = self.store.object(id)?;
-        if let Some(object) = &object {
-            text_of(self.store, object)?;
-        }
-        Ok(object)
-    }
-
-    fn free_ahead(&self, side: usize, id: ObjectId, views: &Views) -> Result<()> {
-        let store = self.store;
-        let Some(object) = self.object_ahead(id)? else { return Ok(()) };
-        let Some(uid) = &object.uid else { return Ok(()) };
-        store.objects_by_uid(self.mirrors[side], uid)?;
-        let copy_uid = self.rule.key.copy_uid(uid);
-        for (_, calendar) in self.mirrors.iter().enumerate().filter(|(other, _)| *other != side) {
-            for uid in [&copy_uid, uid] {
-                for found in store.objects_by_uid(*calendar, uid)? {
-                    self.object_ahead(found.id)?;
-                }
-            }
-            if let Some(key) = self.view_ahead(&object, views)? {
-                store.objects_by_content(*calendar, key, ALIKE)?;
-            }
-        }
-        Ok(())
-    }
-
-    fn view_ahead(&self, object: &Object, views: &Views) -> Result<Option<ContentKey>> {
-        if let Some(known) = views.borrow().get(&object.id) {
-            return Ok(*known);
-        }
-        let Some(text) = text_of(self.store, object)? else { return Ok(None) };
-        let entry = Entry::parse(&text, &Limits::default()).ok();
+    /// What an entry looks like to others.
+    fn view(&self, object: &Object) -> Result<Option<ContentKey>> {
+        let text = object.body.map(|body| self.store.text(body)).transpose()?.flatten();
+        let entry = text.and_then(|text| Entry::parse(&text, &Limits::default()).ok());
         let view = entry.as_ref().and_then(|entry| self.rule.carry.show(entry).ok());
-        let key = view.map(|view| ContentKey::of(view.entry()));
-        views.borrow_mut().insert(object.id, key);
-        Ok(key)
+        Ok(view.map(|view| ContentKey::of(view.entry())))
+    }
+
+    fn owners(&self, ahead: &Ahead<'_>, ids: &[ObjectId]) -> Result<()> {
+        let Some(route) = self.route else { return Ok(()) };
+        ahead.ask(|| ids.iter().try_for_each(|id| self.store.link_of(route, *id).map(drop)))
     }
 
     /// To which cases the objects of some belong.
     pub(crate) fn owners_ahead(&self, objects: &[ObjectId]) -> Result<Ahead<'r>> {
-        let store = self.store;
-        store.ask_ahead(|| {
-            let Some(route) = self.route else { return Ok(()) };
-            objects.iter().try_for_each(|object| store.link_of(route, *object).map(drop))
-        })
+        let ahead = self.store.ahead();
+        self.owners(&ahead, objects)?;
+        Ok(ahead)
     }
 }

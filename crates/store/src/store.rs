@@ -253,14 +253,10 @@ impl Store {
         })
     }
 
-    /// Asks at once what `questions` asks one by one, and is about to be asked again: where the state is on another
-    /// machine, each question costs a way there. `questions` is called several times, and has no answers at first. As
-    /// long as what is returned is there, these answers are as they were, whatever is written.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn ask_ahead(&self, questions: impl FnMut() -> Result<()>) -> Result<Ahead<'_>> {
-        self.database.ask_ahead(questions)
+    /// Begins to ask ahead, several questions at once. As long as what is returned is there, these answers are as they
+    /// were, whatever is written.
+    pub fn ahead(&self) -> Ahead<'_> {
+        self.database.ahead()
     }
 
     /// Reads at one moment from now on, until what is returned is dropped: for who asks for much, and writes nothing. Several

@@ -97,6 +97,27 @@ impl Often {
 #[must_use]
 pub struct Ahead<'s>(&'s Database);
 
+impl Ahead<'_> {
+    /// Asks at once what `questions` asks one by one, and is about to be asked again: where the state is on another
+    /// machine, each question costs a way there. Where it is a file, nothing is asked.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn ask(&self, questions: impl FnOnce() -> Result<()>) -> Result<()> {
+        match &self.0.kind {
+            Kind::Sqlite(_) => Ok(drop(questions)),
+            #[cfg(feature = "postgres")]
+            Kind::Postgres(postgres) => postgres.ask_ahead(questions),
+        }
+    }
+
+    /// Whether it makes a difference to ask ahead.
+    #[must_use]
+    pub fn is_of_use(&self) -> bool {
+        self.0.is_shared()
+    }
+}
+
 impl Drop for Ahead<'_> {
     fn drop(&mut self) {
         match &self.0.kind {
@@ -211,14 +232,13 @@ impl Database {
         }
     }
 
-    /// Asks at once what `questions` asks one by one, where each question costs a way to another machine.
-    pub(crate) fn ask_ahead(&self, questions: impl FnMut() -> Result<()>) -> Result<Ahead<'_>> {
+    pub(crate) fn ahead(&self) -> Ahead<'_> {
         match &self.kind {
-            Kind::Sqlite(_) => drop(questions),
+            Kind::Sqlite(_) => {}
             #[cfg(feature = "postgres")]
-            Kind::Postgres(postgres) => postgres.ask_ahead(questions)?,
+            Kind::Postgres(postgres) => postgres.begin_ahead(),
         }
-        Ok(Ahead(self))
+        Ahead(self)
     }
 
     /// Runs a statement, and returns how many rows it changed.

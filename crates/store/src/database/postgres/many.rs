@@ -1,7 +1,7 @@
 //! Statements that are run for one row after the other, run for all of these rows at once: what a statement costs is
 //! its start.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::LazyLock;
 
 use regex::Regex;
@@ -96,7 +96,7 @@ pub(super) struct Ahead {
     pub(super) collects: bool,
     /// Whether so much is held that no more is asked ahead.
     pub(super) is_full: bool,
-    noted: HashMap<String, Vec<Vec<Owned>>>,
+    noted: HashMap<String, HashSet<Vec<Owned>>>,
     known: HashMap<String, HashMap<Vec<Owned>, std::rc::Rc<[tokio_postgres::Row]>>>,
 }
 
@@ -114,9 +114,8 @@ impl Ahead {
     /// The questions that were noted, each once.
     pub(super) fn take_noted(&mut self) -> Vec<Statement> {
         let noted = std::mem::take(&mut self.noted).into_iter();
-        let each_once = noted.flat_map(|(sql, mut rows)| {
-            rows.sort_unstable();
-            rows.dedup();
+        let each_once = noted.flat_map(|(sql, rows)| {
+            let rows: Vec<_> = rows.into_iter().collect();
             let chunks: Vec<_> = rows.chunks(AT_ONCE).map(<[_]>::to_vec).collect();
             chunks.into_iter().map(move |rows| Statement { sql: sql.clone(), rows, is_asked: true })
         });

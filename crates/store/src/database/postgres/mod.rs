@@ -30,8 +30,6 @@ type Result<T> = std::result::Result<T, StoreError>;
 const STEPS: &[&str] = &[include_str!("schema.sql"), include_str!("schema_2.sql")];
 /// What the state says of its own format.
 const FORMAT: &str = "format";
-/// So often a question that is asked ahead may depend on another's answer.
-const DEEPEST: usize = 5;
 /// Rows of these tables are added by the hundreds: their numbers are fetched so many at once.
 const MANY: [&str; 4] = ["body", "object", "link", "change"];
 const AT_ONCE: usize = 256;
@@ -241,30 +239,23 @@ impl Postgres {
         known
     }
 
-    /// Asks at once what `questions` asks one by one, as long as one of them depends on another's answer that is new.
-    pub(crate) fn ask_ahead(&self, mut questions: impl FnMut() -> Result<()>) -> Result<()> {
+    pub(crate) fn begin_ahead(&self) {
         self.ahead.borrow_mut().open += 1;
-        let result = self.collect_ahead(&mut questions);
-        self.ahead.borrow_mut().collects = false;
-        if result.is_err() {
-            self.end_ahead();
-        }
-        result
     }
 
-    fn collect_ahead(&self, questions: &mut dyn FnMut() -> Result<()>) -> Result<()> {
-        for _ in 0..DEEPEST {
-            self.ahead.borrow_mut().collects = true;
-            questions()?;
-            self.ahead.borrow_mut().collects = false;
-            let noted = self.ahead.borrow_mut().take_noted();
-            if noted.is_empty() || self.ahead.borrow().is_full {
-                break;
-            }
-            let answers = self.ask_for(noted.clone())?;
-            let mut ahead = self.ahead.borrow_mut();
-            noted.into_iter().zip(answers).for_each(|(asked, answer)| ahead.keep(asked, answer));
+    /// Asks at once what `questions` asks one by one.
+    pub(crate) fn ask_ahead(&self, questions: impl FnOnce() -> Result<()>) -> Result<()> {
+        self.ahead.borrow_mut().collects = true;
+        let collected = questions();
+        self.ahead.borrow_mut().collects = false;
+        collected?;
+        let noted = self.ahead.borrow_mut().take_noted();
+        if noted.is_empty() || self.ahead.borrow().is_full {
+            return Ok(());
         }
+        let answers = self.ask_for(noted.clone())?;
+        let mut ahead = self.ahead.borrow_mut();
+        noted.into_iter().zip(answers).for_each(|(asked, answer)| ahead.keep(asked, answer));
         Ok(())
     }
 

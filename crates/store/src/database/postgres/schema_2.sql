@@ -92,3 +92,40 @@ DROP INDEX object_href;
 DROP INDEX object_uid;
 DROP INDEX object_calendar;
 CREATE INDEX object_open ON object (calendar, state) WHERE state IN (1, 2, 4);
+DROP INDEX place_route;
+
+-- What belongs to a row goes with it. That it belongs to one is not looked up for each row that is added.
+ALTER TABLE object DROP CONSTRAINT object_calendar_fkey;
+ALTER TABLE part DROP CONSTRAINT part_calendar_fkey;
+ALTER TABLE link DROP CONSTRAINT link_route_fkey;
+ALTER TABLE place DROP CONSTRAINT place_link_fkey;
+ALTER TABLE intent DROP CONSTRAINT intent_link_fkey;
+ALTER TABLE considered DROP CONSTRAINT considered_link_fkey;
+ALTER TABLE change DROP CONSTRAINT change_run_fkey;
+CREATE FUNCTION calendars_go() RETURNS TRIGGER LANGUAGE plpgsql AS $$ BEGIN
+    DELETE FROM object USING gone WHERE object.calendar = gone.id;
+    DELETE FROM part USING gone WHERE part.calendar = gone.id;
+    RETURN NULL;
+END $$;
+CREATE FUNCTION routes_go() RETURNS TRIGGER LANGUAGE plpgsql AS $$ BEGIN
+    DELETE FROM link USING gone WHERE link.route = gone.id;
+    RETURN NULL;
+END $$;
+CREATE FUNCTION cases_go() RETURNS TRIGGER LANGUAGE plpgsql AS $$ BEGIN
+    DELETE FROM place USING gone WHERE place.link = gone.id;
+    DELETE FROM intent USING gone WHERE intent.link = gone.id;
+    DELETE FROM considered USING gone WHERE considered.link = gone.id;
+    RETURN NULL;
+END $$;
+CREATE FUNCTION runs_go() RETURNS TRIGGER LANGUAGE plpgsql AS $$ BEGIN
+    DELETE FROM change USING gone WHERE change.run = gone.id;
+    RETURN NULL;
+END $$;
+CREATE TRIGGER calendar_goes AFTER DELETE ON calendar REFERENCING OLD TABLE AS gone
+    FOR EACH STATEMENT EXECUTE FUNCTION calendars_go();
+CREATE TRIGGER route_goes AFTER DELETE ON route REFERENCING OLD TABLE AS gone
+    FOR EACH STATEMENT EXECUTE FUNCTION routes_go();
+CREATE TRIGGER case_goes AFTER DELETE ON link REFERENCING OLD TABLE AS gone
+    FOR EACH STATEMENT EXECUTE FUNCTION cases_go();
+CREATE TRIGGER run_goes AFTER DELETE ON run REFERENCING OLD TABLE AS gone
+    FOR EACH STATEMENT EXECUTE FUNCTION runs_go();
