@@ -5,21 +5,35 @@ use chestnut_core::ical::Limits;
 use chestnut_core::{ContentKey, Entry, ObjectHref};
 use chestnut_store::{Ahead, BodyId, CalendarId, LinkId, Object, ObjectId, ObjectState, Store, StoreError};
 
+use crate::apply::Work;
 use crate::gather::{ALIKE, Found, Gatherer};
 
 type Result<T> = std::result::Result<T, StoreError>;
 
 /// What stands at some hrefs, and its text.
-pub(crate) fn at<'s>(
+pub(crate) fn at<'s, 'h>(
     store: &'s Store,
     calendar: CalendarId,
-    hrefs: impl IntoIterator<Item = &'s ObjectHref> + Clone,
+    hrefs: impl IntoIterator<Item = &'h ObjectHref> + Clone,
 ) -> Result<Ahead<'s>> {
     let ahead = store.ahead();
     let mut found = Vec::new();
     ask(&ahead, hrefs, |href| store.object_at(calendar, href), |object| found.extend(object))?;
     texts(store, &ahead, &found)?;
     Ok(ahead)
+}
+
+/// The texts that are kept already, and named once more.
+fn known_texts(work: &Work) -> impl Iterator<Item = BodyId> {
+    let places = work.case.places.iter();
+    let named = places.flat_map(|place| {
+        [place.stands.kept(), place.stood.as_ref(), place.in_step_with.as_ref()].into_iter().flatten()
+    });
+    let agreed = work.case.agreed.iter().chain(&work.verdict.agreed);
+    let done = work.done.iter().flatten();
+    let before = done.clone().filter_map(|done| done.before.as_ref()?.id);
+    let stood = done.filter_map(|done| done.stood.as_ref());
+    named.chain(agreed).chain(stood).filter_map(|kept| kept.text.id).chain(before)
 }
 
 /// Some objects.
@@ -57,8 +71,8 @@ fn texts(store: &Store, ahead: &Ahead<'_>, objects: &[Object]) -> Result<()> {
     bodies(store, ahead, objects.iter().filter_map(|object| object.body))
 }
 
-fn bodies(store: &Store, ahead: &Ahead<'_>, bodies: impl Iterator<Item = BodyId>) -> Result<()> {
-    ahead.ask(|| bodies.map(|body| store.text(body).map(drop)).collect())
+fn bodies(store: &Store, ahead: &Ahead<'_>, mut bodies: impl Iterator<Item = BodyId>) -> Result<()> {
+    ahead.ask(|| bodies.try_for_each(|body| store.text(body).map(drop)))
 }
 
 impl<'r> Gatherer<'r> {
@@ -86,16 +100,26 @@ impl<'r> Gatherer<'r> {
     fn cases_ahead(&self, ahead: &Ahead<'_>, links: &[LinkId], objects: &mut Vec<ObjectId>) -> Result<()> {
         let (store, mut texts) = (self.store, Vec::new());
         ask(ahead, links, |link| store.link(*link), |row| texts.extend(row.and_then(|row| row.agreed)))?;
-        ask(ahead, links, |link| store.places(*link), |places| {
-            for place in places {
-                objects.extend(place.object);
-                texts.extend([place.stood, place.agreed].into_iter().flatten());
-            }
-        })?;
-        ask(ahead, links, |link| store.intents(*link), |intents| {
-            let named = intents.iter().flat_map(|intent| [intent.sent, intent.stood, intent.agreed]);
-            texts.extend(named.flatten());
-        })?;
+        ask(
+            ahead,
+            links,
+            |link| store.places(*link),
+            |places| {
+                for place in places {
+                    objects.extend(place.object);
+                    texts.extend([place.stood, place.agreed].into_iter().flatten());
+                }
+            },
+        )?;
+        ask(
+            ahead,
+            links,
+            |link| store.intents(*link),
+            |intents| {
+                let named = intents.iter().flat_map(|intent| [intent.sent, intent.stood, intent.agreed]);
+                texts.extend(named.flatten());
+            },
+        )?;
         bodies(store, ahead, texts.into_iter())
     }
 
@@ -128,7 +152,8 @@ impl<'r> Gatherer<'r> {
         found.retain(|object| !ids.contains(&object.id));
         texts(store, ahead, &found)?;
         let mut all: Vec<_> = found.iter().map(|object| object.id).collect();
-        let alike = |(calendar, key): &(CalendarId, ContentKey)| store.objects_by_content(*calendar, *key, ALIKE);
+        let alike =
+            |(calendar, key): &(CalendarId, ContentKey)| store.objects_by_content(*calendar, *key, ALIKE);
         ask(ahead, &keys, alike, |alike| all.extend(alike.iter().map(|object| object.id)))?;
         self.owners(ahead, &all)
     }
@@ -146,10 +171,16 @@ impl<'r> Gatherer<'r> {
         ahead.ask(|| ids.iter().try_for_each(|id| self.store.link_of(route, *id).map(drop)))
     }
 
-    /// To which cases the objects of some belong.
-    pub(crate) fn owners_ahead(&self, objects: &[ObjectId]) -> Result<Ahead<'r>> {
+    /// What is asked while cases are recorded: to which ones their objects belong, and which texts are there.
+    pub(crate) fn records_ahead(&self, works: &[Work]) -> Result<Ahead<'r>> {
         let ahead = self.store.ahead();
-        self.owners(&ahead, objects)?;
+        if ahead.is_of_use() {
+            let places = works.iter().flat_map(|work| &work.case.places);
+            let objects: Vec<_> = places.filter_map(|place| Some(place.stands.object()?.id)).collect();
+            self.owners(&ahead, &objects)?;
+            let texts: Vec<_> = works.iter().flat_map(known_texts).collect();
+            ahead.ask(|| texts.iter().try_for_each(|text| self.store.has_text(*text).map(drop)))?;
+        }
         Ok(ahead)
     }
 }

@@ -456,6 +456,7 @@ impl Applier<'_> {
         let (store, route, form) = (self.store, self.route, self.decider.borrow().form);
         let carried = self.rule.covers().number();
         let links: Vec<LinkId> = store.write(|writer| {
+            let _ahead = self.gatherer.records_ahead(works)?;
             let mut links = Vec::new();
             for at in batch {
                 let work = &works[*at];

@@ -400,7 +400,7 @@ impl<'r> Mirror<'r> {
     fn news(&self, changed: Vec<Listed>, generation: i64) -> Result<Vec<Listed>, RunError> {
         let mut news = Vec::new();
         let _ahead = ahead::at(self.store, self.id, changed.iter().map(|listed| &listed.href))?;
-        for listed in &changed {
+        for listed in changed {
             let known = self.store.object_at(self.id, &listed.href)?;
             let is_known = known.is_some_and(|known| {
                 known.state == ObjectState::Present
@@ -409,7 +409,7 @@ impl<'r> Mirror<'r> {
                     && known.etag == listed.etag
             });
             if !is_known {
-                news.push(listed.clone());
+                news.push(listed);
             }
         }
         Ok(news)

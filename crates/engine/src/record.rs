@@ -23,10 +23,8 @@ impl Applier<'_> {
             self.story(work, &mut changes);
         }
         let (store, run) = (self.store, self.run);
-        let places = works.iter().flat_map(|work| &work.case.places);
-        let objects: Vec<_> = places.filter_map(|place| Some(place.stands.object()?.id)).collect();
         store.write(|writer| {
-            let _ahead = self.gatherer.owners_ahead(&objects)?;
+            let _ahead = self.gatherer.records_ahead(works)?;
             for work in works.iter_mut() {
                 work.case.link = self.record_one(writer, work)?;
             }

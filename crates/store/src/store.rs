@@ -15,7 +15,7 @@ use crate::records::{
     PAUSED, PlaceRow, RouteId, Told, fingerprint, origin, partly,
 };
 use crate::texts::{decompress, unpack};
-use crate::writer::Writer;
+use crate::writer::{HAS_TEXT, Writer};
 
 type Gate = Box<dyn FnMut() -> Option<StoreError>>;
 type Result<T> = std::result::Result<T, StoreError>;
@@ -147,8 +147,11 @@ impl Store {
     /// [`StoreError::Newer`] or [`StoreError::Open`].
     #[cfg(feature = "postgres")]
     pub fn connect(place: &crate::PostgresPlace) -> Result<Self> {
-        Self::of(Database::of(Kind::Postgres(crate::database::Postgres::open(place)?)), place.url.clone())
-            .still_here()
+        Self::of(
+            Database::of(Kind::Postgres(Box::new(crate::database::Postgres::open(place)?))),
+            place.url.clone(),
+        )
+        .still_here()
     }
 
     /// Makes a state that is kept nowhere, for looking without a trace.
@@ -277,6 +280,14 @@ impl Store {
             .database
             .one("SELECT bytes FROM body WHERE id = ?", values![body.0], |r| r.get::<Vec<u8>>(0))?;
         bytes.map_or(Ok(None), |bytes| unpack(&self.database, &bytes))
+    }
+
+    /// Tells whether a text is there.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn has_text(&self, body: BodyId) -> Result<bool> {
+        self.database.exists(HAS_TEXT, values![body.0])
     }
 
     /// Returns the mirror of the calendar at a place.

@@ -1,7 +1,7 @@
 //! Writes the state, within one transaction.
 
 use std::cell::RefCell;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 use chestnut_core::ObjectHref;
 use jiff::Timestamp;
@@ -15,8 +15,8 @@ use crate::records::{
 };
 use crate::texts::pack;
 
-/// To send so many bytes again costs less than to ask a database on another machine whether they are there.
-const SMALL: usize = 16 << 10;
+/// Asks whether a text is there.
+pub(crate) const HAS_TEXT: &str = "SELECT 1 FROM body WHERE id = ?";
 
 /// One transaction on the state.
 #[derive(Debug)]
@@ -24,8 +24,6 @@ pub struct Writer<'c> {
     pub(crate) database: &'c Database,
     /// The numbers of change that each calendar was given here, the first and the last: nobody else writes meanwhile.
     numbers: RefCell<BTreeMap<CalendarId, [i64; 2]>>,
-    /// Texts that were surely there, and stay until the end.
-    there: RefCell<BTreeSet<BodyId>>,
 }
 
 type Done = Result<(), StoreError>;
@@ -44,7 +42,7 @@ fn told_text(told: Option<&Told>) -> Option<String> {
 
 impl<'c> Writer<'c> {
     pub(crate) fn new(database: &'c Database) -> Self {
-        Self { database, numbers: RefCell::default(), there: RefCell::default() }
+        Self { database, numbers: RefCell::default() }
     }
 
     /// Writes down what is written once for all of it.
@@ -80,16 +78,7 @@ impl Writer<'_> {
     pub fn keep_text(&self, text: &Text) -> Result<BodyId, StoreError> {
         let Some(id) = text.id else { return self.keep(&text.text) };
         // It may have been let go of since it was read.
-        if self.database.is_shared() && text.text.len() <= SMALL {
-            if self.there.borrow_mut().insert(id) {
-                let sql = "INSERT INTO body (id, bytes) VALUES (?, ?) ON CONFLICT (id) DO NOTHING";
-                let bytes = pack(self.database, &text.text)?;
-                self.database.run_often(Often::TextAgain, (id.0, 0), sql, values![id.0, bytes])?;
-            }
-            return Ok(id);
-        }
-        let sql = "SELECT 1 FROM body WHERE id = ?";
-        match self.database.exists(sql, values![id.0])? {
+        match self.database.exists(HAS_TEXT, values![id.0])? {
             true => Ok(id),
             false => self.keep(&text.text),
         }

@@ -395,7 +395,11 @@ fn a_damaged_state_is_read_or_refused_as_damaged() {
             let mirror = store.mirror("dav board")?;
             for object in mirror.iter().flat_map(|m| store.touched(None, m.id, 0, 1000).into_iter().flatten())
             {
-                store.object(object.object.id)?.and_then(|o| o.body).map(|body| store.text(body)).transpose()?;
+                store
+                    .object(object.object.id)?
+                    .and_then(|o| o.body)
+                    .map(|body| store.text(body))
+                    .transpose()?;
             }
             store.runs(None, 10).map(drop)
         };

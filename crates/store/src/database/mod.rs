@@ -40,7 +40,7 @@ pub(crate) struct Database {
 pub(crate) enum Kind {
     Sqlite(Sqlite),
     #[cfg(feature = "postgres")]
-    Postgres(Postgres),
+    Postgres(Box<Postgres>),
 }
 
 /// Statements that are run for many rows in one transaction. In this order they come to the same as in any other in which
@@ -48,7 +48,6 @@ pub(crate) enum Kind {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) enum Often {
     Text,
-    TextAgain,
     Object,
     ObjectChanged,
     ObjectSame,
@@ -77,7 +76,7 @@ pub(crate) enum Thing {
 impl Often {
     fn thing(self) -> Thing {
         match self {
-            Self::Text | Self::TextAgain => Thing::Text,
+            Self::Text => Thing::Text,
             Self::Object | Self::ObjectChanged | Self::ObjectSame => Thing::Object,
             Self::Link
             | Self::LinkChanged
@@ -105,7 +104,10 @@ impl Ahead<'_> {
     /// The state cannot be read.
     pub fn ask(&self, questions: impl FnOnce() -> Result<()>) -> Result<()> {
         match &self.0.kind {
-            Kind::Sqlite(_) => Ok(drop(questions)),
+            Kind::Sqlite(_) => {
+                drop(questions);
+                Ok(())
+            }
             #[cfg(feature = "postgres")]
             Kind::Postgres(postgres) => postgres.ask_ahead(questions),
         }

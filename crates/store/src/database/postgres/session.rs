@@ -194,7 +194,8 @@ impl State {
             let left = PATIENCE.saturating_sub(begun.elapsed());
             let problem = match tokio::time::timeout(left, self.session.open()).await {
                 Ok(Ok(client)) => {
-                    self.connection = Some(Connection { client, prepared: HashMap::new(), listed: HashMap::new() });
+                    self.connection =
+                        Some(Connection { client, prepared: HashMap::new(), listed: HashMap::new() });
                     self.was_connected = true;
                     return Ok(());
                 }
