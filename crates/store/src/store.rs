@@ -656,8 +656,8 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn places(&self, link: LinkId) -> Result<Vec<PlaceRow>> {
-        let sql =
-            "SELECT side, object, origin, seq, stood, agreed, refused, let_go FROM place WHERE link = ?";
+        let sql = "SELECT side, object, origin, seq, stood, agreed, refused, let_go FROM place WHERE link = ?
+             ORDER BY side";
         self.database.rows(sql, values![link.0], |row| {
             Ok(PlaceRow {
                 side: row.get(0)?,
@@ -783,7 +783,8 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn intents(&self, link: LinkId) -> Result<Vec<Intent>> {
-        let sql = "SELECT link, side, href, sent, stood, agreed, carried, form FROM intent WHERE link = ?";
+        let sql = "SELECT link, side, href, sent, stood, agreed, carried, form FROM intent WHERE link = ?
+             ORDER BY side";
         self.database.rows(sql, values![link.0], intent)
     }
 
@@ -792,7 +793,7 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn considered(&self, link: LinkId) -> Result<Vec<(usize, BodyId)>> {
-        let sql = "SELECT side, body FROM considered WHERE link = ?";
+        let sql = "SELECT side, body FROM considered WHERE link = ? ORDER BY side";
         self.database.rows(sql, values![link.0], |row| Ok((row.get(0)?, BodyId(row.get(1)?))))
     }
 

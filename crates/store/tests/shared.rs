@@ -34,6 +34,27 @@ fn the_tables_are_those_of_the_file() {
     assert_eq!(of_file, shared.lines().map(str::to_owned).collect());
 }
 
+/// What an older program left is kept as it was, and brought to the present format.
+#[test]
+fn an_older_format_is_kept_before_a_step() {
+    let Some(database) = database("an older format") else { return };
+    let old = include_str!("../src/database/postgres/schema.sql");
+    database.sql(&format!("CREATE SCHEMA chestnut; SET search_path = chestnut; {old}"));
+    database.sql(
+        "SET search_path = chestnut; INSERT INTO meta VALUES ('format', '1');
+         INSERT INTO route (id, name) VALUES (nextval('route_id'), 'presses');
+         INSERT INTO body (id, bytes) VALUES (nextval('body_id'), 'x');
+         INSERT INTO link (id, route, state, agreed) VALUES (nextval('link_id'), 1, 0, 1);",
+    );
+    let store = open(&database);
+    assert_eq!(database.sql("SELECT count(*) FROM chestnut_format_1.link"), "1");
+    let route = store.route("presses").expect("read").expect("it is there").id;
+    assert_eq!(store.tally(route).expect("read").linked(), 1);
+    store.write(|w| w.forget_route(route)).expect("forgotten");
+    assert_eq!(database.sql("SELECT count(*) FROM chestnut.link"), "0", "cases go with their route");
+    assert_eq!(database.sql("SELECT count(*) FROM chestnut.body"), "0", "and their texts");
+}
+
 /// Calendars may say anything: bytes that are no text elsewhere, and names that fit into no index.
 #[test]
 fn whatever_a_calendar_says_is_kept() {
