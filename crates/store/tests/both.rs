@@ -11,7 +11,7 @@ use chestnut_store::{
 use chestnut_testkit::postgres::database;
 use jiff::Timestamp;
 
-const LINKS: usize = 5;
+const LINKS: usize = 2;
 
 /// Random writes and questions, the same for whichever state.
 struct Play<'s> {
@@ -69,20 +69,20 @@ impl Play<'_> {
         if number == 0 {
             return Ok(None);
         }
-        let known = match self.objects.is_empty() {
-            true => None,
-            false => {
+        // Known texts are named again, as long as they are there. A question ends what waits.
+        let known = match number == 1 && !self.objects.is_empty() {
+            true => {
                 let at = self.next(self.objects.len());
                 self.store.object(self.objects[at])?.and_then(|object| object.body)
             }
+            false => None,
         };
-        // Known texts are named again, as long as they are there.
-        match (number, known) {
-            (1, Some(id)) => {
+        match known {
+            Some(id) => {
                 let text = self.store.text(id)?.unwrap_or_default();
                 writer.keep_text(&Text { id: Some(id), text }).map(Some)
             }
-            _ => {
+            None => {
                 let text = format!("text {}", self.next(1000));
                 writer.keep_text(&Text::new(text)).map(Some)
             }
