@@ -200,13 +200,15 @@ pub async fn compare_route(
     let comparer = Comparer { settled, ..Comparer::of(rule, store, &session, known.as_ref(), options.now) };
     let mut comparison = Comparison { has_run: comparer.ran_at.is_some(), ..Comparison::default() };
     let mut open = Vec::new();
-    for found in comparer.all(known.map(|route| route.id))? {
-        let compared = comparer.compare(found)?;
+    let all = comparer.all(known.map(|route| route.id))?;
+    session.each(&all, |found, work| {
+        let compared = comparer.compared(found, work)?;
         match compared.findings.iter().any(|finding| finding.cause.is_trouble()) {
             true => open.push((found, compared)),
             false => comparison.add(compared),
         }
-    }
+        Ok(())
+    })?;
     // What differs is read once more before it is told: somebody may have been at work.
     comparer.read_again(&open).await?;
     for (found, _) in open {
@@ -367,7 +369,11 @@ impl<'c, 'r> Comparer<'c, 'r> {
     }
 
     fn compare(&self, found: Found) -> Result<Compared, RunError> {
-        match self.session.work(found)? {
+        self.compared(found, self.session.work(found)?)
+    }
+
+    fn compared(&self, found: Found, work: Option<Result<Work, ()>>) -> Result<Compared, RunError> {
+        match work {
             Some(Ok(work)) => Ok(self.compare_case(found, &work)),
             Some(Err(())) => self.nobodys(found),
             None => Ok(Compared::default()),

@@ -150,8 +150,9 @@ pub async fn preview_route(
     let mut asked = session.gatherer.held.iter().filter_map(|item| item.link).collect::<Vec<_>>();
     asked.retain(|link| !session.touched.links.contains(link));
     // What a person was asked is told again, though nothing of it changed.
-    for found in session.touched.all().chain(asked.into_iter().map(Found::Link)) {
-        match session.work(found)? {
+    let all: Vec<_> = session.touched.all().chain(asked.into_iter().map(Found::Link)).collect();
+    session.each(&all, |found, work| {
+        match work {
             Some(Ok(work)) => {
                 adopted += usize::from(is_adopted(found, &work));
                 deletions.extend(deletion(found, &work));
@@ -165,7 +166,8 @@ pub async fn preview_route(
             Some(Err(())) => report.strangers += 1,
             None => {}
         }
-    }
+        Ok(())
+    })?;
     let linked =
         known.as_ref().map(|route| store.tally(route.id)).transpose()?.map_or(0, |tally| tally.linked());
     if session.clocks_apart.is_some() {
@@ -178,6 +180,7 @@ pub async fn preview_route(
         let mut after = None;
         loop {
             let page = store.links_in(route.id, &[LinkState::LeftOut, LinkState::Refused], after, PAGE)?;
+            let _ahead = session.gatherer.ahead(page.iter().map(|link| Found::Link(*link)))?;
             for link in page.iter().filter(|link| !decided.contains(*link)) {
                 if let (Some(case), Some(row)) = (session.gatherer.linked(*link)?, store.link(*link)?) {
                     report.left_out.push(known_left_out(rule, &case, &row));
@@ -271,6 +274,19 @@ impl<'r> Session<'r> {
             Found::Free(side, object) => Ok(self.free(side, object)?.map(Ok)),
             Found::Beside(side, object) => self.beside(side, object),
         }
+    }
+
+    /// Gives `each` what was found, one after the other, with its case as `work` makes it.
+    pub(crate) fn each(
+        &self,
+        all: &[Found],
+        mut each: impl FnMut(Found, Option<Result<Work, ()>>) -> Result<(), RunError>,
+    ) -> Result<(), RunError> {
+        for batch in all.chunks(PAGE) {
+            let _ahead = self.gatherer.ahead(batch.iter().copied())?;
+            batch.iter().try_for_each(|found| each(*found, self.work(*found)?))?;
+        }
+        Ok(())
     }
 
     pub(crate) fn linked(&self, link: chestnut_store::LinkId) -> Result<Option<Work>, RunError> {
@@ -517,12 +533,11 @@ impl<'r> Job<'r> {
             Deletion::Beside(side, object) if self.rule.ends[side].gives => Found::Free(side, object),
             Deletion::Beside(side, object) => Found::Beside(side, object),
         });
-        let _ahead = session.gatherer.ahead(found.clone())?;
         let mut works = Vec::new();
-        for found in found {
-            let work = session.work(found)?.and_then(Result::ok);
-            works.extend(work);
-        }
+        session.each(&found.collect::<Vec<_>>(), |_, work| {
+            works.extend(work.and_then(Result::ok));
+            Ok(())
+        })?;
         Ok(works)
     }
 
