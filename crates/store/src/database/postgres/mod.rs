@@ -428,11 +428,12 @@ fn config(place: &PostgresPlace) -> std::result::Result<Config, tokio_postgres::
         config.password(password);
     }
     let patience = PATIENCE.as_millis();
-    // All questions are answered by an index: a plan that was made while a table was empty must not read all of it later.
+    // All questions are answered by an index: a plan that was made while a table was empty must not read all of it later,
+    // nor hold it.
     let options = format!(
         "-c search_path=chestnut -c statement_timeout={patience} -c lock_timeout={patience} \
          -c idle_in_transaction_session_timeout={patience} -c default_transaction_isolation=read\\ committed \
-         -c enable_seqscan=off -c enable_hashjoin=off -c enable_mergejoin=off -c plan_cache_mode=force_generic_plan -c jit=off \
+         -c enable_seqscan=off -c enable_hashjoin=off -c enable_mergejoin=off -c enable_material=off -c plan_cache_mode=force_generic_plan -c jit=off \
          -c client_min_messages=warning"
     );
     config
