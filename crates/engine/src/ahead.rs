@@ -5,7 +5,6 @@ use chestnut_core::ical::Limits;
 use chestnut_core::{ContentKey, Entry, ObjectHref};
 use chestnut_store::{Ahead, BodyId, CalendarId, LinkId, Object, ObjectId, ObjectState, Store, StoreError};
 
-use crate::apply::Work;
 use crate::gather::{ALIKE, Found, Gatherer};
 
 type Result<T> = std::result::Result<T, StoreError>;
@@ -21,19 +20,6 @@ pub(crate) fn at<'s, 'h>(
     ask(&ahead, hrefs, |href| store.object_at(calendar, href), |object| found.extend(object))?;
     texts(store, &ahead, &found)?;
     Ok(ahead)
-}
-
-/// The texts that are kept already, and named once more.
-fn known_texts(work: &Work) -> impl Iterator<Item = BodyId> {
-    let places = work.case.places.iter();
-    let named = places.flat_map(|place| {
-        [place.stands.kept(), place.stood.as_ref(), place.in_step_with.as_ref()].into_iter().flatten()
-    });
-    let agreed = work.case.agreed.iter().chain(&work.verdict.agreed);
-    let done = work.done.iter().flatten();
-    let before = done.clone().filter_map(|done| done.before.as_ref()?.id);
-    let stood = done.filter_map(|done| done.stood.as_ref());
-    named.chain(agreed).chain(stood).filter_map(|kept| kept.text.id).chain(before)
 }
 
 /// Some objects.
@@ -172,15 +158,10 @@ impl<'r> Gatherer<'r> {
     }
 
     /// What is asked while cases are recorded: to which ones their objects belong, and which texts are there.
-    pub(crate) fn records_ahead(&self, works: &[Work]) -> Result<Ahead<'r>> {
+    pub(crate) fn records_ahead(&self, objects: &[ObjectId], texts: &[BodyId]) -> Result<Ahead<'r>> {
         let ahead = self.store.ahead();
-        if ahead.is_of_use() {
-            let places = works.iter().flat_map(|work| &work.case.places);
-            let objects: Vec<_> = places.filter_map(|place| Some(place.stands.object()?.id)).collect();
-            self.owners(&ahead, &objects)?;
-            let texts: Vec<_> = works.iter().flat_map(known_texts).collect();
-            ahead.ask(|| texts.iter().try_for_each(|text| self.store.has_text(*text).map(drop)))?;
-        }
+        self.owners(&ahead, objects)?;
+        ahead.ask(|| texts.iter().try_for_each(|text| self.store.has_text(*text).map(drop)))?;
         Ok(ahead)
     }
 }

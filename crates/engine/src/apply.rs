@@ -12,8 +12,8 @@ use chestnut_core::{
     WriteKind, undo_habits,
 };
 use chestnut_store::{
-    Change, ChangeAction, Counts, Intent, LinkId, LinkRow, LinkState, PlaceRow, RouteId, RunId, Store, Text,
-    Told,
+    Ahead, BodyId, Change, ChangeAction, Counts, Intent, LinkId, LinkRow, LinkState, ObjectId, PlaceRow,
+    RouteId, RunId, Store, StoreError, Text, Told,
 };
 use futures_util::future::{Either, select};
 use futures_util::stream::{self, StreamExt as _};
@@ -144,6 +144,23 @@ impl Work {
     /// Where it goes, should it be new there.
     pub(crate) fn place_at(&mut self, side: usize, href: &ObjectHref) {
         self.hrefs[side] = Some(href.clone());
+    }
+
+    /// The objects that it is about.
+    fn objects(&self) -> impl Iterator<Item = ObjectId> {
+        self.case.places.iter().filter_map(|place| Some(place.stands.object()?.id))
+    }
+
+    /// The texts that are kept already, and are named once more when it is recorded.
+    fn known_texts(&self) -> impl Iterator<Item = BodyId> {
+        let named = self.case.places.iter().flat_map(|place| {
+            [place.stands.kept(), place.stood.as_ref(), place.in_step_with.as_ref()].into_iter().flatten()
+        });
+        let agreed = self.case.agreed.iter().chain(&self.verdict.agreed);
+        let done = self.done.iter().flatten();
+        let before = done.clone().filter_map(|done| done.before.as_ref()?.id);
+        let stood = done.filter_map(|done| done.stood.as_ref());
+        named.chain(agreed).chain(stood).filter_map(|kept| kept.text.id).chain(before)
     }
 
     /// How long the texts are that it is about.
@@ -309,6 +326,13 @@ impl Applier<'_> {
         Ok(())
     }
 
+    /// Asks ahead what is asked while cases are recorded.
+    pub(crate) fn records_ahead(&self, works: &[Work]) -> Result<Ahead<'_>, StoreError> {
+        let objects: Vec<_> = works.iter().flat_map(Work::objects).collect();
+        let texts: Vec<_> = works.iter().flat_map(Work::known_texts).collect();
+        self.gatherer.records_ahead(&objects, &texts)
+    }
+
     fn writing<'w>(&self, work: &'w Work, side: usize) -> Option<&'w Writing> {
         work.verdict.writing(side).filter(|_| work.is_open(side))
     }
@@ -456,7 +480,7 @@ impl Applier<'_> {
         let (store, route, form) = (self.store, self.route, self.decider.borrow().form);
         let carried = self.rule.covers().number();
         let links: Vec<LinkId> = store.write(|writer| {
-            let _ahead = self.gatherer.records_ahead(works)?;
+            let _ahead = self.records_ahead(works)?;
             let mut links = Vec::new();
             for at in batch {
                 let work = &works[*at];

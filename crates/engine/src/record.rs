@@ -24,7 +24,7 @@ impl Applier<'_> {
         }
         let (store, run) = (self.store, self.run);
         store.write(|writer| {
-            let _ahead = self.gatherer.records_ahead(works)?;
+            let _ahead = self.records_ahead(works)?;
             for work in works.iter_mut() {
                 work.case.link = self.record_one(writer, work)?;
             }

@@ -215,8 +215,8 @@ impl Database {
         }
     }
 
-    /// Runs a statement that others like it stand beside. What it changes is about the thing of a number, and a part of
-    /// it; its transaction holds no other word about the same that comes before it.
+    /// Runs a statement that many others like it stand beside. `about` is the number of the thing whose rows it changes,
+    /// and of the part of it; what is said of one thing keeps its order.
     pub(crate) fn run_often(
         &self,
         often: Often,

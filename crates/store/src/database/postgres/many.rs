@@ -7,7 +7,7 @@ use std::sync::LazyLock;
 use regex::Regex;
 use tokio_postgres::types::Type;
 
-use super::session::{Answer, Owned, Statement};
+use super::statement::{Answer, Owned, Statement};
 use crate::database::{Often, Thing};
 
 /// A value's place in a statement of PostgreSQL.
@@ -90,12 +90,10 @@ impl Waiting {
 /// Questions that are asked at once, and their answers.
 #[derive(Default)]
 pub(super) struct Ahead {
-    /// How many want them kept.
-    pub(super) open: usize,
     /// Whether questions are collected instead of asked.
     pub(super) collects: bool,
     /// Whether so much is held that no more is asked ahead.
-    pub(super) is_full: bool,
+    is_full: bool,
     noted: HashMap<String, HashSet<Vec<Owned>>>,
     known: HashMap<String, HashMap<Vec<Owned>, std::rc::Rc<[tokio_postgres::Row]>>>,
 }
@@ -113,7 +111,11 @@ impl Ahead {
 
     /// The questions that were noted, each once.
     pub(super) fn take_noted(&mut self) -> Vec<Statement> {
-        let noted = std::mem::take(&mut self.noted).into_iter();
+        let mut noted = std::mem::take(&mut self.noted);
+        if self.is_full {
+            noted.clear();
+        }
+        let noted = noted.into_iter();
         let each_once = noted.flat_map(|(sql, rows)| {
             let rows: Vec<_> = rows.into_iter().collect();
             let chunks: Vec<_> = rows.chunks(AT_ONCE).map(<[_]>::to_vec).collect();
@@ -134,10 +136,6 @@ impl Ahead {
             });
             known.insert(values, own.collect());
         }
-    }
-
-    pub(super) fn forget(&mut self) {
-        *self = Self::default();
     }
 }
 

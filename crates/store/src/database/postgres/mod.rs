@@ -3,6 +3,7 @@
 
 mod many;
 mod session;
+mod statement;
 mod translate;
 
 use std::cell::RefCell;
@@ -18,7 +19,8 @@ use tokio_postgres::config::{Host, SslMode};
 use tokio_postgres::types::{FromSql, Type};
 
 use self::many::{Ahead, Waiting};
-use self::session::{Answer, Ask, Kept, LONG, NOW, Owned, PATIENCE, Reply, Session, Statement, serve};
+use self::session::{Ask, Kept, LONG, NOW, PATIENCE, Reply, Session, serve};
+use self::statement::{Answer, Owned, Statement};
 use self::translate::{numbered, translated};
 use super::Often;
 use super::value::{Cell, Row, Value};
@@ -52,7 +54,8 @@ pub struct PostgresPlace {
 pub(crate) struct Postgres {
     asks: UnboundedSender<Ask>,
     transaction: RefCell<Transaction>,
-    ahead: RefCell<Ahead>,
+    /// What was asked ahead: of whoever asks within another's work, only that one's own counts.
+    ahead: RefCell<Vec<Ahead>>,
     numbers: RefCell<HashMap<String, Numbers>>,
     translated: RefCell<HashMap<String, String>>,
     kept: Kept,
@@ -213,9 +216,7 @@ impl Postgres {
         values: &[Value<'_>],
         each: &mut dyn FnMut(&dyn Row) -> Result<bool>,
     ) -> Result<()> {
-        let is_ahead = self.ahead.borrow().open > 0;
-        let known = if is_ahead { self.known_ahead(sql, values) } else { None };
-        let rows = match known {
+        let rows = match self.known_ahead(sql, values) {
             Some(rows) => rows,
             None => self.ask_one(sql, values)?.rows.into(),
         };
@@ -229,8 +230,9 @@ impl Postgres {
 
     /// The answer that was asked for ahead; none, where questions are only collected.
     fn known_ahead(&self, sql: &str, values: &[Value<'_>]) -> Option<Rc<[tokio_postgres::Row]>> {
+        let mut aheads = self.ahead.borrow_mut();
+        let ahead = aheads.last_mut()?;
         let statement = self.statement(sql, values);
-        let mut ahead = self.ahead.borrow_mut();
         let known = ahead.answer(&statement.sql, &statement.rows[0]);
         if known.is_none() && ahead.collects {
             ahead.note(statement);
@@ -240,32 +242,30 @@ impl Postgres {
     }
 
     pub(crate) fn begin_ahead(&self) {
-        self.ahead.borrow_mut().open += 1;
+        self.ahead.borrow_mut().push(Ahead::default());
     }
 
     /// Asks at once what `questions` asks one by one.
     pub(crate) fn ask_ahead(&self, questions: impl FnOnce() -> Result<()>) -> Result<()> {
-        self.ahead.borrow_mut().collects = true;
+        let collect = |collects| self.ahead.borrow_mut().last_mut().map(|ahead| ahead.collects = collects);
+        collect(true);
         let collected = questions();
-        self.ahead.borrow_mut().collects = false;
+        collect(false);
         collected?;
-        let noted = self.ahead.borrow_mut().take_noted();
-        if noted.is_empty() || self.ahead.borrow().is_full {
+        let noted = self.ahead.borrow_mut().last_mut().map(Ahead::take_noted).unwrap_or_default();
+        if noted.is_empty() {
             return Ok(());
         }
         let answers = self.ask_for(noted.clone())?;
-        let mut ahead = self.ahead.borrow_mut();
-        noted.into_iter().zip(answers).for_each(|(asked, answer)| ahead.keep(asked, answer));
+        if let Some(ahead) = self.ahead.borrow_mut().last_mut() {
+            noted.into_iter().zip(answers).for_each(|(asked, answer)| ahead.keep(asked, answer));
+        }
         Ok(())
     }
 
-    /// What was asked for ahead is not known any more, once nobody needs it.
+    /// What was asked for ahead last is not known any more.
     pub(crate) fn end_ahead(&self) {
-        let mut ahead = self.ahead.borrow_mut();
-        ahead.open = ahead.open.saturating_sub(1);
-        if ahead.open == 0 {
-            ahead.forget();
-        }
+        self.ahead.borrow_mut().pop();
     }
 
     pub(crate) fn changed(&self, sql: &str, values: &[Value<'_>]) -> Result<usize> {

@@ -8,11 +8,11 @@ use std::time::{Duration, Instant};
 use futures_util::future::join_all;
 use futures_util::{TryStreamExt as _, pin_mut};
 use tokio::sync::mpsc::UnboundedReceiver;
-use tokio_postgres::types::{Format, IsNull, Kind, ToSql, Type};
 use tokio_postgres::{Client, Config, NoTls, SimpleQueryMessage};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
 use super::many::listed;
+use super::statement::{Answer, Owned, Sent, Statement};
 use crate::error::StoreError;
 
 type Result<T> = std::result::Result<T, StoreError>;
@@ -32,61 +32,6 @@ const WRITERS: i64 = 0x4368_5332;
 
 /// The leases that this session holds, with their numbers.
 pub(super) type Kept = Arc<Mutex<BTreeMap<String, i64>>>;
-
-/// A statement, with its values: of several rows where it is run for each of them.
-#[derive(Debug, Clone)]
-pub(super) struct Statement {
-    pub(super) sql: String,
-    pub(super) rows: Vec<Vec<Owned>>,
-    /// Whether its answers say for which of the rows they are.
-    pub(super) is_asked: bool,
-}
-
-impl Statement {
-    fn of(sql: &str, values: Vec<Owned>) -> Self {
-        Self { sql: sql.to_owned(), rows: vec![values], is_asked: false }
-    }
-
-    /// One without values.
-    pub(super) fn plain(sql: &str) -> Self {
-        Self::of(sql, Vec::new())
-    }
-
-    /// Whether it is sent as one for lists.
-    fn is_list(&self) -> bool {
-        self.is_asked || self.rows.len() > 1
-    }
-
-    /// How many bytes stand in its values.
-    pub(super) fn bytes(&self) -> usize {
-        let bytes = |value: &Owned| if let Owned::Bytes(bytes) = value { bytes.len() } else { 0 };
-        self.rows.iter().flatten().map(bytes).sum()
-    }
-}
-
-/// A value on its way to another thread.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub(super) enum Owned {
-    Null,
-    Number(i64),
-    Bytes(Vec<u8>),
-}
-
-/// What goes with a statement: a value for each of its marks, or a list for each.
-#[derive(Debug)]
-enum Sent<'s> {
-    One(&'s Owned),
-    List(Vec<&'s Owned>),
-}
-
-/// What came of a statement.
-#[derive(Debug, Default)]
-pub(super) struct Answer {
-    pub(super) rows: Vec<tokio_postgres::Row>,
-    pub(super) changed: u64,
-    /// From which of several rows of values on there were too many answers to hold them all.
-    pub(super) whole_before: Option<i64>,
-}
 
 pub(super) type Reply = SyncSender<Result<Vec<Answer>>>;
 
@@ -440,58 +385,6 @@ impl Connection {
         });
         join_all(sent).await.into_iter().collect::<std::result::Result<_, _>>().map_err(|e| of_postgres(&e))
     }
-}
-
-impl ToSql for Owned {
-    fn to_sql(
-        &self,
-        ty: &Type,
-        out: &mut bytes::BytesMut,
-    ) -> std::result::Result<IsNull, Box<dyn std::error::Error + Sync + Send>> {
-        match self {
-            Self::Null => Ok(IsNull::Yes),
-            Self::Number(number) if *ty == Type::INT4 => i32::try_from(*number)?.to_sql(ty, out),
-            Self::Number(number) => number.to_sql(ty, out),
-            Self::Bytes(bytes) => bytes.to_sql(ty, out),
-        }
-    }
-
-    fn accepts(ty: &Type) -> bool {
-        [Type::INT8, Type::INT4, Type::BYTEA].contains(ty)
-    }
-
-    fn encode_format(&self, _: &Type) -> Format {
-        Format::Binary
-    }
-
-    tokio_postgres::types::to_sql_checked!();
-}
-
-impl ToSql for Sent<'_> {
-    fn to_sql(
-        &self,
-        ty: &Type,
-        out: &mut bytes::BytesMut,
-    ) -> std::result::Result<IsNull, Box<dyn std::error::Error + Sync + Send>> {
-        match self {
-            Self::One(value) => value.to_sql(ty, out),
-            Self::List(values) => values.to_sql(ty, out),
-        }
-    }
-
-    fn accepts(ty: &Type) -> bool {
-        let element = match ty.kind() {
-            Kind::Array(element) => element,
-            _ => ty,
-        };
-        Owned::accepts(element)
-    }
-
-    fn encode_format(&self, _: &Type) -> Format {
-        Format::Binary
-    }
-
-    tokio_postgres::types::to_sql_checked!();
 }
 
 /// What PostgreSQL reports, as the state's errors.
