@@ -22,7 +22,8 @@ pub(super) struct Waiting {
     statements: Vec<Statement>,
     /// What comes behind these, in whichever order.
     stretch: Stretch,
-    bytes: usize,
+    /// For how many rows they are, and how many bytes stand in these.
+    size: [usize; 2],
 }
 
 /// Statements of which those about one thing keep their order; those about others are run with their like.
@@ -31,30 +32,35 @@ struct Stretch {
     groups: BTreeMap<Often, Statement>,
     /// Up to where each thing has come.
     come_to: HashMap<(Thing, i64), (Often, i64)>,
-    rows: usize,
 }
 
 impl Waiting {
     pub(super) fn is_empty(&self) -> bool {
-        self.statements.is_empty() && self.stretch.rows == 0
+        self.size[0] == 0
     }
 
     /// For how many rows they are, and how many bytes stand in these.
     pub(super) fn size(&self) -> [usize; 2] {
-        [self.statements.len() + self.stretch.rows, self.bytes]
+        self.size
     }
 
     /// Adds one that comes behind all others.
     pub(super) fn push(&mut self, statement: Statement) {
         self.end_stretch();
-        self.bytes += statement.bytes();
-        self.statements.push(statement);
+        self.grow(&statement);
+        match self.statements.last_mut() {
+            // As where a whole table is copied.
+            Some(last) if last.is_addition() && last.sql == statement.sql && last.rows.len() < AT_ONCE => {
+                last.rows.extend(statement.rows);
+            }
+            _ => self.statements.push(statement),
+        }
     }
 
     /// Adds one that is run with its like.
     pub(super) fn push_often(&mut self, often: Often, about: i64, part: i64, statement: Statement) {
         let about = (often.thing(), about);
-        self.bytes += statement.bytes();
+        self.grow(&statement);
         let known = self.stretch.groups.get(&often);
         let is_like = known.is_none_or(|known| known.sql == statement.sql && known.rows.len() < AT_ONCE);
         let comes_later = self.stretch.come_to.get(&about).is_none_or(|before| *before < (often, part));
@@ -65,13 +71,17 @@ impl Waiting {
             self.end_stretch();
         }
         self.stretch.come_to.insert(about, (often, part));
-        self.stretch.rows += 1;
         match self.stretch.groups.entry(often) {
             std::collections::btree_map::Entry::Occupied(mut group) => {
                 group.get_mut().rows.extend(statement.rows);
             }
             std::collections::btree_map::Entry::Vacant(place) => drop(place.insert(statement)),
         }
+    }
+
+    fn grow(&mut self, by: &Statement) {
+        self.size[0] += by.rows.len();
+        self.size[1] += by.bytes();
     }
 
     fn end_stretch(&mut self) {
@@ -82,7 +92,7 @@ impl Waiting {
     /// All of them, in an order that comes to the same.
     pub(super) fn take(&mut self) -> Vec<Statement> {
         self.end_stretch();
-        self.bytes = 0;
+        self.size = [0, 0];
         std::mem::take(&mut self.statements)
     }
 }

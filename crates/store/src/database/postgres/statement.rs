@@ -26,6 +26,13 @@ impl Statement {
         self.is_asked || self.rows.len() > 1
     }
 
+    /// Whether it adds a row, and does nothing else: many of them add many.
+    pub(super) fn is_addition(&self) -> bool {
+        self.sql.starts_with("INSERT INTO ")
+            && self.sql.contains(" VALUES ($1")
+            && !self.sql.contains(" ON CONFLICT ")
+    }
+
     /// How many bytes stand in its values.
     pub(super) fn bytes(&self) -> usize {
         let bytes = |value: &Owned| if let Owned::Bytes(bytes) = value { bytes.len() } else { 0 };
