@@ -137,15 +137,18 @@ impl Ahead {
     /// Keeps the answers to a question; the last column of each row says to which of them.
     pub(super) fn keep(&mut self, asked: Statement, answer: Answer) {
         self.is_full |= answer.whole_before.is_some();
-        let whole = answer.whole_before.map_or(usize::MAX, |number| usize::try_from(number - 1).unwrap_or(0));
-        let mut rows = answer.rows.into_iter().peekable();
-        let known = self.known.entry(asked.sql).or_default();
-        for (number, values) in (1..).zip(asked.rows.into_iter().take(whole)) {
-            let own = std::iter::from_fn(|| {
-                rows.next_if(|row: &tokio_postgres::Row| row.get::<_, i64>(row.len() - 1) == number)
-            });
-            known.insert(values, own.collect());
+        let at = |number: i64| usize::try_from(number - 1).unwrap_or(0);
+        let whole = answer.whole_before.map_or(usize::MAX, at);
+        let mut each: Vec<Vec<tokio_postgres::Row>> = asked.rows.iter().map(|_| Vec::new()).collect();
+        for row in answer.rows {
+            let own = each.get_mut(at(row.get(row.len() - 1)));
+            if let Some(own) = own {
+                own.push(row);
+            }
         }
+        let known = self.known.entry(asked.sql).or_default();
+        let answers = each.into_iter().map(std::rc::Rc::from);
+        known.extend(asked.rows.into_iter().zip(answers).take(whole));
     }
 }
 
@@ -179,6 +182,9 @@ pub(super) fn listed(sql: &str, types: &[Type]) -> String {
         }
         Some("UPDATE") => from("FROM", " WHERE "),
         Some("DELETE") => from("USING", " WHERE "),
-        _ => format!("SELECT asked.*, listed.number_of FROM {lists} CROSS JOIN LATERAL ({sql}) asked"),
+        // With an offset it stays a question of its own, asked for each element: no plan takes it apart.
+        _ => {
+            format!("SELECT asked.*, listed.number_of FROM {lists} CROSS JOIN LATERAL ({sql} OFFSET 0) asked")
+        }
     }
 }

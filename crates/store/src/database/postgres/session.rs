@@ -373,10 +373,11 @@ impl Connection {
                 while let Some(row) = rows.try_next().await? {
                     bytes += row.raw_size_bytes();
                     // Whoever asks ahead asks again for what is too much at once.
-                    match (statement.is_asked && bytes > AHEAD, answer.whole_before) {
-                        (true, None) => answer.whole_before = Some(row.get(row.len() - 1)),
-                        (true, Some(_)) => {}
-                        (false, _) => answer.rows.push(row),
+                    if statement.is_asked && bytes > AHEAD {
+                        let number: i64 = row.get(row.len() - 1);
+                        answer.whole_before = Some(answer.whole_before.map_or(number, |n| n.min(number)));
+                    } else {
+                        answer.rows.push(row);
                     }
                 }
                 answer.changed = rows.rows_affected().unwrap_or(0);
