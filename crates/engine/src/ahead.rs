@@ -113,7 +113,7 @@ impl<'r> Gatherer<'r> {
     fn objects_ahead(&self, ahead: &Ahead<'_>, ids: &[ObjectId]) -> Result<Vec<Object>> {
         let mut found = Vec::new();
         ask(ahead, ids, |id| self.store.object(*id), |object| found.extend(object))?;
-        self.owners(ahead, ids)?;
+        self.owners(ahead, ids.iter().copied())?;
         texts(self.store, ahead, &found)?;
         Ok(found)
     }
@@ -141,7 +141,7 @@ impl<'r> Gatherer<'r> {
         let alike =
             |(calendar, key): &(CalendarId, ContentKey)| store.objects_by_content(*calendar, *key, ALIKE);
         ask(ahead, &keys, alike, |alike| all.extend(alike.iter().map(|object| object.id)))?;
-        self.owners(ahead, &all)
+        self.owners(ahead, all.into_iter())
     }
 
     /// What an entry looks like to others.
@@ -152,16 +152,20 @@ impl<'r> Gatherer<'r> {
         Ok(view.map(|view| ContentKey::of(view.entry())))
     }
 
-    fn owners(&self, ahead: &Ahead<'_>, ids: &[ObjectId]) -> Result<()> {
+    fn owners(&self, ahead: &Ahead<'_>, mut ids: impl Iterator<Item = ObjectId>) -> Result<()> {
         let Some(route) = self.route else { return Ok(()) };
-        ahead.ask(|| ids.iter().try_for_each(|id| self.store.link_of(route, *id).map(drop)))
+        ahead.ask(|| ids.try_for_each(|id| self.store.link_of(route, id).map(drop)))
     }
 
     /// What is asked while cases are recorded: to which ones their objects belong, and which texts are there.
-    pub(crate) fn records_ahead(&self, objects: &[ObjectId], texts: &[BodyId]) -> Result<Ahead<'r>> {
+    pub(crate) fn records_ahead(
+        &self,
+        objects: impl Iterator<Item = ObjectId>,
+        mut texts: impl Iterator<Item = BodyId>,
+    ) -> Result<Ahead<'r>> {
         let ahead = self.store.ahead();
         self.owners(&ahead, objects)?;
-        ahead.ask(|| texts.iter().try_for_each(|text| self.store.has_text(*text).map(drop)))?;
+        ahead.ask(|| texts.try_for_each(|text| self.store.has_text(text).map(drop)))?;
         Ok(ahead)
     }
 }

@@ -328,9 +328,8 @@ impl Applier<'_> {
 
     /// Asks ahead what is asked while cases are recorded.
     pub(crate) fn records_ahead(&self, works: &[Work]) -> Result<Ahead<'_>, StoreError> {
-        let objects: Vec<_> = works.iter().flat_map(Work::objects).collect();
-        let texts: Vec<_> = works.iter().flat_map(Work::known_texts).collect();
-        self.gatherer.records_ahead(&objects, &texts)
+        let objects = works.iter().flat_map(Work::objects);
+        self.gatherer.records_ahead(objects, works.iter().flat_map(Work::known_texts))
     }
 
     fn writing<'w>(&self, work: &'w Work, side: usize) -> Option<&'w Writing> {

@@ -32,10 +32,6 @@ fn json(value: &impl serde::Serialize) -> String {
     serde_json::to_string(value).expect("plain values turn into JSON")
 }
 
-fn side_number(side: usize) -> i64 {
-    i64::try_from(side).unwrap_or(i64::MAX)
-}
-
 fn told_text(told: Option<&Told>) -> Option<String> {
     told.map(json)
 }
@@ -461,7 +457,7 @@ impl Writer<'_> {
     pub fn put_place(&self, route: RouteId, link: LinkId, place: &PlaceRow) -> Done {
         self.database.run_often(
             Often::Place,
-            (link.0, side_number(place.side)),
+            (link.0, place.side),
             "INSERT INTO place (link, side, route, object, origin, seq, stood, agreed, refused, let_go)
              VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
              ON CONFLICT (link, side) DO UPDATE SET object = excluded.object, origin = excluded.origin,
@@ -517,7 +513,7 @@ impl Writer<'_> {
         self.done(intent.link, &[intent.side])?;
         self.database.run_often(
             Often::Intent,
-            (intent.link.0, side_number(intent.side)),
+            (intent.link.0, intent.side),
             "INSERT INTO intent (link, side, route, href, sent, stood, agreed, carried, form)
              VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
             values![
@@ -542,7 +538,7 @@ impl Writer<'_> {
         for (side, body) in stood {
             self.database.run_often(
                 Often::Considered,
-                (link.0, side_number(*side)),
+                (link.0, *side),
                 "INSERT INTO considered VALUES (?, ?, ?) ON CONFLICT (link, side) DO UPDATE SET body = excluded.body",
                 values![link.0, side, body.0],
             )?;
@@ -556,8 +552,7 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn done(&self, link: LinkId, sides: &[usize]) -> Done {
         for side in sides {
-            let (about, sql) =
-                ((link.0, side_number(*side)), "DELETE FROM intent WHERE link = ? AND side = ?");
+            let (about, sql) = ((link.0, *side), "DELETE FROM intent WHERE link = ? AND side = ?");
             self.database.run_often(Often::NoIntent, about, sql, values![link.0, side])?;
         }
         let sql = "DELETE FROM considered WHERE link = ?

@@ -220,7 +220,7 @@ impl Database {
     pub(crate) fn run_often(
         &self,
         often: Often,
-        about: (i64, i64),
+        about: (i64, usize),
         sql: &str,
         values: &[Value<'_>],
     ) -> Result<()> {

@@ -31,7 +31,7 @@ pub(super) struct Waiting {
 struct Stretch {
     groups: BTreeMap<Often, Statement>,
     /// Up to where each thing has come.
-    come_to: HashMap<(Thing, i64), (Often, i64)>,
+    come_to: HashMap<(Thing, i64), (Often, usize)>,
 }
 
 impl Waiting {
@@ -58,7 +58,7 @@ impl Waiting {
     }
 
     /// Adds one that is run with its like.
-    pub(super) fn push_often(&mut self, often: Often, about: i64, part: i64, statement: Statement) {
+    pub(super) fn push_often(&mut self, often: Often, about: i64, part: usize, statement: Statement) {
         let about = (often.thing(), about);
         self.grow(&statement);
         let known = self.stretch.groups.get(&often);
@@ -114,18 +114,16 @@ impl Ahead {
         self.known.get(sql)?.get(values).cloned()
     }
 
-    /// Notes a question that is to be asked.
+    /// Notes a question that is to be asked, while there is room for its answer.
     pub(super) fn note(&mut self, statement: Statement) {
-        self.noted.entry(statement.sql).or_default().extend(statement.rows);
+        if !self.is_full {
+            self.noted.entry(statement.sql).or_default().extend(statement.rows);
+        }
     }
 
     /// The questions that were noted, each once.
     pub(super) fn take_noted(&mut self) -> Vec<Statement> {
-        let mut noted = std::mem::take(&mut self.noted);
-        if self.is_full {
-            noted.clear();
-        }
-        let noted = noted.into_iter();
+        let noted = std::mem::take(&mut self.noted).into_iter();
         let each_once = noted.flat_map(|(sql, rows)| {
             let rows: Vec<_> = rows.into_iter().collect();
             let chunks: Vec<_> = rows.chunks(AT_ONCE).map(<[_]>::to_vec).collect();

@@ -280,14 +280,14 @@ impl Postgres {
     pub(crate) fn run_often(
         &self,
         often: Often,
-        (about, part): (i64, i64),
+        (about, part): (i64, usize),
         sql: &str,
         values: &[Value<'_>],
     ) -> Result<()> {
         self.later(self.statement(sql, values), Some((often, about, part)))
     }
 
-    fn later(&self, statement: Statement, often: Option<(Often, i64, i64)>) -> Result<()> {
+    fn later(&self, statement: Statement, often: Option<(Often, i64, usize)>) -> Result<()> {
         let mut transaction = self.transaction.borrow_mut();
         if !transaction.is_open {
             drop(transaction);

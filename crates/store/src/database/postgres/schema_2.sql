@@ -48,6 +48,7 @@ CREATE CONSTRAINT TRIGGER nobody_names AFTER UPDATE OF refs ON body DEFERRABLE I
 DO $do$
 DECLARE
     naming RECORD;
+    event RECORD;
     come TEXT;
     gone TEXT;
 BEGIN
@@ -59,31 +60,22 @@ BEGIN
         SELECT string_agg(format('SELECT %I AS text, 1 AS number FROM come', named), ' UNION ALL '),
                string_agg(format('SELECT %I AS text, -1 AS number FROM gone', named), ' UNION ALL ')
             INTO come, gone FROM unnest(naming.columns) named;
-        EXECUTE format('CREATE FUNCTION %I() RETURNS TRIGGER LANGUAGE plpgsql AS $fn$ BEGIN
-                UPDATE body b SET refs = b.refs + named.number
-                    FROM (SELECT text, sum(number) AS number FROM (%s) n WHERE text IS NOT NULL GROUP BY 1) named
-                    WHERE b.id = named.text;
-                RETURN NULL;
-            END $fn$', naming.name || '_texts_come', come);
-        EXECUTE format('CREATE FUNCTION %I() RETURNS TRIGGER LANGUAGE plpgsql AS $fn$ BEGIN
-                UPDATE body b SET refs = b.refs + named.number
-                    FROM (SELECT text, sum(number) AS number FROM (%s) n WHERE text IS NOT NULL GROUP BY 1) named
-                    WHERE b.id = named.text;
-                RETURN NULL;
-            END $fn$', naming.name || '_texts_go', gone);
-        EXECUTE format('CREATE FUNCTION %I() RETURNS TRIGGER LANGUAGE plpgsql AS $fn$ BEGIN
-                UPDATE body b SET refs = b.refs + named.number
-                    FROM (SELECT text, sum(number) AS number FROM (%s UNION ALL %s) n
-                        WHERE text IS NOT NULL GROUP BY 1 HAVING sum(number) <> 0) named
-                    WHERE b.id = named.text;
-                RETURN NULL;
-            END $fn$', naming.name || '_texts_change', come, gone);
-        EXECUTE format('CREATE TRIGGER texts_come AFTER INSERT ON %I REFERENCING NEW TABLE AS come
-            FOR EACH STATEMENT EXECUTE FUNCTION %I()', naming.name, naming.name || '_texts_come');
-        EXECUTE format('CREATE TRIGGER texts_go AFTER DELETE ON %I REFERENCING OLD TABLE AS gone
-            FOR EACH STATEMENT EXECUTE FUNCTION %I()', naming.name, naming.name || '_texts_go');
-        EXECUTE format('CREATE TRIGGER texts_change AFTER UPDATE ON %I REFERENCING OLD TABLE AS gone NEW TABLE AS come
-            FOR EACH STATEMENT EXECUTE FUNCTION %I()', naming.name, naming.name || '_texts_change');
+        FOR event IN SELECT * FROM (VALUES
+            ('INSERT', '_texts_come', come, 'NEW TABLE AS come'),
+            ('DELETE', '_texts_go', gone, 'OLD TABLE AS gone'),
+            ('UPDATE', '_texts_change', come || ' UNION ALL ' || gone, 'OLD TABLE AS gone NEW TABLE AS come')
+        ) events (name, does, moved, tables)
+        LOOP
+            EXECUTE format('CREATE FUNCTION %I() RETURNS TRIGGER LANGUAGE plpgsql AS $fn$ BEGIN
+                    UPDATE body b SET refs = b.refs + named.number
+                        FROM (SELECT text, sum(number) AS number FROM (%s) moved
+                            WHERE text IS NOT NULL GROUP BY 1 HAVING sum(number) <> 0) named
+                        WHERE b.id = named.text;
+                    RETURN NULL;
+                END $fn$', naming.name || event.does, event.moved);
+            EXECUTE format('CREATE TRIGGER %I AFTER %s ON %I REFERENCING %s FOR EACH STATEMENT EXECUTE FUNCTION %I()',
+                naming.name || event.does, event.name, naming.name, event.tables, naming.name || event.does);
+        END LOOP;
     END LOOP;
 END $do$;
 

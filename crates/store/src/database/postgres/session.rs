@@ -8,11 +8,12 @@ use std::time::{Duration, Instant};
 use futures_util::future::join_all;
 use futures_util::{TryStreamExt as _, pin_mut};
 use tokio::sync::mpsc::UnboundedReceiver;
+use tokio_postgres::types::ToSql;
 use tokio_postgres::{Client, Config, NoTls, SimpleQueryMessage};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
 use super::many::listed;
-use super::statement::{Answer, Owned, Sent, Statement};
+use super::statement::{Answer, Owned, Statement};
 use crate::error::StoreError;
 
 type Result<T> = std::result::Result<T, StoreError>;
@@ -359,14 +360,13 @@ impl Connection {
             let is_list = statement.is_list();
             let prepared =
                 if is_list { &self.listed[&statement.sql] } else { &self.prepared[&statement.sql] };
-            let values: Vec<Sent<'_>> = match is_list {
-                true => (0..prepared.params().len())
-                    .map(|at| Sent::List(statement.rows.iter().map(|row| &row[at]).collect()))
-                    .collect(),
-                false => statement.rows.iter().flatten().map(Sent::One).collect(),
+            let list = |at: usize| statement.rows.iter().map(|row| &row[at]).collect::<Vec<_>>();
+            let values: Vec<Box<dyn ToSql + Sync + '_>> = match is_list {
+                true => (0..prepared.params().len()).map(|at| Box::new(list(at)) as _).collect(),
+                false => statement.rows.iter().flatten().map(|value| Box::new(value) as _).collect(),
             };
             async move {
-                let rows = client.query_raw(prepared, &values).await?;
+                let rows = client.query_raw(prepared, values).await?;
                 pin_mut!(rows);
                 let mut answer = Answer::default();
                 let mut bytes = 0;

@@ -1,6 +1,6 @@
 //! Statements on their way to the connection, with their values, and what came of them.
 
-use tokio_postgres::types::{Format, IsNull, Kind, ToSql, Type};
+use tokio_postgres::types::{Format, IsNull, ToSql, Type};
 
 /// A statement, with its values: of several rows where it is run for each of them.
 #[derive(Debug, Clone)]
@@ -41,18 +41,11 @@ impl Statement {
 }
 
 /// A value on its way to another thread.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub(super) enum Owned {
     Null,
     Number(i64),
     Bytes(Vec<u8>),
-}
-
-/// What goes with a statement: a value for each of its marks, or a list for each.
-#[derive(Debug)]
-pub(super) enum Sent<'s> {
-    One(&'s Owned),
-    List(Vec<&'s Owned>),
 }
 
 /// What came of a statement.
@@ -80,33 +73,6 @@ impl ToSql for Owned {
 
     fn accepts(ty: &Type) -> bool {
         [Type::INT8, Type::INT4, Type::BYTEA].contains(ty)
-    }
-
-    fn encode_format(&self, _: &Type) -> Format {
-        Format::Binary
-    }
-
-    tokio_postgres::types::to_sql_checked!();
-}
-
-impl ToSql for Sent<'_> {
-    fn to_sql(
-        &self,
-        ty: &Type,
-        out: &mut bytes::BytesMut,
-    ) -> std::result::Result<IsNull, Box<dyn std::error::Error + Sync + Send>> {
-        match self {
-            Self::One(value) => value.to_sql(ty, out),
-            Self::List(values) => values.to_sql(ty, out),
-        }
-    }
-
-    fn accepts(ty: &Type) -> bool {
-        let element = match ty.kind() {
-            Kind::Array(element) => element,
-            _ => ty,
-        };
-        Owned::accepts(element)
     }
 
     fn encode_format(&self, _: &Type) -> Format {
