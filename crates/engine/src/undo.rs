@@ -469,8 +469,14 @@ impl<'u> Undoer<'u> {
             match &place.stands {
                 Stands::Unreadable(_) | Stands::Unread(_) | Stands::Unknown(_) => continue,
                 Stands::Present(_, kept) => {
+                    // What was owed to a place is owed again, should this be taken back.
+                    let owed_since = place.in_step_with.take().or_else(|| place.stood.take());
+                    place.in_step_with = match (is_put, is_news) {
+                        (true, _) => agreed.clone(),
+                        (false, true) => None,
+                        (false, false) => owed_since,
+                    };
                     place.stood = Some(Rc::clone(kept));
-                    place.in_step_with = agreed.clone().filter(|_| is_put || !is_news);
                 }
                 Stands::Never | Stands::Gone => (place.stood, place.in_step_with) = (None, None),
             }

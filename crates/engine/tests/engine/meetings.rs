@@ -365,6 +365,32 @@ fn no_history_makes_a_server_write_to_people() {
     run_some_histories(3, history);
 }
 
+/// What waited for a person when a run was taken back waits again once that is done again.
+#[test]
+fn what_was_held_is_held_again_after_an_undo_of_an_undo() {
+    let mut world = world();
+    world.between = 3;
+    world.write(&world.target, "m.ics", &meeting("m", "Pressing", &["office", "crews"], ""));
+    sync(&world);
+    world.edit(&world.third, &text_of(&world.third, "Pressing").0, "Pressing", "Pressing, later");
+    let mut run = sync(&world).run.expect("its number");
+    for _ in 0..2 {
+        world.pass(60);
+        let what = ToUndo { runs: vec![run], only: Vec::new(), is_retired: false };
+        let (plan, report) = world.undo(&world.two_way(), &what).expect("a plan");
+        assert_eq!(plan.undone.len(), 1, "{plan:?}");
+        run = report.and_then(|report| report.run).expect("its number");
+    }
+    let summary = sync(&world).summary;
+    assert_eq!((summary.held_mail, summary.in_step), (1, 0), "{summary:?}");
+    assert_eq!(
+        (titles(&world.source), titles(&world.target)),
+        (vec!["Pressing, later".to_owned()], vec!["Pressing".to_owned()])
+    );
+    decide(&world, "send");
+    assert_eq!(sync(&world).summary.calendars["target"].updated, 1);
+}
+
 /// Taking back what a person had let through would write to people once more.
 #[test]
 fn what_would_be_written_about_is_not_taken_back() {
