@@ -453,7 +453,10 @@ impl History {
             self.log.push(format!("{side}: one {method} meets {kind:?}"));
             self.world.sides()[side].server.borrow_mut().faults.push(Fault::once(method, kind));
         }
-        let previewed = is_quiet.then(|| self.world.preview_of(&self.world.two_way()));
+        // A server that leaves out what was deleted tells of it only once something is written there.
+        let sides = self.world.sides();
+        let is_told = !sides.iter().any(|end| end.server.borrow().has(Habit::ForgetsSilently));
+        let previewed = (is_quiet && is_told).then(|| self.world.preview_of(&self.world.two_way()));
         for round in 0.. {
             let waiting = || self.world.sides()[side].server.borrow().faults.len();
             let before = waiting();

@@ -490,7 +490,10 @@ impl History {
                 end.server.borrow_mut().faults.push(Fault::once(method, kind));
             }
         }
-        let previewed = is_quiet.then(|| self.world.preview_of(&self.rule()));
+        // A server that leaves out what was deleted tells of it only once something is written there.
+        let forgets = |place: &&Place| matches!(place, Place::Server(end) if end.server.borrow().has(Habit::ForgetsSilently));
+        let is_told = ![&self.source, &self.target].iter().any(forgets);
+        let previewed = (is_quiet && is_told).then(|| self.world.preview_of(&self.rule()));
         for round in 0.. {
             let waiting = || {
                 let places = [&self.source, &self.target].into_iter();
