@@ -5,7 +5,7 @@
 //! may look at once: a change that somebody else noted meanwhile is never overwritten by an older answer.
 
 use std::cell::{Cell, RefCell};
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::rc::Rc;
 
 use chestnut_caldav::Fetched;
@@ -246,8 +246,13 @@ impl<'r> Mirror<'r> {
         }
         self.date.set(noted.date.or(self.date.get()));
         let hrefs: Vec<_> = noted.touched.keys().cloned().collect();
-        self.bury(&noted.gone, noted_seq)?;
-        let missing = self.fetch(&hrefs, noted_seq, true).await?;
+        let missing = match self.end.calendar.is_partial() {
+            true => self.replace(&noted.gone, &hrefs, noted_seq).await?,
+            false => {
+                self.bury(&noted.gone, noted_seq)?;
+                self.fetch(&hrefs, noted_seq, true).await?
+            }
+        };
         // What is not given may come when it is asked for once more: another calendar may be about to get it anew.
         let missed: Vec<_> = self.store.hrefs_in(self.id, ObjectState::ToFetch)?;
         if !missed.is_empty() && missed.len() <= FEW {
@@ -505,19 +510,43 @@ impl<'r> Mirror<'r> {
     fn bury(&self, gone: &BTreeSet<ObjectHref>, noted_seq: i64) -> Result<(), RunError> {
         let gone: Vec<_> = gone.iter().collect();
         for batch in gone.chunks(BATCH) {
-            self.store.write(|writer| {
-                let _ahead = ahead::at(self.store, self.id, batch.iter().copied())?;
-                for href in batch {
-                    match self.store.object_at(self.id, href)? {
-                        Some(known) if known.seq > noted_seq => self.doubt(writer, &known)?,
-                        Some(known) => writer.bury(self.id, known.id)?,
-                        None => {}
-                    }
-                }
-                Ok(())
-            })?;
+            self.store.write(|writer| self.bury_these(writer, batch, noted_seq))?;
         }
         Ok(())
+    }
+
+    fn bury_these(
+        &self,
+        writer: &Writer<'_>,
+        gone: &[&ObjectHref],
+        noted_seq: i64,
+    ) -> Result<(), StoreError> {
+        let _ahead = ahead::at(self.store, self.id, gone.iter().copied())?;
+        for href in gone {
+            match self.store.object_at(self.id, href)? {
+                Some(known) if known.seq > noted_seq => self.doubt(writer, &known)?,
+                Some(known) => writer.bury(self.id, known.id)?,
+                None => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// Reads a calendar that goes on where it says nothing with what was known before: all of it at once, since a look
+    /// that was cut off in the middle would have forgotten some of that.
+    async fn replace(
+        &self,
+        gone: &BTreeSet<ObjectHref>,
+        hrefs: &[ObjectHref],
+        noted_seq: i64,
+    ) -> Result<BTreeSet<ObjectHref>, RunError> {
+        let fetched = self.end.calendar.fetch(hrefs).await.map_err(|e| self.end.failed(e))?;
+        let (fetched, gone) = (in_order(fetched), gone.iter().collect::<Vec<_>>());
+        self.store.write(|writer| {
+            self.bury_these(writer, &gone, noted_seq)?;
+            self.take_these(writer, &fetched, noted_seq, true)
+        })?;
+        Ok(missing_of(fetched).collect())
     }
 
     /// Reads objects into the mirror. What is not given is asked for again at the next look: nothing follows from it.
@@ -534,15 +563,9 @@ impl<'r> Mirror<'r> {
         let batches = hrefs.chunks(BATCH).map(|batch| self.end.calendar.fetch(batch));
         let mut batches = stream::iter(batches).buffered(2);
         while let Some(fetched) = batches.next().await {
-            let fetched = fetched.map_err(|e| self.end.failed(e))?;
-            let mut fetched: Vec<_> = fetched.into_iter().collect();
-            fetched.sort_by(|a, b| a.0.cmp(&b.0));
-            self.store.write(|writer| {
-                let _ahead = ahead::at(self.store, self.id, fetched.iter().map(|(href, _)| href))?;
-                fetched.iter().try_for_each(|(href, one)| self.take(writer, href, one, noted_seq, is_listed))
-            })?;
-            let is_missing = |(_, one): &(_, Fetched)| matches!(one, Fetched::Missing);
-            missing.extend(fetched.into_iter().filter(is_missing).map(|(href, _)| href));
+            let fetched = in_order(fetched.map_err(|e| self.end.failed(e))?);
+            self.store.write(|writer| self.take_these(writer, &fetched, noted_seq, is_listed))?;
+            missing.extend(missing_of(fetched));
         }
         Ok(missing)
     }
@@ -555,6 +578,17 @@ impl<'r> Mirror<'r> {
         let seq = self.seq()?;
         self.wrote.set(true);
         self.fetch(hrefs, seq, false).await.map(drop)
+    }
+
+    fn take_these(
+        &self,
+        writer: &Writer<'_>,
+        fetched: &[(ObjectHref, Fetched)],
+        noted_seq: i64,
+        is_listed: bool,
+    ) -> Result<(), StoreError> {
+        let _ahead = ahead::at(self.store, self.id, fetched.iter().map(|(href, _)| href))?;
+        fetched.iter().try_for_each(|(href, one)| self.take(writer, href, one, noted_seq, is_listed))
     }
 
     fn take(
@@ -647,6 +681,19 @@ impl<'r> Mirror<'r> {
         }
         writer.change_object(self.id, known.id, &bare(&known.href, ObjectState::ToFetch))
     }
+}
+
+/// What was fetched, by href.
+fn in_order(fetched: HashMap<ObjectHref, Fetched>) -> Vec<(ObjectHref, Fetched)> {
+    let mut fetched: Vec<_> = fetched.into_iter().collect();
+    fetched.sort_by(|a, b| a.0.cmp(&b.0));
+    fetched
+}
+
+/// Where the server says that nothing is.
+fn missing_of(fetched: Vec<(ObjectHref, Fetched)>) -> impl Iterator<Item = ObjectHref> {
+    let is_missing = |(_, one): &(_, Fetched)| matches!(one, Fetched::Missing);
+    fetched.into_iter().filter(is_missing).map(|(href, _)| href)
 }
 
 /// Tells whether two texts are the same but for the ends of their lines: XML turns CRLF into LF.
