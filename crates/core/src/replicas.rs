@@ -336,10 +336,14 @@ fn merged(
     decided: Option<Decided>,
 ) -> Result<Merge, Vec<Collision>> {
     let agreed = base.or_else(|| known.iter().find_map(|k| k.current)).expect("it stands somewhere").clone();
+    let view = |sight: Sight, e: &Entry| sight.of_far_side(e).entry().clone();
     if changed.is_empty() {
+        // What it said of details that were not kept alike since was each calendar's own: perhaps none says it any more.
+        let says_more =
+            |side: usize| view(policy.sight(side), &agreed) != view(policy.agreed_sight(side), &agreed);
+        let agreed = if (0..known.len()).any(says_more) { view(policy.covered, &agreed) } else { agreed };
         return Ok((agreed, Vec::new()));
     }
-    let view = |sight: Sight, e: &Entry| sight.of_far_side(e).entry().clone();
     let views: Vec<_> = changed
         .iter()
         .map(|k| {

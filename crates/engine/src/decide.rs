@@ -10,7 +10,7 @@ use chestnut_core::{
     Pair, Partly, PastCopies, Position, Replica, ReplicaDecision, ReplicaPolicy, RoutePolicy, Side, Sight,
     WriteKind, reconcile, reconcile_replicas,
 };
-use chestnut_store::{CalendarFacts, Text};
+use chestnut_store::{CalendarFacts, LinkState, Text};
 use jiff::Timestamp;
 
 use crate::case::{Case, Kept, Place, Stands, span_in};
@@ -308,6 +308,11 @@ impl Decider<'_> {
             let fate = if matches!(pair.source, Side::Gone) { Fate::Forget } else { Fate::Keep };
             return Verdict { steps: vec![Step::Accept, Step::LetGo], ..Verdict::plain(case, fate) };
         }
+        if is_released(case) && matches!(pair.source, Side::Gone) {
+            // Nobody's for good: forgotten, it would be a stranger, or a copy without its source.
+            let fate = if matches!(pair.target, Side::Gone) { Fate::Forget } else { Fate::Release };
+            return Verdict::plain(case, fate);
+        }
         let mut verdict = Verdict::plain(case, Fate::Keep);
         verdict.agreed = source.stands.kept().cloned().or(case.agreed.clone());
         match reconcile(policy, &pair, self.now) {
@@ -471,6 +476,11 @@ const DAY: i64 = 86_400;
 
 /// A view that no entry has.
 const NEVER: Fingerprint = Fingerprint([0; 16]);
+
+/// Tells whether what stands there may stay without its source.
+fn is_released(case: &Case) -> bool {
+    case.row.as_ref().is_some_and(|row| row.state == LinkState::Released)
+}
 
 fn side(stands: &Stands) -> Side<'_> {
     match stands {

@@ -371,6 +371,12 @@ fn details_that_are_new_to_a_route_are_merged_as_at_a_first_run() {
         assert_eq!((main.value("LOCATION"), main.value("DESCRIPTION")), (Some("Hall"), Some("Notes")));
     }
     assert_eq!((settled.writes.iter().flatten().count(), settled.losers.len()), (2, 0));
+    // What nobody says any more does not come back, because it was agreed before the route left it out.
+    let plain = entry("press", "t", 2);
+    let sides = [&plain, &plain].map(|own| replica(Some(own), Side::Present(own)));
+    let decision = reconcile_replicas(&wide, Some(&here), &sides, None, Timestamp::UNIX_EPOCH);
+    let ReplicaDecision::Settle(settled) = decision else { panic!("{decision:?}") };
+    assert_eq!((settled.writes, settled.base.main_component().value("LOCATION")), (vec![None, None], None));
 }
 
 /// An occurrence that was carried here bears the other calendar's stamp: it says nothing about who was last to change

@@ -1,7 +1,11 @@
 //! Nothing is written twice: copies are found again by UID and by content.
 
+use std::rc::Rc;
+
+use chestnut_core::{Matches, People, Strangers};
+use chestnut_engine::Rule;
 use chestnut_store::RunResult;
-use chestnut_testkit::World;
+use chestnut_testkit::{End, World};
 
 #[test]
 fn a_lost_state_is_found_again_without_a_write() {
@@ -80,4 +84,67 @@ fn changed_settings_take_hold_at_the_next_run() {
     world.kinds.pop();
     assert_eq!(world.sync().summary.calendars["target"].deleted, 3);
     assert_eq!(world.sync().summary.left_out.get("tasks-not-taken"), Some(&3));
+}
+
+/// What stood there before the route stays when its source goes, whatever its owner or the rule does afterwards.
+#[test]
+fn a_match_whose_source_is_gone_is_nobodys_for_good() {
+    let mut world = World::new(3);
+    world.allow_deletions = true;
+    let (name, text) = world.source.server.borrow().texts(&world.source.path).pop_first().expect("an entry");
+    world.write(&world.target, "own.ics", &text);
+    world.sync();
+    world.delete(&world.source, &name);
+    world.sync();
+    let stands =
+        |world: &World| world.target.server.borrow().texts(&world.target.path).contains_key("own.ics");
+    assert!(stands(&world));
+    world.edit(&world.target, "own.ics", "SUMMARY:", "SUMMARY:Own ");
+    world.sync();
+    world.shape = Rc::new(|route: &mut Rule| route.matches = Matches::Own);
+    world.sync();
+    world.shape = Rc::new(|route: &mut Rule| route.strangers = Strangers::Remove);
+    world.sync();
+    assert!(stands(&world));
+    // Its source comes back: it is the same entry again.
+    world.write(&world.source, &name, &text.replace("SUMMARY:", "SUMMARY:Again "));
+    let report = world.sync();
+    assert_eq!(report.summary.calendars["target"].updated, 1, "{:?}", report.changes);
+    assert_eq!((stands(&world), world.sync().summary.writes), (true, 0));
+}
+
+/// What a person kept when its source was deleted stays where it is, and comes back nowhere, whatever the rule becomes.
+#[test]
+fn what_a_person_kept_is_nobodys_for_good() {
+    for is_two_way in [false, true] {
+        let mut world = World::new(30);
+        let run = |world: &World| {
+            world.pass(60);
+            if is_two_way { world.sync_two_way() } else { world.sync() }
+        };
+        let count = |world: &World| {
+            let of = |end: &End| end.server.borrow().texts(&end.path).len();
+            (of(&world.source), of(&world.target))
+        };
+        run(&world);
+        let names = world.source.server.borrow().texts(&world.source.path).into_keys().take(20);
+        names.collect::<Vec<_>>().iter().for_each(|name| world.delete(&world.source, name));
+        run(&world);
+        for item in world.store().held(None).expect("what waits") {
+            world.store().write(|writer| writer.decide(item.id, "keep")).expect("it is written");
+        }
+        run(&world);
+        let kept = count(&world);
+        assert_eq!(kept.0, 10);
+        // Every case is decided again.
+        world.shape = Rc::new(|route: &mut Rule| route.strangers = Strangers::Remove);
+        world.shape_two_way = Rc::new(|route: &mut Rule| route.carry.people = People::Dropped);
+        assert_eq!(run(&world).summary.held, 0, "two-way: {is_two_way}");
+        let names = world.target.server.borrow().texts(&world.target.path).into_keys();
+        names
+            .collect::<Vec<_>>()
+            .iter()
+            .for_each(|name| world.edit(&world.target, name, "SUMMARY:", "SUMMARY:Own "));
+        assert_eq!((run(&world).summary.held, count(&world)), (0, kept), "two-way: {is_two_way}");
+    }
 }
