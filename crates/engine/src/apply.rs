@@ -22,7 +22,7 @@ use crate::ahead;
 use crate::case::{Case, Kept, Place, Stands, is_same_text};
 use crate::decide::{Decider, Fate, Step, Verdict, Writing};
 use crate::error::RunError;
-use crate::gather::Gatherer;
+use crate::gather::{Gatherer, origin_there};
 use crate::mirror::Mirror;
 use crate::observe::{Observer, Phase, Progress};
 use crate::options::RunOptions;
@@ -855,9 +855,7 @@ impl Applier<'_> {
                 // Somebody edited it since: what was sent is agreed, and their edit is a change.
                 let stood = undone.stood.caldav_text(self.options.now);
                 done.stood = Kept::of(None, stood);
-                if !self.rule.ends[side].gives && work.case.places[side].origin != Origin::Match {
-                    work.case.places[side].origin = Origin::Copy;
-                }
+                self.note_origin(work, side);
                 work.done[side] = Some(done);
                 self.decide_again(work, Some((side, stands)))?;
             }
@@ -879,16 +877,24 @@ impl Applier<'_> {
     }
 
     fn settle(&self, work: &mut Work, side: usize, done: Done) {
+        self.note_origin(work, side);
         let place = &mut work.case.places[side];
-        if !self.rule.ends[side].gives && place.origin != Origin::Match {
-            place.origin = Origin::Copy;
-        }
         if place.wants_own_uid {
             self.outcome.borrow_mut().own_uids.insert(self.rule.ends[side].name.clone());
             self.decider.borrow_mut().facts[side].own_uids = true;
         }
         place.refused = None;
         work.done[side] = Some(done);
+    }
+
+    /// What the route wrote is its copy; what stood there before stays its owner's.
+    fn note_origin(&self, work: &mut Work, side: usize) {
+        let uid = work.verdict.writing(side).map(|writing| writing.entry.uid().clone());
+        let place = &mut work.case.places[side];
+        place.origin = match origin_there(self.rule, side, uid.as_ref(), place.origin) {
+            Origin::Original if !self.rule.ends[side].gives => Origin::Copy,
+            other => other,
+        };
     }
 
     /// Notes which properties a server changed in what it stored; learns of them where nobody else can have done it.

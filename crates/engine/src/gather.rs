@@ -253,6 +253,8 @@ impl Gatherer<'_> {
                 None if stood.is_some() => Stands::Gone,
                 None => Stands::Never,
             };
+            let uid = stands.object().and_then(|object| object.uid.as_ref());
+            let origin = origin_there(self.rule, side, uid, origin);
             case.places[side] =
                 Place { stands, stood, in_step_with, origin, refused, let_go, wants_own_uid: false };
         }
@@ -699,6 +701,12 @@ pub(crate) enum Beside {
 fn overlaps(entry: &Entry, spans: &[(i64, i64)]) -> bool {
     let own = span_of(entry);
     own.is_some_and(|own| spans.iter().any(|(from, to)| own.0 < *to && own.1 > *from))
+}
+
+/// What stands there to a route that knew something else there: what bears a UID of its own it has made itself.
+pub(crate) fn origin_there(rule: &Rule, side: usize, uid: Option<&EventUid>, known: Origin) -> Origin {
+    let is_ours = || uid.and_then(EventUid::route_tag).as_ref() == Some(rule.key.tag());
+    if !rule.ends[side].gives && is_ours() { Origin::Copy } else { known }
 }
 
 /// What an entry is to the route in a calendar where it stands.

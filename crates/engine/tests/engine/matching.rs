@@ -148,3 +148,26 @@ fn what_a_person_kept_is_nobodys_for_good() {
         assert_eq!((run(&world).summary.held, count(&world)), (0, kept), "two-way: {is_two_way}");
     }
 }
+
+/// What a route made is its copy, also where something of the owner's stood in its place before.
+#[test]
+fn a_copy_that_takes_the_place_of_a_match_is_a_copy() {
+    let mut world = World::new(3);
+    world.allow_deletions = true;
+    let private = |private: bool| -> Rc<dyn Fn(&mut Rule)> {
+        Rc::new(move |route: &mut Rule| {
+            route.choice.skip.extend(private.then_some(chestnut_core::Test::Private(true)));
+        })
+    };
+    let text = world.source.server.borrow().texts(&world.source.path)["orchard-0000.ics"].clone();
+    let text = text.replace("SUMMARY:", "CLASS:PRIVATE\r\nSUMMARY:");
+    world.write(&world.source, "orchard-0000.ics", &text);
+    world.write(&world.target, "own.ics", &text);
+    world.shape = private(true);
+    world.sync();
+    world.delete(&world.target, "own.ics");
+    world.shape = private(false);
+    assert_eq!(world.sync().summary.calendars["target"].created, 1);
+    world.shape = private(true);
+    assert_eq!(world.sync().summary.calendars["target"].deleted, 1);
+}
