@@ -10,8 +10,8 @@ use chestnut_core::{
     undo_habits,
 };
 use chestnut_store::{
-    BodyId, CalendarId, HeldItem, Intent, LinkId, LinkState, Object, ObjectId, ObjectState, PlaceRow,
-    RouteId, Store, StoreError,
+    BodyId, CalendarId, HeldItem, Intent, LinkId, LinkRow, LinkState, Object, ObjectId, ObjectState,
+    PlaceRow, RouteId, Store, StoreError,
 };
 
 use crate::case::{Asked, Case, FoundDone, Kept, Place, Question, Stands, span_of};
@@ -263,10 +263,41 @@ impl Gatherer<'_> {
             self.resolve(&mut case, &intent, &mut known)?;
         }
         (case.asked, case.decided) = self.asked(link);
+        self.match_anew(&mut case, link)?;
         if case.row.as_ref().is_some_and(|row| row.reason == chestnut_core::LeftOut::SameUid.key()) {
             case.has_same_uid = self.same_uid_counts(&case)?;
         }
         Ok(Some(case))
+    }
+
+    /// An entry that was left out so far: what stood for it in a calendar that only takes was found under the rule of
+    /// that time, and belongs to it only if it would be found now.
+    fn match_anew(&self, case: &mut Case, link: LinkId) -> Result<()> {
+        let is_open = |row: &LinkRow| row.state == LinkState::LeftOut && row.agreed.is_none();
+        if !case.row.as_ref().is_some_and(is_open) {
+            return Ok(());
+        }
+        let sides = || case.places.iter().zip(&self.rule.ends).enumerate();
+        let source = sides().find_map(|(side, (place, end))| match &place.stands {
+            Stands::Present(object, kept) if end.gives => Some((side, object.clone(), kept.entry.clone())),
+            _ => None,
+        });
+        let Some((side, object, entry)) = source else { return Ok(()) };
+        for other in (0..self.rule.ends.len()).filter(|other| !self.rule.ends[*other].gives) {
+            let place = &case.places[other];
+            if place.let_go || place.stood.is_some() || place.refused.is_some() {
+                continue;
+            }
+            let found = self.matching(side, &object, Claimant::Case(link), &entry, other)?;
+            case.places[other] = match found {
+                Some((found, origin)) => {
+                    let found = self.claim(found, Claimant::Case(link));
+                    Place { stands: self.stands(found)?, origin, ..Place::default() }
+                }
+                None => Place::default(),
+            };
+        }
+        Ok(())
     }
 
     /// Where an entry stands that is gone from its place: under its UID at another href, at its href under another
@@ -336,7 +367,7 @@ impl Gatherer<'_> {
             return Ok(false);
         }
         match self.route {
-            Some(route) => Ok(self.store.link_of(route, object.id)?.is_none()),
+            Some(route) => Ok(self.store.link_of(route, object.id)?.is_none_or(|link| Some(link) == own)),
             None => Ok(true),
         }
     }
@@ -499,7 +530,7 @@ impl Gatherer<'_> {
             return Ok(Some(case));
         }
         for other in (0..self.rule.ends.len()).filter(|other| *other != side) {
-            if let Some((found, origin)) = self.matching(side, &object, &entry, other)? {
+            if let Some((found, origin)) = self.matching(side, &object, Claimant::Free(id), &entry, other)? {
                 let found = self.claim(found, Claimant::Free(id));
                 case.places[other] = Place { stands: self.stands(found)?, origin, ..Place::default() };
             }
@@ -569,12 +600,12 @@ impl Gatherer<'_> {
         &self,
         side: usize,
         object: &Object,
+        own: Claimant,
         entry: &Entry,
         other: usize,
     ) -> Result<Option<(Object, Origin)>> {
         let end = &self.rule.ends[other];
         let calendar = self.mirrors[other];
-        let own = Claimant::Free(object.id);
         let is_busy = matches!(self.rule.carry.shows, Shows::Busy(_));
         let copy = if end.gives { Origin::Original } else { Origin::Copy };
         let theirs = match (end.gives, self.rule.matches) {

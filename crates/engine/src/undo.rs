@@ -118,14 +118,14 @@ struct Net {
     start: String,
     /// The newest of these runs.
     newest: RunId,
-    /// The oldest of these runs.
-    oldest: RunId,
     /// What stood there after the newest.
     now: Option<Text>,
     /// What stood there before the oldest.
     then: Option<Text>,
     /// Somebody else changed it between these runs: those before are left.
     is_broken: bool,
+    /// All of these runs had taken others back: what they took back is done again.
+    is_redone: bool,
 }
 
 /// What becomes of a place.
@@ -223,8 +223,6 @@ struct Undoer<'u> {
     nets: Vec<Net>,
     left: Vec<LeftAsIs>,
     later: Vec<Wrote>,
-    /// Runs after which things stood as somebody had taken them back.
-    takes_back: BTreeMap<RunId, bool>,
     is_retired: bool,
 }
 
@@ -238,16 +236,11 @@ struct Grouped {
 
 impl<'u> Undoer<'u> {
     fn new(rule: &'u Rule, store: &Store, what: &ToUndo) -> Result<Self, RunError> {
-        let mut undoer = Self {
-            rule,
-            nets: Vec::new(),
-            left: Vec::new(),
-            later: Vec::new(),
-            takes_back: BTreeMap::new(),
-            is_retired: what.is_retired,
-        };
+        let mut undoer =
+            Self { rule, nets: Vec::new(), left: Vec::new(), later: Vec::new(), is_retired: what.is_retired };
         let mut at: BTreeMap<(usize, ObjectHref), usize> = BTreeMap::new();
         for run in &what.runs {
+            let is_redone = takes_back(store, *run)?;
             for change in store.changes(*run)?.into_iter().rev().filter(chestnut_store::Change::is_write) {
                 let wants = |wanted: &Wanted| wanted.was_changed(&change);
                 if !what.only.is_empty() && !what.only.iter().any(wants) {
@@ -275,7 +268,7 @@ impl<'u> Undoer<'u> {
                     Some(net) if net.is_broken => {}
                     Some(net) if is_same(text_of(net.then.as_ref()), text_of(change.after.as_ref())) => {
                         net.then = change.before;
-                        net.oldest = *run;
+                        net.is_redone &= is_redone;
                         net.link = net.link.or(change.link);
                     }
                     Some(net) => {
@@ -292,15 +285,14 @@ impl<'u> Undoer<'u> {
                             title: change.title,
                             start: change.start,
                             newest: *run,
-                            oldest: *run,
                             now: change.after,
                             then: change.before,
                             is_broken: false,
+                            is_redone,
                         });
                     }
                 }
             }
-            undoer.takes_back.insert(*run, takes_back(store, *run)?);
         }
         if let Some(oldest) = what.runs.last() {
             undoer.later = store.writes_after(*oldest)?;
@@ -457,7 +449,7 @@ impl<'u> Undoer<'u> {
         }
         let restored = nets.iter().find_map(|(net, _)| Kept::of(None, net.then.as_ref()?.text.clone()));
         let agreed = case.agreed.clone().or(restored);
-        let is_redone = nets.iter().all(|(net, _)| self.is_redone(net));
+        let is_redone = nets.iter().all(|(net, _)| net.is_redone);
         for (side, place) in case.places.iter_mut().enumerate() {
             let is_put = nets.iter().any(|(net, _)| net.side == side);
             if is_redone && !is_put {
@@ -488,11 +480,6 @@ impl<'u> Undoer<'u> {
         Verdict { agreed, ..Verdict::of_steps(steps, fate) }
     }
 
-    /// What was taken back is done again.
-    fn is_redone(&self, net: &Net) -> bool {
-        self.takes_back.get(&net.oldest).copied().unwrap_or(false)
-    }
-
     /// Other routes that know what stands in a place.
     fn others(&self, session: &Session<'_>, case: &Case, net: &Net) -> Result<Vec<String>, RunError> {
         let Some(object) = case.places[net.side].stands.object() else { return Ok(Vec::new()) };
@@ -504,7 +491,7 @@ impl<'u> Undoer<'u> {
     /// What was done again is decided like anything else from now on.
     fn lift(&self, store: &Store) -> Result<(), RunError> {
         let Some(route) = store.route(&self.rule.name)? else { return Ok(()) };
-        for net in self.nets.iter().filter(|net| self.is_redone(net)) {
+        for net in self.nets.iter().filter(|net| net.is_redone) {
             if let Some(link) = self.link_now(store, route.id, net)? {
                 store.write(|writer| writer.lift(link, None))?;
             }

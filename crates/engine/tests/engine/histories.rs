@@ -212,8 +212,12 @@ impl Model {
     }
 
     fn agree(&mut self, result: Option<Fields>, lost: Vec<String>) -> Vec<String> {
+        // What is written bears the stamp of the newest word.
+        let newest = self.sides.iter().flatten().map(|(_, at)| *at).max().unwrap_or(0);
         for side in &mut self.sides {
-            *side = result.clone().map(|fields| (fields, side.as_ref().map_or(0, |(_, at)| *at)));
+            let is_written = side.as_ref().map(|(fields, _)| fields) != result.as_ref();
+            let at = side.as_ref().filter(|_| !is_written).map_or(newest, |(_, at)| *at);
+            *side = result.clone().map(|fields| (fields, at));
         }
         self.agreed = result;
         lost

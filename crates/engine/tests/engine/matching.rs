@@ -2,7 +2,7 @@
 
 use std::rc::Rc;
 
-use chestnut_core::{Matches, People, Strangers};
+use chestnut_core::{Matches, People, Shows, Strangers, Test};
 use chestnut_engine::Rule;
 use chestnut_store::RunResult;
 use chestnut_testkit::{End, World};
@@ -156,7 +156,7 @@ fn a_copy_that_takes_the_place_of_a_match_is_a_copy() {
     world.allow_deletions = true;
     let private = |private: bool| -> Rc<dyn Fn(&mut Rule)> {
         Rc::new(move |route: &mut Rule| {
-            route.choice.skip.extend(private.then_some(chestnut_core::Test::Private(true)));
+            route.choice.skip.extend(private.then_some(Test::Private(true)));
         })
     };
     let text = world.source.server.borrow().texts(&world.source.path)["orchard-0000.ics"].clone();
@@ -170,4 +170,19 @@ fn a_copy_that_takes_the_place_of_a_match_is_a_copy() {
     assert_eq!(world.sync().summary.calendars["target"].created, 1);
     world.shape = private(true);
     assert_eq!(world.sync().summary.calendars["target"].deleted, 1);
+}
+
+/// What stands for an entry that was left out is found under today's rule: "Busy" and somebody's entry are no match.
+#[test]
+fn what_was_left_out_is_matched_anew() {
+    let mut world = World::new(3);
+    let texts = world.source.server.borrow().texts(&world.source.path);
+    texts.iter().for_each(|(name, text)| world.write(&world.target, &format!("own-{name}"), text));
+    world.shape = Rc::new(|route: &mut Rule| route.choice.skip.push(Test::Private(false)));
+    assert_eq!(world.sync().summary.writes, 0);
+    world.shape = Rc::new(|route: &mut Rule| route.carry.shows = Shows::Busy("Taken".into()));
+    // One of them takes no time.
+    assert_eq!(world.sync().summary.calendars["target"].created, 2);
+    let stand = world.target.server.borrow().texts(&world.target.path);
+    assert!(texts.iter().all(|(name, text)| stand[&format!("own-{name}")] == *text), "{stand:?}");
 }

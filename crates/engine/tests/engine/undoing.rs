@@ -401,3 +401,28 @@ fn what_changed_since_it_was_listed_is_left() {
 fn world_now(world: &World) -> jiff::Timestamp {
     jiff::Timestamp::from_second(world.now()).expect("a moment")
 }
+
+/// A run that took another back is taken back together with a later one: that is not as it was before either of them.
+#[test]
+fn what_is_taken_back_with_more_than_an_undo_stays_so() {
+    let world = World::new(0);
+    world.write(&world.source, "crates.ics", &event("crates", "A", 8));
+    world.sync_two_way();
+    let change = |from: &str, to: &str| {
+        world.edit(&world.target, "crates.ics", &format!("SUMMARY:{from}"), &format!("SUMMARY:{to}"));
+        world.pass(60);
+        world.sync_two_way().run.expect("its number")
+    };
+    let undo = |runs: &[RunId]| {
+        world.pass(60);
+        let what = ToUndo { runs: runs.to_vec(), only: Vec::new(), is_retired: false };
+        let (plan, report) = world.undo(&world.two_way(), &what).expect("a plan");
+        assert_eq!(plan.undone.len(), 1, "{plan:?}");
+        report.and_then(|report| report.run).expect("its number")
+    };
+    let taken_back = undo(&[change("A", "B")]);
+    undo(&[change("B", "C"), taken_back]);
+    let summary = world.sync_two_way().summary;
+    assert_eq!((summary.writes, summary.left_out.get("undone")), (0, Some(&1)), "{summary:?}");
+    assert_eq!((titles(&world.source), titles(&world.target)), (vec!["B".to_owned()], vec!["C".to_owned()]));
+}
