@@ -41,23 +41,28 @@ impl Runner<'_> {
         }
     }
 
-    /// Whether a calendar was not found where it was known to stand: that is forgotten, and the next rule seeks it.
+    /// Whether a calendar was not found where it was known to stand, or is known to stand elsewhere since: that is
+    /// forgotten, and the next rule seeks it.
     pub(crate) fn has_moved(&self, report: &RunReport) -> Result<bool, Failure> {
-        moved(report.error.as_ref()).map_or(Ok(false), |calendar| self.connections.forget(calendar))
+        let sought: &[String] = match &report.error {
+            Some(RunError::OtherCalendars { .. }) => &self.route.ends,
+            Some(RunError::Calendar { calendar, error, .. }) if is_not_there(error) => {
+                std::slice::from_ref(calendar)
+            }
+            _ => &[],
+        };
+        let mut was_known = false;
+        for calendar in sought {
+            was_known |= self.connections.forget(calendar)?;
+        }
+        Ok(was_known)
     }
 }
 
-/// The calendar that was not found where it stood.
-fn moved(error: Option<&RunError>) -> Option<&str> {
-    match error {
-        Some(RunError::Calendar { calendar, error, .. }) => match &**error {
-            CalendarError::Dav(DavError::NotFound { .. } | DavError::Status { status: 300..=399, .. }) => {
-                Some(calendar)
-            }
-            _ => None,
-        },
-        _ => None,
-    }
+/// Tells whether a server has no calendar where one stood.
+fn is_not_there(error: &CalendarError) -> bool {
+    let CalendarError::Dav(error) = error else { return false };
+    matches!(error, DavError::NotFound { .. } | DavError::Status { status: 300..=399, .. })
 }
 
 /// Whether a route rests, and until when.

@@ -56,6 +56,8 @@ pub(crate) struct Outcome {
     pub(crate) wrote: BTreeSet<usize>,
     /// What was deleted, until a listing shows it.
     pub(crate) deleted: Vec<(usize, ObjectHref)>,
+    /// Calendars that stand at another path now, and are the same.
+    pub(crate) moved: Vec<String>,
     /// Calendars in which entries get UIDs of the route's own from now on.
     pub(crate) own_uids: BTreeSet<String>,
     /// Where copies stand of which nothing is remembered, and nothing is known yet: the next run looks at them again.

@@ -549,7 +549,8 @@ impl Gatherer<'_> {
                     let Some(case) = self.linked(link)? else { continue };
                     let place = &case.places[side];
                     let is_missing = matches!(place.stands, Stands::Gone | Stands::Never);
-                    let own = place.stood.as_ref().is_none_or(|stood| stood.entry.uid() == entry.uid());
+                    let own = uid == *entry.uid()
+                        || place.stood.as_ref().is_none_or(|stood| stood.entry.uid() == entry.uid());
                     let never_agreed = case.row.as_ref().is_some_and(|row| row.state == LinkState::LeftOut);
                     if is_missing && own && !never_agreed {
                         return Ok(Some(case));

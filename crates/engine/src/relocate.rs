@@ -5,13 +5,16 @@ use std::collections::BTreeMap;
 
 use chestnut_core::Entry;
 use chestnut_core::ical::Limits;
-use chestnut_store::{CalendarFacts, CalendarId, NewObject, Object, ObjectId, ObjectState, Store};
+use chestnut_store::{
+    CalendarFacts, CalendarId, NewObject, Object, ObjectId, ObjectState, Route, Store, StoreError,
+    route_lease,
+};
 use jiff::Timestamp;
 
 use crate::case::rough_span;
 use crate::error::RunError;
 use crate::mirror::{Look, Mirror};
-use crate::rule::CalendarEnd;
+use crate::rule::{CalendarEnd, Rule};
 
 /// Two calendars are one where so many of a hundred UIDs of the old one stand in the new one, too.
 const SAME_FROM: usize = 80;
@@ -99,11 +102,71 @@ pub async fn candidate(
 /// # Errors
 /// A route runs, or the state cannot be written: nothing is changed then.
 pub fn take_over(store: &Store, calendars: &[Candidate], routes: &[String]) -> Result<(), RunError> {
-    let leases: Vec<_> = routes
-        .iter()
-        .map(|route| store.lease(&chestnut_store::route_lease(route)))
-        .collect::<Result<_, _>>()?;
-    store.write(|writer| {
+    let leases: Vec<_> =
+        routes.iter().map(|route| store.lease(&route_lease(route))).collect::<Result<_, _>>()?;
+    note(store, calendars, routes)?;
+    drop(leases);
+    Ok(())
+}
+
+/// Recognises calendars that stand at another path of the same server or disk now, where nothing stands at the old one
+/// any more, for a route whose lease is held. Returns which, by their names; none where one may be another calendar.
+pub(crate) async fn recognise(
+    rule: &Rule,
+    store: &Store,
+    known: &Route,
+    now: Timestamp,
+) -> Result<Vec<String>, RunError> {
+    let places = rule.places();
+    let (before, after): (Vec<&str>, Vec<&str>) = (known.ends.lines().collect(), places.lines().collect());
+    let role = |line: &&str| line.split_once(' ').map(|(role, _)| role.to_owned());
+    if before.is_empty() || before == after || !before.iter().map(role).eq(after.iter().map(role)) {
+        return Ok(Vec::new());
+    }
+    let aside = Store::in_memory()?;
+    let mut moved = Vec::new();
+    for (end, (_, old_place)) in rule.ends.iter().zip(known.places()) {
+        if end.calendar.place() == old_place {
+            continue;
+        }
+        if !end.calendar.has_left(old_place).await {
+            return Ok(Vec::new());
+        }
+        match candidate(store, &aside, old_place, end, now).await? {
+            Some(candidate) if candidate.is_same() => moved.push((end.name.clone(), candidate)),
+            _ => return Ok(Vec::new()),
+        }
+    }
+    let (names, calendars): (Vec<String>, Vec<Candidate>) = moved.into_iter().unzip();
+    let mut others = store.route_names()?;
+    others.retain(|name| *name != rule.name);
+    let mut sharing = Vec::new();
+    for name in others {
+        let is_there = |(_, place): (&str, &str)| calendars.iter().any(|one| one.old_place == place);
+        if store.route(&name)?.is_some_and(|route| route.places().any(is_there)) {
+            sharing.push(name);
+        }
+    }
+    let leases = sharing.iter().map(|route| store.lease(&route_lease(route))).collect::<Result<Vec<_>, _>>();
+    let leases = match leases {
+        Ok(leases) => leases,
+        // One of them is at it: the next run sees what came of that.
+        Err(StoreError::Busy { .. }) => return Ok(Vec::new()),
+        Err(error) => return Err(error.into()),
+    };
+    sharing.push(rule.name.clone());
+    let noted = note(store, &calendars, &sharing);
+    drop(leases);
+    match noted {
+        Ok(()) => Ok(names),
+        // Another route knows what stands there already.
+        Err(RunError::Store(StoreError::NotEmpty { .. })) => Ok(Vec::new()),
+        Err(error) => Err(error),
+    }
+}
+
+fn note(store: &Store, calendars: &[Candidate], routes: &[String]) -> Result<(), RunError> {
+    Ok(store.write(|writer| {
         for one in calendars {
             writer.move_calendar(one.calendar, &one.place)?;
             writer.set_facts(one.calendar, &one.facts)?;
@@ -135,9 +198,7 @@ pub fn take_over(store: &Store, calendars: &[Candidate], routes: &[String]) -> R
             writer.set_ends(route.id, &route.ends_with(moved))?;
         }
         Ok(())
-    })?;
-    drop(leases);
-    Ok(())
+    })?)
 }
 
 fn by_uid(objects: Vec<Object>) -> BTreeMap<String, Vec<Object>> {

@@ -22,6 +22,7 @@ use crate::mail::MailQuestion;
 use crate::mirror::{Look, Mirror};
 use crate::observe::{Observer, Phase, Progress};
 use crate::options::{Only, RunOptions};
+use crate::relocate::recognise;
 use crate::rule::{CalendarEnd, Makes, Rule};
 use crate::story::{PreviewReport, PreviewedChange, RunReport};
 use crate::under_way::UnderWay;
@@ -384,7 +385,13 @@ impl<'r> Job<'r> {
                 only.lifted.iter().try_for_each(|link| writer.lift(*link, Some(&gives)))
             })?;
         }
-        let known = self.store.route(&self.rule.name)?;
+        let mut known = self.store.route(&self.rule.name)?;
+        if let Some(route) = &known {
+            outcome.moved = recognise(self.rule, self.store, route, self.options.now).await?;
+            if !outcome.moved.is_empty() {
+                known = self.store.route(&self.rule.name)?;
+            }
+        }
         let is_first = known.as_ref().is_none_or(|route| route.ran_at.is_none());
         let session = self.begin(known).await?;
         if is_first && instead.is_none() {
@@ -707,6 +714,7 @@ impl<'r> Job<'r> {
             held_mail: mails,
             disagreements: outcome.disagreements,
             own_uids: outcome.own_uids.iter().cloned().collect(),
+            moved: outcome.moved.clone(),
             partly: tally.partly.clone(),
             damaged: outcome.damaged,
             failed: outcome.failed,
@@ -777,6 +785,14 @@ pub(crate) async fn begin<'r>(
     let places: Vec<_> = rule.ends.iter().map(|end| end.calendar.place()).collect();
     if let Some(twice) = places.iter().enumerate().find(|(at, place)| places[..*at].contains(place)) {
         return Err(RunError::SameCalendar { route: rule.name.clone(), place: twice.1.clone() });
+    }
+    let mut known = known;
+    if let Some(route) = known.as_ref().filter(|route| !route.ends.is_empty() && route.ends != rule.places())
+        // A run has tried that, under its own lease.
+        && let Ok(_lease) = store.lease(&route_lease(&rule.name))
+        && !recognise(rule, store, route, options.now).await?.is_empty()
+    {
+        known = store.route(&rule.name)?;
     }
     let before = known.as_ref().map(|route| route.ends.clone()).unwrap_or_default();
     if !before.is_empty() && before != rule.places() {

@@ -51,6 +51,9 @@ impl Server {
         if let Some(feed) = self.feeds.get(path).cloned() {
             return feed_reply(self, request, &feed);
         }
+        if let Some((new, name)) = self.moved_to(path) {
+            return Reply::status(308).with("Location", format!("{new}{name}"));
+        }
         if path.starts_with("/sign-in/") {
             let now_ms = self.now_ms;
             return match &mut self.sign_in {
@@ -76,6 +79,11 @@ impl Server {
             "DELETE" => self.write(request, path, &user, Self::remove),
             _ => Reply::status(405),
         }
+    }
+
+    /// Where something stands now whose calendar has moved: the calendar's new path, and the rest.
+    fn moved_to<'a>(&'a self, path: &'a str) -> Option<(&'a str, &'a str)> {
+        self.moved.iter().find_map(|(old, new)| Some((new.as_str(), path.strip_prefix(old.as_str())?)))
     }
 
     fn dav_header(&self) -> String {

@@ -18,6 +18,8 @@ pub struct Server {
     pub collections: BTreeMap<String, Collection>,
     /// A sign-in service; with one, tokens are the only way in.
     pub sign_in: Option<crate::sign_in::SignInService>,
+    /// Calendars that have another path for good: what stands under the first is sent on to the second (308).
+    pub moved: BTreeMap<String, String>,
     /// Feeds by path, such as `/feeds/market.ics`.
     pub feeds: BTreeMap<String, String>,
     /// What it does otherwise.

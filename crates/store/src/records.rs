@@ -684,6 +684,9 @@ pub struct RouteSummary {
     /// Calendars whose server refuses UIDs that another calendar of the user has: entries get the route's own there.
     #[serde(default)]
     pub own_uids: Vec<String>,
+    /// Calendars that were found at another path, and are the same: what was agreed goes on there.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub moved: Vec<String>,
     /// How far the server's clock and ours are apart, in seconds, where it is more than a day: nothing was deleted.
     #[serde(default)]
     pub clocks_apart: Option<i64>,

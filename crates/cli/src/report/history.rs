@@ -47,6 +47,8 @@ pub(crate) struct Summary {
     pub(crate) disagreements: usize,
     /// Calendars in which entries get UIDs of the route's own.
     pub(crate) own_uids: Vec<String>,
+    /// Calendars that were found at another path, and are the same.
+    pub(crate) moved: Vec<String>,
     /// In seconds, where it is more than a day.
     pub(crate) clocks_apart: Option<i64>,
     pub(crate) partly: BTreeMap<String, usize>,
@@ -72,6 +74,7 @@ impl Summary {
             held_mail: summary.held_mail,
             disagreements: summary.disagreements,
             own_uids: summary.own_uids,
+            moved: summary.moved,
             clocks_apart: summary.clocks_apart,
             partly: summary.partly,
             damaged: summary.damaged,

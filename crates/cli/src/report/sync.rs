@@ -32,6 +32,10 @@ pub(crate) struct Run {
     /// What the run before left out: only what is new is told unasked.
     #[serde(skip)]
     pub(crate) left_out_before: Option<BTreeMap<String, usize>>,
+    /// Calendars in which entries get UIDs of the route's own from now on.
+    pub(crate) own_uids: Vec<String>,
+    /// Calendars that were found at another path, and are the same.
+    pub(crate) moved: Vec<String>,
     pub(crate) held: usize,
     pub(crate) disagreements: usize,
     /// Of what is held, the disagreements.
@@ -122,6 +126,8 @@ pub(crate) fn not_begun(name: &str, route: &RouteSettings, failure: Failure) -> 
         in_step: 0,
         left_out: BTreeMap::new(),
         left_out_before: None,
+        own_uids: Vec::new(),
+        moved: Vec::new(),
         held: 0,
         disagreements: 0,
         held_disagreements: 0,
@@ -166,6 +172,8 @@ pub(crate) fn begun(route: &RouteSettings, report: RunReport) -> Run {
         in_step: report.summary.in_step,
         left_out: report.summary.left_out,
         left_out_before: None,
+        own_uids: report.summary.own_uids,
+        moved: report.summary.moved,
         held: report.summary.held,
         disagreements: report.summary.disagreements,
         held_disagreements: report.summary.held_disagreements,

@@ -71,7 +71,7 @@ impl From<RunError> for Failure {
                 }
             }
             RunError::OtherCalendars { .. } => Self::waiting(message).hint(
-                "If only the server has a new address: `chestnut account move ACCOUNT URL`. Else put the calendars back; or retire the route with `chestnut route retire` and add it anew.",
+                "If only the server has a new address: `chestnut account move ACCOUNT URL`. If it is the same calendar at another path, the next sync goes on with it once nothing stands at the old path. Else put the calendars back; or retire the route with `chestnut route retire` and add it anew.",
             ),
             RunError::ReadOnly { account, .. } => {
                 let rights = account.map(|a| format!("; `chestnut calendar list {a}` shows the rights"));

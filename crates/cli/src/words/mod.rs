@@ -118,9 +118,9 @@ pub(crate) use routes::{
     route_renamed, route_written, shows_words, too_few_calendars, was_not_begun, who_looks_there,
 };
 pub(crate) use runs::{
-    gone_words, held_lines, invitation_warning, needs_decision, never_ran, not_a_duration, not_run_yet_words,
-    not_understood, not_while_paused, phase_words, preview_warning, scheduler_lines, stops_routes,
-    use_preview, waiting_words,
+    gone_words, held_lines, invitation_warning, moved_calendar_words, needs_decision, never_ran,
+    not_a_duration, not_run_yet_words, not_understood, not_while_paused, own_uids_words, phase_words,
+    preview_warning, scheduler_lines, stops_routes, use_preview, waiting_words,
 };
 #[cfg(not(feature = "keyring"))]
 pub(crate) use secrets::NO_KEYRING;

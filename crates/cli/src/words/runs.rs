@@ -112,12 +112,24 @@ pub(crate) fn not_a_duration(option: &str, text: &str) -> Failure {
         .hint("Write it as 30m, 2h or \"10 minutes\".")
 }
 
-/// What a run is doing.
+/// A calendar that was found at another path.
+pub(crate) fn moved_calendar_words(calendar: &str) -> String {
+    format!("{calendar} stands at another path now, and is the same calendar: what was agreed goes on there")
+}
+
+/// A server that has each UID once for every user.
+pub(crate) fn own_uids_words(calendar: &str) -> String {
+    format!(
+        "the server of {calendar} takes no UID that another calendar of the user has: entries get UIDs of their own there"
+    )
+}
+
 /// Whom a run waits for.
 pub(crate) fn waiting_words(host: &str, seconds: u64) -> String {
     format!("waiting for {host} ({seconds} s)")
 }
 
+/// What a run is doing.
 pub(crate) fn phase_words(phase: Phase) -> &'static str {
     match phase {
         Phase::Surveying => "looking for changes",

@@ -889,3 +889,65 @@ fn an_account_moves_to_a_new_address() {
     assert!(told.code == 3 && told.err.contains("none of its 11 entries stand there"), "{told:?}");
     place.ok(&["sync"]);
 }
+
+/// A server sends on to a calendar's new path, or has it at another one under its old name; files are at another place:
+/// they are the same calendars, and it goes on by itself. Where something else stands, it does not.
+#[test]
+fn calendars_that_stand_at_another_path_are_the_same() {
+    let set_up = SetUp::new(12);
+    let (one, two) = (set_up.path("one"), set_up.path("two"));
+    std::fs::create_dir_all(one.join("folder")).expect("a folder");
+    std::os::unix::fs::symlink(&one, set_up.path("link")).expect("a link");
+    let more = "[calendar.days]\nfile = \"link/days.ics\"\n[route.days]\nfrom = \"presses\"\nto = \"days\"\n\
+                [calendar.sheets]\nfolder = \"link/folder\"\n[route.sheets]\nfrom = \"board\"\nto = \"sheets\"\nrelay = true\n";
+    let by_name = set_up.standard().replace(&format!("path = \"{PRESSES}\""), "name = \"Press hall\"");
+    set_up.configure(&format!("{by_name}{more}"));
+    set_up.ok(&["sync"]);
+    set_up.ok(&["sync"]);
+    let texts = |site: &Site, path: &str| site.with(|server| server.texts(path));
+    let before = texts(&set_up.target, BOARD).len();
+    set_up.target.with(|server| server.log.clear());
+    let (hall, aushang) = ("/office/calendars/press-hall/", "/board/calendars/aushang/");
+    for (site, old, new) in [(&set_up.source, PRESSES, hall), (&set_up.target, BOARD, aushang)] {
+        site.with(|server| {
+            let mut calendar = server.collections.remove(old).expect("it");
+            if new == aushang {
+                // A server that names its entries by itself.
+                calendar.objects = calendar.objects.into_iter().map(|(n, o)| (format!("x-{n}"), o)).collect();
+            }
+            server.collections.insert(new.to_owned(), calendar);
+            if new == hall {
+                server.moved.insert(old.to_owned(), new.to_owned());
+            }
+        });
+    }
+    std::fs::rename(&one, &two).expect("moved");
+    std::fs::remove_file(set_up.path("link")).expect("gone");
+    std::os::unix::fs::symlink(&two, set_up.path("link")).expect("a link");
+    let said = set_up.ok(&["sync"]).said();
+    for name in ["board", "days", "sheets"] {
+        assert!(said.contains(&format!("{name} stands at another path now")), "{said}");
+    }
+    let again = set_up.ok(&["sync"]).said();
+    assert!(!again.contains("another path"), "it is told once: {again}");
+    set_up.ok(&["compare"]);
+    let there = texts(&set_up.target, aushang);
+    assert!(there.len() == before && there.keys().all(|name| name.starts_with("x-")), "{:?}", there.keys());
+    let wrote =
+        |server: &mut Server| server.log.iter().any(|(method, _)| method == "PUT" || method == "DELETE");
+    assert!(!set_up.target.with(wrote), "nothing is written twice");
+    // Whoever asks afresh has found the one that the server sends on to; what a run remembered of it counts no more.
+    let url = set_up.source.url.clone();
+    set_up.ok(&["account", "move", "packhouse", &url, "--yes"]);
+    assert!(set_up.ok(&["sync"]).out.contains("nothing to do"));
+    // Another calendar is at the old one's name, and the old one is gone.
+    std::fs::rename(two.join("folder"), two.join("other")).expect("moved");
+    std::fs::create_dir(two.join("new")).expect("a folder");
+    let text = std::fs::read_to_string(set_up.path("chestnut.toml")).expect("it");
+    set_up.configure(&text.replace("link/folder", "link/new"));
+    let told = set_up.run(&["sync", "sheets"]);
+    assert!(told.code == 3 && told.said().contains("last ran between other calendars"), "{told:?}");
+    set_up.configure(&text.replace("link/folder", "link/other"));
+    let told = set_up.run(&["sync", "sheets"]);
+    assert!(told.code == 0 && told.said().contains("sheets stands at another path now"), "{told:?}");
+}

@@ -160,6 +160,30 @@ impl Calendar {
         }
     }
 
+    /// Tells whether nothing stands at an old place any more that differs from this one in its path alone: its server
+    /// sends on from there to here, or knows no calendar there; the file or folder is gone.
+    pub(crate) async fn has_left(&self, old_place: &str) -> bool {
+        let (here, there) = (self.place(), old_place);
+        // What stands before the path: kind, origin and user; or kind and machine.
+        let path_of = |place: &str, path: &str| place.strip_suffix(path).map(str::to_owned);
+        match self {
+            Self::Dav { client, url } => {
+                let own = canonical_path(url);
+                let Some(old) = path_of(&here, &own).and_then(|whose| there.strip_prefix(&*whose)) else {
+                    return false;
+                };
+                let Ok(old) = url.join(old) else { return false };
+                match client.calendar(&old).await {
+                    Ok(found) => canonical_path(&found.url) == own,
+                    Err(error) => matches!(error, DavError::NotFound { .. }),
+                }
+            }
+            Self::File(file) => has_left(&here, file.path(), there),
+            Self::Folder(folder) => has_left(&here, folder.path(), there),
+            Self::Feed(_) | Self::FreeBusy(_) | Self::Made(_) => false,
+        }
+    }
+
     /// Tells whether there is no such file or folder. One that was there has failed then; it was not emptied.
     pub(crate) fn is_missing(&self) -> bool {
         match self {
@@ -380,6 +404,14 @@ impl Calendar {
 fn local_place(kind: &str, machine: Option<&str>, path: &std::path::Path) -> String {
     let machine = machine.map(|machine| format!("{machine}:")).unwrap_or_default();
     format!("{kind} {machine}{}", real(path).display())
+}
+
+/// Tells whether a file or folder is at this path now, and nothing is at the old one.
+fn has_left(here: &str, path: &std::path::Path, there: &str) -> bool {
+    let whose = here.strip_suffix(&*real(path).to_string_lossy());
+    let old = whose.and_then(|whose| there.strip_prefix(whose));
+    // A link leads from there to here, or nothing is there.
+    old.is_some_and(|old| path.exists() && std::path::Path::new(old).symlink_metadata().is_err())
 }
 
 /// The path without links, also where the last part is not there yet.

@@ -9,7 +9,7 @@ use crate::render::{
     Clock, Column, and_more, clean, count, readable, start_text, style, summarised, table, zone_name,
 };
 use crate::report::sync::{Outcome, Run};
-use crate::words::{held_lines, left_out_why, left_out_words};
+use crate::words::{held_lines, left_out_why, left_out_words, moved_calendar_words, own_uids_words};
 
 pub(crate) fn human(runs: &[Run], clock: &Clock, whole: bool, verbose: bool) -> String {
     let columns = [
@@ -87,6 +87,12 @@ pub(crate) fn notes(run: &Run, clock: &Clock, verbose: bool) -> String {
             "{route}: {} were already there and are linked without a write\n",
             count(run.linked, "entry", "entries")
         );
+    }
+    for calendar in &run.moved {
+        out += &format!("{route}: {}\n", moved_calendar_words(&clean(calendar)));
+    }
+    for calendar in &run.own_uids {
+        out += &format!("{route}: {}\n", own_uids_words(&clean(calendar)));
     }
     let is_news = run.left_out_before.as_ref() != Some(&run.left_out);
     // What was refused just now is named below: once is enough.
