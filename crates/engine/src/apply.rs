@@ -586,7 +586,7 @@ impl Applier<'_> {
             }
             let due: Vec<usize> = stored.take();
             let hrefs: Vec<_> = due.iter().map(|at| self.href_of(&works[*at], side)).collect();
-            let reading = std::pin::pin!(self.mirrors[side].read_now(&hrefs));
+            let reading = std::pin::pin!(self.mirrors[side].read_back(&hrefs));
             // What cannot be read now is asked for once more afterwards, and fails there.
             match select(sending.as_mut(), reading).await {
                 Either::Left((answers, reading)) => {
@@ -707,7 +707,7 @@ impl Applier<'_> {
         let unread: Vec<_> = unread.cloned().collect();
         let (done, total) = self.progress.get();
         self.observer.progress(Progress { phase: Phase::ReadingBack, done, total });
-        self.mirrors[side].read_now(&unread).await?;
+        self.mirrors[side].read_back(&unread).await?;
         let read = hrefs.iter().chain(look.iter().map(|(_, href)| href));
         let _ahead = ahead::at(self.store, self.mirrors[side].id, read)?;
         for ((at, etag), href) in stored.into_iter().zip(&hrefs) {

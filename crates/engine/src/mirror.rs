@@ -250,13 +250,13 @@ impl<'r> Mirror<'r> {
             true => self.replace(&noted.gone, &hrefs, noted_seq).await?,
             false => {
                 self.bury(&noted.gone, noted_seq)?;
-                self.fetch(&hrefs, noted_seq, true).await?
+                self.fetch(&hrefs, Reading::listed(noted_seq)).await?
             }
         };
         // What is not given may come when it is asked for once more: another calendar may be about to get it anew.
         let missed: Vec<_> = self.store.hrefs_in(self.id, ObjectState::ToFetch)?;
         if !missed.is_empty() && missed.len() <= FEW {
-            self.fetch(&missed, i64::MAX, true).await?;
+            self.fetch(&missed, Reading::listed(i64::MAX)).await?;
         }
         // Nothing is there, and nothing said lately that there was: the listing tells whether it is gone.
         unsure.retain(|href| missing.contains(href));
@@ -544,51 +544,53 @@ impl<'r> Mirror<'r> {
         let (fetched, gone) = (in_order(fetched), gone.iter().collect::<Vec<_>>());
         self.store.write(|writer| {
             self.bury_these(writer, &gone, noted_seq)?;
-            self.take_these(writer, &fetched, noted_seq, true)
+            self.take_these(writer, &fetched, Reading::listed(noted_seq))
         })?;
         Ok(missing_of(fetched).collect())
     }
 
     /// Reads objects into the mirror. What is not given is asked for again at the next look: nothing follows from it.
-    /// `is_listed` says that something stands there by the calendar's own word.
     /// Returns where the server says that nothing is.
-    async fn fetch(
-        &self,
-        hrefs: &[ObjectHref],
-        noted_seq: i64,
-        is_listed: bool,
-    ) -> Result<BTreeSet<ObjectHref>, RunError> {
+    async fn fetch(&self, hrefs: &[ObjectHref], reading: Reading) -> Result<BTreeSet<ObjectHref>, RunError> {
         let mut missing = BTreeSet::new();
         // The next batch is on its way while one is stored.
         let batches = hrefs.chunks(BATCH).map(|batch| self.end.calendar.fetch(batch));
         let mut batches = stream::iter(batches).buffered(2);
         while let Some(fetched) = batches.next().await {
             let fetched = in_order(fetched.map_err(|e| self.end.failed(e))?);
-            self.store.write(|writer| self.take_these(writer, &fetched, noted_seq, is_listed))?;
+            self.store.write(|writer| self.take_these(writer, &fetched, reading))?;
             missing.extend(missing_of(fetched));
         }
         Ok(missing)
     }
 
-    /// Reads what was just written, or is about to be: what is asked for now is newer than anything noted.
+    /// Reads what is about to be written: what is asked for now is newer than anything noted.
     pub(crate) async fn read_now(&self, hrefs: &[ObjectHref]) -> Result<(), RunError> {
+        self.read(hrefs, false).await
+    }
+
+    /// Reads what was just written: a report that names it with this ETag says nothing new.
+    pub(crate) async fn read_back(&self, hrefs: &[ObjectHref]) -> Result<(), RunError> {
+        self.read(hrefs, true).await
+    }
+
+    async fn read(&self, hrefs: &[ObjectHref], is_own: bool) -> Result<(), RunError> {
         if hrefs.is_empty() {
             return Ok(());
         }
-        let seq = self.seq()?;
+        let reading = Reading { noted_seq: self.seq()?, is_listed: false, is_own };
         self.wrote.set(true);
-        self.fetch(hrefs, seq, false).await.map(drop)
+        self.fetch(hrefs, reading).await.map(drop)
     }
 
     fn take_these(
         &self,
         writer: &Writer<'_>,
         fetched: &[(ObjectHref, Fetched)],
-        noted_seq: i64,
-        is_listed: bool,
+        reading: Reading,
     ) -> Result<(), StoreError> {
         let _ahead = ahead::at(self.store, self.id, fetched.iter().map(|(href, _)| href))?;
-        fetched.iter().try_for_each(|(href, one)| self.take(writer, href, one, noted_seq, is_listed))
+        fetched.iter().try_for_each(|(href, one)| self.take(writer, href, one, reading))
     }
 
     fn take(
@@ -596,21 +598,21 @@ impl<'r> Mirror<'r> {
         writer: &Writer<'_>,
         href: &ObjectHref,
         fetched: &Fetched,
-        noted_seq: i64,
-        is_listed: bool,
+        reading: Reading,
     ) -> Result<(), StoreError> {
         let known = self.store.object_at(self.id, href)?;
-        if let Some(known) = known.as_ref().filter(|known| known.seq > noted_seq) {
+        if let Some(known) = known.as_ref().filter(|known| known.seq > reading.noted_seq) {
             return self.doubt(writer, known);
         }
-        let generation = self.facts.borrow().generation;
+        // What somebody else made anew may bear the ETag of what stood there before: a report that names it is news.
+        let generation = self.facts.borrow().generation - i64::from(!reading.is_own);
         let (text, etag) = match fetched {
             Fetched::Text { text, etag } => (text, etag.as_ref()),
             Fetched::Missing | Fetched::NotGiven(_) => {
                 return match (known, fetched) {
                     (Some(known), _) => self.doubt(writer, &known),
                     // Nothing was known, and nothing is there.
-                    (None, Fetched::Missing) if !is_listed => Ok(()),
+                    (None, Fetched::Missing) if !reading.is_listed => Ok(()),
                     (None, _) => writer.add_object(self.id, &bare(href, ObjectState::ToFetch)).map(drop),
                 };
             }
@@ -680,6 +682,23 @@ impl<'r> Mirror<'r> {
             return Ok(());
         }
         writer.change_object(self.id, known.id, &bare(&known.href, ObjectState::ToFetch))
+    }
+}
+
+/// Why objects are read.
+#[derive(Clone, Copy)]
+struct Reading {
+    /// What was noted later is newer.
+    noted_seq: i64,
+    /// Something stands there by the calendar's own word.
+    is_listed: bool,
+    /// It was written by this run.
+    is_own: bool,
+}
+
+impl Reading {
+    fn listed(noted_seq: i64) -> Self {
+        Self { noted_seq, is_listed: true, is_own: false }
     }
 }
 
