@@ -480,11 +480,12 @@ impl Applier<'_> {
     fn intend(&self, works: &mut [Work], batch: &[usize], side: usize) -> Result<(), RunError> {
         let (store, route, form) = (self.store, self.route, self.decider.borrow().form);
         let carried = self.rule.covers().number();
-        let links: Vec<LinkId> = store.write(|writer| {
+        let (links, found) = store.write(|writer| {
             let _ahead = self.records_ahead(works)?;
-            let mut links = Vec::new();
+            let (mut links, mut found): (Vec<LinkId>, Vec<Change>) = Default::default();
             for at in batch {
                 let work = &works[*at];
+                found.extend(self.record_found(writer, work)?);
                 let link = match work.case.link {
                     Some(link) => link,
                     None => {
@@ -526,11 +527,16 @@ impl Applier<'_> {
                 writer.consider(link, &stood)?;
                 links.push(link);
             }
-            Ok(links)
+            Ok((links, found))
         })?;
+        self.report(found);
         let mut awaited = self.gatherer.awaited.borrow_mut();
         for (at, link) in batch.iter().zip(links) {
-            works[*at].case.link = Some(link);
+            let case = &mut works[*at].case;
+            case.link = Some(link);
+            if !std::mem::take(&mut case.found_out).is_empty() {
+                case.found_done.clear();
+            }
             let is_new = works[*at].verdict.writing(side).is_some_and(|w| w.kind == WriteKind::Create);
             if is_new {
                 awaited.insert((self.mirrors[side].id, self.href_of(&works[*at], side)), link);

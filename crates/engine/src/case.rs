@@ -8,7 +8,7 @@ use chestnut_core::{
     Decided, ETag, Entry, EventUid, Fingerprint, ObjectHref, Origin, parse_duration, parse_time,
     resolve_zone, rule_part,
 };
-use chestnut_store::{BodyId, LinkId, LinkRow, Object, Text};
+use chestnut_store::{BodyId, Intent, LinkId, LinkRow, Object, Text};
 use jiff::tz::TimeZone;
 
 /// A text with what it says.
@@ -106,6 +106,8 @@ pub(crate) struct Case {
     pub(crate) has_same_uid: bool,
     /// Writes of an earlier run that turned out to be done.
     pub(crate) found_done: Vec<FoundDone>,
+    /// Where an earlier run had intended a write, of which this one has found out what became: it is not recorded yet.
+    pub(crate) found_out: Vec<usize>,
 }
 
 /// A write or deletion of an earlier run that was not recorded, and was done.
@@ -135,6 +137,14 @@ pub(crate) enum Question {
 }
 
 impl Case {
+    /// Takes what an intention wanted agreed as agreed.
+    pub(crate) fn agree(&mut self, agreed: Option<Rc<Kept>>, intent: &Intent) {
+        self.agreed = agreed;
+        if let Some(row) = &mut self.row {
+            (row.agreed, row.carried, row.form) = (intent.agreed, intent.carried, intent.form);
+        }
+    }
+
     pub(crate) fn new(sides: usize) -> Self {
         Self {
             link: None,
@@ -145,6 +155,7 @@ impl Case {
             asked: None,
             has_same_uid: false,
             found_done: Vec::new(),
+            found_out: Vec::new(),
         }
     }
 

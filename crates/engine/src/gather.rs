@@ -261,6 +261,7 @@ impl Gatherer<'_> {
         case.row = Some(row);
         for intent in self.store.intents(link)? {
             self.resolve(&mut case, &intent, &mut known)?;
+            case.found_out.extend(intent.sent.map(|_| intent.side));
         }
         (case.asked, case.decided) = self.asked(link);
         self.match_anew(&mut case, link)?;
@@ -472,18 +473,13 @@ impl Gatherer<'_> {
             let after = Some(now.text.clone());
             case.found_done.push(FoundDone { side, href, before: was, after });
             // It is agreed from then on: a calendar that did not get it is owed it.
-            case.agreed = self.kept(intent.agreed, known)?;
-            if let Some(row) = &mut case.row {
-                (row.agreed, row.carried, row.form) = (intent.agreed, intent.carried, intent.form);
-            }
+            case.agree(self.kept(intent.agreed, known)?, intent);
         } else if case.places[side].stood.is_none() {
             // Merged over what was sent: it is what everybody else has.
             let place = &mut case.places[side];
             place.stood = Kept::of(None, undone.stood.caldav_text(jiff::Timestamp::UNIX_EPOCH));
             place.in_step_with = self.kept(intent.agreed, known)?;
-            if case.agreed.is_none() {
-                case.agreed = self.kept(intent.agreed, known)?;
-            }
+            case.agree(self.kept(intent.agreed, known)?, intent);
         }
         // It may never have arrived, and what stands there be an edit of what stood there before.
         let shows = |before: &Kept| shows_write(&before.entry, &sent.entry, &now.entry, &self.habits[side]);

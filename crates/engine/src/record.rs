@@ -10,7 +10,7 @@ use chestnut_store::{
 use serde_json::json;
 
 use crate::apply::{Applier, Done, Work, new_row, no_place};
-use crate::case::{Kept, Question, Stands};
+use crate::case::{Case, Kept, Question, Stands};
 use crate::decide::{Fate, Step, Withheld};
 use crate::error::RunError;
 use crate::mail::MailQuestion;
@@ -37,22 +37,7 @@ impl Applier<'_> {
     /// Lines for the story, and the counts.
     fn story(&self, work: &Work, changes: &mut Vec<Change>) {
         let case = &work.case;
-        for found in &case.found_done {
-            let action = match (&found.before, &found.after) {
-                (_, None) => ChangeAction::Deleted,
-                (None, Some(_)) => ChangeAction::Created,
-                (Some(_), Some(_)) => ChangeAction::Updated,
-            };
-            let done = Done {
-                action,
-                before: found.before.clone(),
-                told: None,
-                partly: Partly::default(),
-                stood: None,
-            };
-            let change = self.change(case, found.side, &found.href, &done, None);
-            changes.push(Change { after: found.after.clone(), ..change });
-        }
+        changes.extend(self.found_done(case));
         for (side, done) in work.done.iter().enumerate() {
             let Some(done) = done else { continue };
             self.outcome.borrow_mut().damaged += usize::from(done.action == ChangeAction::Damaged);
@@ -108,6 +93,40 @@ impl Applier<'_> {
             }
             Fate::LeaveOut(_) | Fate::Release | Fate::Forget | Fate::Wait => {}
         }
+    }
+
+    /// Lines for what an earlier run had done and not told.
+    fn found_done(&self, case: &Case) -> impl Iterator<Item = Change> {
+        case.found_done.iter().map(|found| {
+            let action = match (&found.before, &found.after) {
+                (_, None) => ChangeAction::Deleted,
+                (None, Some(_)) => ChangeAction::Created,
+                (Some(_), Some(_)) => ChangeAction::Updated,
+            };
+            let done = Done {
+                action,
+                before: found.before.clone(),
+                told: None,
+                partly: Partly::default(),
+                stood: None,
+            };
+            let change = self.change(case, found.side, &found.href, &done, None);
+            Change { after: found.after.clone(), ..change }
+        })
+    }
+
+    /// Records what was found out about an earlier run's writes, before others are intended that were decided from that:
+    /// of two runs' intentions nobody could tell whose agreement is the newer. Returns the lines that tell of it.
+    pub(crate) fn record_found(&self, writer: &Writer<'_>, work: &Work) -> Result<Vec<Change>, StoreError> {
+        let (case, Some(row)) = (&work.case, &work.case.row) else { return Ok(Vec::new()) };
+        if case.found_out.is_empty() {
+            return Ok(Vec::new());
+        }
+        let link = self.remember_places(writer, work, row.clone(), false)?;
+        writer.done(link, &case.found_out)?;
+        let lines: Vec<_> = self.found_done(case).collect();
+        lines.iter().try_for_each(|line| writer.add_change(self.run, line))?;
+        Ok(lines)
     }
 
     /// What is wrong with an entry that cannot be read; nothing is known where the server did not give it.
@@ -309,8 +328,32 @@ impl Applier<'_> {
         self.remember(writer, work, row, false).map(Some)
     }
 
-    /// Remembers a case and its places. What was done counts only where it `is_agreed`.
+    /// Remembers a case and its places, and what became of what was intended. What was done counts only where it
+    /// `is_agreed`.
     fn remember(
+        &self,
+        writer: &Writer<'_>,
+        work: &Work,
+        row: LinkRow,
+        is_agreed: bool,
+    ) -> Result<LinkId, StoreError> {
+        let link = self.remember_places(writer, work, row, is_agreed)?;
+        // What is read back, refused, or overtaken is known; of the rest the next run finds the intent.
+        let is_known = |side: &usize| {
+            let is_open = work.left || matches!(work.case.places[*side].stands, Stands::Unknown(_));
+            let lost =
+                work.trouble.as_ref().is_some_and(|t| t.side == *side && matches!(t.told, Told::Lost { .. }));
+            let leaving = work.done[*side].as_ref().is_some_and(|done| done.action == ChangeAction::Deleted);
+            !is_open && !lost && !leaving
+        };
+        let known: Vec<usize> = (0..work.case.places.len()).filter(is_known).collect();
+        if !known.is_empty() {
+            writer.done(link, &known)?;
+        }
+        Ok(link)
+    }
+
+    fn remember_places(
         &self,
         writer: &Writer<'_>,
         work: &Work,
@@ -335,7 +378,6 @@ impl Applier<'_> {
             row
         };
         let link = writer.put_link(route, case.link, &row)?;
-        let mut known = Vec::new();
         for (side, place) in case.places.iter().enumerate() {
             let object = place.stands.object();
             let step = &verdict.steps[side];
@@ -377,17 +419,6 @@ impl Applier<'_> {
                     ..no_place(side)
                 },
             )?;
-            // What is read back, refused, or overtaken is known; of the rest the next run finds the intent.
-            let is_open = work.left || matches!(place.stands, Stands::Unknown(_));
-            let lost =
-                work.trouble.as_ref().is_some_and(|t| t.side == side && matches!(t.told, Told::Lost { .. }));
-            let leaving = done.is_some_and(|done| done.action == ChangeAction::Deleted);
-            if !is_open && !lost && !leaving {
-                known.push(side);
-            }
-        }
-        if !known.is_empty() {
-            writer.done(link, &known)?;
         }
         Ok(link)
     }
