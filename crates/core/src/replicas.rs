@@ -377,7 +377,8 @@ fn merged(
         let mut order: Vec<usize> = (0..sides.len()).collect();
         order.sort_by_key(|at| {
             let newest = std::cmp::Reverse(last_changed_at(sides[*at].now, occurrence));
-            (side_of(*at).is_none() || side_of(*at) != preferred, newest, side_of(*at))
+            let is_nobodys = side_of(*at).is_none();
+            (is_nobodys || side_of(*at) != preferred, newest, is_nobodys, side_of(*at))
         });
         order
     };

@@ -2,7 +2,7 @@
 
 use std::rc::Rc;
 
-use chestnut_core::{EntryError, EventUid, LeftOut, ObjectHref, Origin, Partly};
+use chestnut_core::{Entry, EntryError, EventUid, LeftOut, ObjectHref, Origin, Partly};
 use chestnut_store::{
     BodyId, Change, ChangeAction, HeldItem, LinkId, LinkRow, LinkState, PlaceRow, StoreError, Text, Told,
     Writer,
@@ -392,10 +392,16 @@ impl Applier<'_> {
                 }
                 None => place.stood.clone(),
             };
-            let in_step = match (releases, accepts) {
-                (true, _) => None,
+            // It was in step with what is agreed once more, and says something else since: it is owed that.
+            let is_overruled = counts
+                && step.owes_a_text()
+                && self.rule.ends[side].gives
+                && entry(place.in_step_with.as_ref()) == entry(verdict.agreed.as_ref())
+                && entry(place.stands.kept()) != entry(place.stood.as_ref());
+            let in_step = match (releases || is_overruled, accepts) {
                 (false, true) => agreed,
                 (false, false) => keep(&place.in_step_with)?,
+                (true, _) => None,
             };
             let refused = match (&work.trouble, step) {
                 (Some(trouble), _) if trouble.side == side => trouble.refused.or(place.refused),
@@ -486,6 +492,10 @@ impl Applier<'_> {
         let details = json!({ "kind": "disagreement", "agreed": agreed, "sides": sides });
         self.question(work, link, details.to_string())
     }
+}
+
+fn entry(kept: Option<&Rc<Kept>>) -> Option<&Entry> {
+    kept.map(|kept| &kept.entry)
 }
 
 /// An entry that is left out for a reason that lies in the entry, the first time it is.

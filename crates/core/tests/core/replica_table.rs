@@ -338,6 +338,14 @@ fn agreement_belongs_to_the_place() {
         [Loser { side: 1, fields: vec!["SUMMARY".into()] }],
         "the older word is told of"
     );
+    // Of words of the same moment a calendar's counts, before what no calendar says any more.
+    let (then, here, there) =
+        (entry("press", "then", 2), entry("press", "here", 2), entry("press", "there", 2));
+    let sides = [
+        Replica { in_step_with: Some(&texts.base), ..replica(Some(&texts.base), Side::Present(&here)) },
+        replica(Some(&then), Side::Present(&there)),
+    ];
+    assert_eq!(settled(&sides, &then).base.title(), "here");
     // Nothing follows from what is not known: the others go on, and it is owed.
     let unknown = replica(Some(&texts.base), Side::Unknown);
     let edited = replica(Some(&texts.base), Side::Present(&texts.x));

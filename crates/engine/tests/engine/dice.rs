@@ -50,12 +50,18 @@ pub(crate) fn live<H>(
 /// Runs histories, each from its seed; the first that fails says with which seed, and what happened in it.
 ///
 /// `CHESTNUT_HISTORIES` says how many (`.ci/run` asks for thousands of each kind), `CHESTNUT_SEED` with which seed the first begins.
-pub(crate) fn run_histories(history: fn(u64) -> Result<(), Failure>) {
-    run_some_histories(1, history);
+pub(crate) fn run_histories(fell: &[u64], history: fn(u64) -> Result<(), Failure>) {
+    run_some_histories(1, fell, history);
 }
 
-/// Runs one of so many of the histories that are asked for.
-pub(crate) fn run_some_histories(one_of: u64, history: fn(u64) -> Result<(), Failure>) {
+/// Runs one of so many of the histories that are asked for, and always those that once fell.
+pub(crate) fn run_some_histories(one_of: u64, fell: &[u64], history: fn(u64) -> Result<(), Failure>) {
+    let live = move |seed: u64| {
+        if let Err((problem, log)) = history(seed) {
+            panic!("CHESTNUT_SEED={seed} CHESTNUT_HISTORIES=1: {problem}\n{}", log.join("\n"));
+        }
+    };
+    fell.iter().copied().for_each(live);
     let number = |name: &str, default: u64| {
         let text = std::env::var_os(name).and_then(|text| text.into_string().ok());
         text.and_then(|text| text.parse().ok()).unwrap_or(default)
@@ -66,11 +72,7 @@ pub(crate) fn run_some_histories(one_of: u64, history: fn(u64) -> Result<(), Fai
     let threads: Vec<_> = (0..2)
         .map(|part| {
             std::thread::spawn(move || {
-                for seed in (first..first + count).filter(|seed| seed % 2 == part) {
-                    if let Err((problem, log)) = history(seed) {
-                        panic!("CHESTNUT_SEED={seed} CHESTNUT_HISTORIES=1: {problem}\n{}", log.join("\n"));
-                    }
-                }
+                (first..first + count).filter(|seed| seed % 2 == part).for_each(live);
             })
         })
         .collect();

@@ -197,5 +197,7 @@ impl History {
 
 #[test]
 fn copies_say_what_was_last_known_of_each_half_hour() {
-    run_some_histories(8, |seed| live(History::new(seed), 8, History::round, |history| history.log));
+    run_some_histories(8, &[500_126], |seed| {
+        live(History::new(seed), 8, History::round, |history| history.log)
+    });
 }

@@ -285,7 +285,9 @@ impl History {
 
 #[test]
 fn what_nobody_touched_is_as_it_was_and_stays_so() {
-    run_some_histories(6, |seed| live(History::new(seed), 8, History::round, |history| history.log));
+    run_some_histories(6, &[1_100_455], |seed| {
+        live(History::new(seed), 8, History::round, |history| history.log)
+    });
 }
 
 /// A run that created, changed and deleted; returns what stood before and after it.
