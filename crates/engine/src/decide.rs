@@ -185,7 +185,9 @@ impl Decider<'_> {
             _ => case,
         };
         if case.has_same_uid {
-            return Verdict::plain(case, Fate::LeaveOut(LeftOut::SameUid));
+            // The other one may go, and nothing of this one change.
+            let due = Some(self.next_midnight());
+            return Verdict { due, ..Verdict::plain(case, Fate::LeaveOut(LeftOut::SameUid)) };
         }
         let unread = case.places.iter().any(|place| matches!(place.stands, Stands::Unread(_)));
         if unread {

@@ -518,7 +518,7 @@ impl Gatherer<'_> {
             return Ok(Some(case));
         }
         let mut case = Case::new(self.rule.ends.len());
-        case.has_same_uid = self.has_first_twin(side, object)?;
+        case.has_same_uid = self.has_first_twin(side, object)? || self.is_taken_elsewhere(side, object)?;
         let entry = kept.entry.clone();
         let object = object.clone();
         case.places[side] = Place { origin: origin_of(&entry, self.rule, side), stands, ..Place::default() };
@@ -580,10 +580,29 @@ impl Gatherer<'_> {
         Ok(false)
     }
 
+    /// Tells whether another calendar has its UID for an entry that goes with another one here: somebody deleted this
+    /// one, made it anew under another UID, and has it back now.
+    fn is_taken_elsewhere(&self, side: usize, object: &Object) -> Result<bool> {
+        let (Some(uid), Some(route)) = (&object.uid, self.route) else { return Ok(false) };
+        for other in (0..self.mirrors.len()).filter(|other| *other != side && self.rule.ends[*other].gives) {
+            for twin in self.store.objects_by_uid(self.mirrors[other], uid)? {
+                let Some(link) = self.store.link_of(route, twin.id)? else { continue };
+                for place in self.store.places(link)?.into_iter().filter(|place| place.side == side) {
+                    let here = place.object.filter(|here| *here != object.id);
+                    let here = here.map(|here| self.store.object(here)).transpose()?.flatten();
+                    if here.is_some_and(|here| here.state != ObjectState::Gone) {
+                        return Ok(true);
+                    }
+                }
+            }
+        }
+        Ok(false)
+    }
+
     fn same_uid_counts(&self, case: &Case) -> Result<bool> {
         for (side, place) in case.places.iter().enumerate() {
             if let Some(object) = place.stands.object()
-                && self.has_first_twin(side, object)?
+                && (self.has_first_twin(side, object)? || self.is_taken_elsewhere(side, object)?)
             {
                 return Ok(true);
             }
