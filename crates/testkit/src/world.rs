@@ -47,6 +47,7 @@ impl Fuse {
 }
 
 /// One server, its calendar, and the way to it.
+#[derive(Clone)]
 pub struct End {
     /// The server; tests look inside and act as its other users.
     pub server: Rc<RefCell<Server>>,

@@ -10,10 +10,12 @@ use chestnut_core::{Carry, Detail, Disagree, Entry, RouteKey, Shows};
 use chestnut_engine::{Cause, Rule, Standing};
 use chestnut_standin::{Fault, FaultKind, Habit};
 use chestnut_store::ChangeAction;
-use chestnut_testkit::World;
+use chestnut_testkit::{World, quick_folder};
+use tempfile::TempDir;
 
 use crate::dice::{Dice, Failure, empty_multistatus, run_histories};
 use crate::one_way_histories::as_previewed;
+use crate::places::{Place, whole};
 use crate::regressions::details;
 
 /// What an entry says, as far as these histories go.
@@ -267,6 +269,9 @@ struct Meddled {
 
 struct History {
     world: World,
+    /// Where the calendars that are kept alike stand.
+    places: Vec<Place>,
+    _folder: TempDir,
     dice: Dice,
     /// Disagreements wait for a person, who always takes this calendar's word.
     prefer: Option<usize>,
@@ -292,6 +297,22 @@ impl History {
         world.shape = Rc::new(|route: &mut Rule| {
             route.carry = Carry { shows: Shows::Busy("Taken".into()), ..Carry::default() };
         });
+        let folder = quick_folder();
+        let local = match seed % 11 {
+            5 => {
+                let path = folder.path().join("crews");
+                std::fs::create_dir(&path).expect("a folder");
+                Some(Place::Folder(path))
+            }
+            7 => {
+                let path = folder.path().join("crews.ics");
+                std::fs::write(&path, whole("")).expect("written");
+                Some(Place::File(path))
+            }
+            _ => None,
+        };
+        let mut places: Vec<Place> =
+            world.sides().into_iter().map(|end| Place::Server(end.clone())).collect();
         let prefer = (dice.roll(4) == 0).then(|| dice.roll(world.between));
         let mut log = vec![format!("between {}, decided for {prefer:?}", world.between)];
         let shown = dice.roll(world.between);
@@ -301,8 +322,14 @@ impl History {
                 log.push(format!("{} {habit:?}", side.path));
             }
         }
+        if let Some(local) = local {
+            log.push(format!("calendar 1 is {local:?}"));
+            places[1] = local;
+        }
         Self {
             world,
+            places,
+            _folder: folder,
             dice,
             prefer,
             carries_places: true,
@@ -335,15 +362,14 @@ impl History {
         match self.dice.roll(10) {
             0 => {
                 let name = self.names.remove(&(side, uid.clone())).expect("it stands there");
-                let end = self.world.sides()[side];
-                self.world.delete(end, &name);
+                self.places[side].set(&self.world, &name, None);
                 self.models.get_mut(&uid).expect("a model").sides[side] = None;
                 self.log.push(format!("{side} deletes {uid}"));
             }
             1 => {
                 // A client that deletes and makes anew, at another place.
                 let name = self.names.remove(&(side, uid.clone())).expect("it stands there");
-                self.world.delete(self.world.sides()[side], &name);
+                self.places[side].set(&self.world, &name, None);
                 if self.dice.roll(2) == 0 {
                     fields.title = self.value();
                 }
@@ -385,10 +411,13 @@ impl History {
 
     fn put(&mut self, side: usize, uid: &str, fields: Fields, what: &str) {
         self.log.push(format!("{side} {what} {uid}: {fields:?}"));
-        let name =
-            self.names.entry((side, uid.to_owned())).or_insert_with(|| format!("{uid}-{}.ics", self.values));
+        let new_name = match &self.places[side] {
+            Place::File(_) => uid.to_owned(),
+            Place::Server(_) | Place::Folder(_) => format!("{uid}-{}.ics", self.values),
+        };
+        let name = self.names.entry((side, uid.to_owned())).or_insert(new_name);
         let at = self.world.now();
-        self.world.write(self.world.sides()[side], name, &text(uid, &fields, at));
+        self.places[side].set(&self.world, name, Some(&text(uid, &fields, at)));
         let between = self.world.between;
         let new = || Model { sides: vec![None; between], ..Model::default() };
         self.models.entry(uid.to_owned()).or_insert_with(new).sides[side] = Some((fields, at));
@@ -399,13 +428,21 @@ impl History {
         self.world.pass(60);
         let side = self.dice.roll(self.world.between);
         let status = |code| FaultKind::Status { code, retry_after: None };
-        let mut before: BTreeSet<String> = self.texts().into_values().collect();
+        // A file's entries have no texts of their own.
+        let of_its_own = |((side, _), text)| (!matches!(self.places[side], Place::File(_))).then_some(text);
+        let mut before: BTreeSet<String> = self.texts().into_iter().filter_map(of_its_own).collect();
         if self.dice.once_in(5) {
             self.carries_places = !self.carries_places;
             self.log.push(format!("places are carried: {}", self.carries_places));
         }
         let (carries, holds) = (self.carries_places, self.prefer.is_some());
+        let calendars: Vec<_> = self.places.iter().map(|place| place.local()).collect();
         self.world.shape_two_way = Rc::new(move |route| {
+            for (end, local) in route.ends.iter_mut().zip(&calendars) {
+                if let Some(local) = local {
+                    end.calendar = local.calendar();
+                }
+            }
             if holds {
                 route.disagree = Disagree::Hold;
             }
@@ -594,12 +631,10 @@ impl History {
 
     /// What stands in the calendars that are kept alike, by a name.
     fn texts(&self) -> BTreeMap<(usize, String), String> {
-        let sides = self.world.sides().into_iter().enumerate();
-        let texts = |(at, end): (usize, &chestnut_testkit::End)| {
-            let texts = end.server.borrow().texts(&end.path);
-            texts.into_iter().map(move |(name, text)| ((at, name), text))
+        let texts = |(at, place): (usize, &Place)| {
+            place.texts().into_iter().map(move |(name, text)| ((at, name), text))
         };
-        sides.flat_map(texts).collect()
+        self.places.iter().enumerate().flat_map(texts).collect()
     }
 
     /// Another client changes a title between our write and our reading back.
@@ -607,7 +642,7 @@ impl History {
         let standing = self.texts();
         let at = self.dice.roll(standing.len().max(1));
         let Some(((side, name), text)) = standing.into_iter().nth(at) else { return };
-        let end = self.world.sides()[side];
+        let Place::Server(end) = &self.places[side] else { return };
         // Where conditions are ignored, nobody can keep what is written at this moment.
         let ignores = [Habit::IgnoresIfMatch, Habit::IgnoresIfNoneMatch, Habit::IfMatchCreates];
         if ignores.iter().any(|habit| end.server.borrow().habits.contains(habit)) {
@@ -645,8 +680,8 @@ impl History {
 
     fn check(&mut self) -> Result<(), String> {
         self.names.clear();
-        for (number, side) in self.world.sides().into_iter().enumerate() {
-            let texts = side.server.borrow().texts(&side.path);
+        for (number, place) in self.places.iter().enumerate() {
+            let texts = place.texts();
             let mut found = BTreeMap::new();
             for (name, text) in texts {
                 let entry = Entry::parse(&text, &chestnut_core::ical::Limits::default())
@@ -701,11 +736,15 @@ impl History {
         let first = self.dice.roll(2);
         self.scribble();
         self.world.pass(60);
-        let (source, board) = (self.world.sides()[self.shown], &self.world.board);
+        let board = &self.world.board;
+        let mut source = self.world.route_at(self.world.sides()[self.shown]);
+        if let Some(local) = self.places[self.shown].local() {
+            source.calendar = local.calendar();
+        }
         let key = RouteKey::new(b"a key for tests", "wall");
-        let wall = Rule::one_way("wall", self.world.route_at(source), self.world.route_at(board), key);
+        let wall = Rule::one_way("wall", source.clone(), self.world.route_at(board), key);
         let busy = self.world.route();
-        let ends = (self.world.route_at(source), self.world.route_at(board));
+        let ends = (source, self.world.route_at(board));
         let busy = Rule { ends: Rule::one_way("", ends.0, ends.1, busy.key.clone()).ends, ..busy };
         let known_tags: Rc<[_]> = Rc::new([busy.key.tag().clone(), wall.key.tag().clone()]);
         let (wall, busy) = (Rule { known_tags: known_tags.clone(), ..wall }, Rule { known_tags, ..busy });

@@ -15,6 +15,7 @@ mod local_calendars;
 mod matching;
 mod meetings;
 mod one_way_histories;
+mod places;
 mod regressions;
 mod routes;
 mod targets_that_lie;

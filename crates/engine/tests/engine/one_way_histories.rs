@@ -6,24 +6,19 @@
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
-use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
-use chestnut_core::ical::Limits;
 use chestnut_core::{
-    CalendarText, Carry, Deletions, Detail, Entry, FarEdits, Kind, Matches, PastCopies, Reach, Shows, Test,
-    Window,
+    Carry, Deletions, Detail, Entry, FarEdits, Kind, Matches, PastCopies, Reach, Shows, Test, Window,
 };
-use chestnut_engine::{
-    Calendar, Cause, FileCalendar, Finding, FolderCalendar, Makes, PreviewReport, Rule, RunReport, Standing,
-    Why,
-};
+use chestnut_engine::{Cause, Finding, Makes, PreviewReport, Rule, RunReport, Standing, Why};
 use chestnut_standin::{Fault, FaultKind, Habit};
 use chestnut_store::{Counts, Told};
-use chestnut_testkit::{End, World, quick_folder};
+use chestnut_testkit::{World, quick_folder};
 use tempfile::TempDir;
 
 use crate::dice::{Dice, Failure, empty_multistatus, run_histories};
+use crate::places::{Place, parse, whole};
 use crate::regressions::details;
 
 /// The world's first day is the fifth.
@@ -77,64 +72,6 @@ impl Original {
             .filter(|w| !w.is_empty())
             .collect()
     }
-}
-
-fn whole(components: &str) -> String {
-    format!("BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\n{components}END:VCALENDAR\r\n")
-}
-
-/// Where a calendar stands.
-enum Place {
-    Server(End),
-    File(PathBuf),
-    Folder(PathBuf),
-}
-
-impl Place {
-    /// What stands there, by a name.
-    fn texts(&self) -> BTreeMap<String, String> {
-        match self {
-            Self::Server(end) => end.server.borrow().texts(&end.path),
-            Self::File(path) => {
-                let bytes = std::fs::read(path).expect("readable");
-                let text = CalendarText::read(&bytes, None, &Limits::default()).expect("a whole calendar");
-                let entries = text.entries().iter().map(|placed| &placed.entry);
-                entries.map(|e| (e.uid().to_string(), e.caldav_text(jiff::Timestamp::UNIX_EPOCH))).collect()
-            }
-            Self::Folder(path) => {
-                let files =
-                    std::fs::read_dir(path).expect("readable").map(|file| file.expect("a file").path());
-                let name = |path: &Path| path.file_name().expect("a name").to_string_lossy().into_owned();
-                files.map(|path| (name(&path), std::fs::read_to_string(&path).expect("readable"))).collect()
-            }
-        }
-    }
-
-    /// Puts, or with nothing removes, something as another client would.
-    fn set(&self, world: &World, name: &str, text: Option<&str>) {
-        match (self, text) {
-            (Self::Server(end), Some(text)) => world.write(end, name, text),
-            (Self::Server(end), None) => world.delete(end, name),
-            (Self::Folder(path), Some(text)) => std::fs::write(path.join(name), text).expect("written"),
-            (Self::Folder(path), None) => std::fs::remove_file(path.join(name)).expect("removed"),
-            (Self::File(path), text) => {
-                let mut texts = self.texts();
-                let uid = text.map(|text| parse(text).uid().to_string());
-                texts.remove(uid.as_deref().unwrap_or(name));
-                texts.extend(text.map(|text| (String::new(), text.to_owned())));
-                let inner = |text: &String| {
-                    let (begin, end) = (text.find("BEGIN:VEVENT"), text.find("END:VCALENDAR"));
-                    text[begin.expect("an event")..end.expect("an end")].to_owned()
-                };
-                let all: String = texts.values().map(inner).collect();
-                std::fs::write(path, whole(&all)).expect("written");
-            }
-        }
-    }
-}
-
-fn parse(text: &str) -> Entry {
-    Entry::parse(text, &Limits::default()).expect("an entry")
 }
 
 /// A text as XML brings it along.
@@ -298,10 +235,10 @@ impl History {
     fn rule(&self) -> Rule {
         let mut rule = self.world.route();
         for (end, place) in rule.ends.iter_mut().zip([&self.source, &self.target]) {
-            end.calendar = match place {
-                Place::Server(at) => self.world.route_at(at).calendar,
-                Place::File(path) => Calendar::File(FileCalendar::new(path.clone(), true)),
-                Place::Folder(path) => Calendar::Folder(FolderCalendar::new(path.clone(), true)),
+            end.calendar = match (place, place.local()) {
+                (Place::Server(at), _) => self.world.route_at(at).calendar,
+                (_, Some(local)) => local.calendar(),
+                (_, None) => panic!("it stands somewhere"),
             };
         }
         rule.makes = self.makes;
