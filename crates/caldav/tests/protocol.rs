@@ -169,7 +169,7 @@ fn every_answer_to_a_write_is_understood() {
     };
     let by = Some(ObjectHref::from("/office/presses/other.ics"));
     let table = [
-        (answer(201, ""), Stored::Done { etag: None }),
+        (answer(201, ""), Stored::Done { etag: None, at: None }),
         (answer(412, ""), Stored::ConditionFailed),
         (answer(409, &error("no-uid-conflict")), Stored::UidTaken { by: by.clone() }),
         (answer(412, &error("no-uid-conflict")), Stored::UidTaken { by }),

@@ -630,7 +630,7 @@ impl Applier<'_> {
         let mut sends = stream::iter(sends).buffer_unordered(end.calendar.width().min(batch.len().max(1)));
         let mut answers: Vec<Option<Sent>> = batch.iter().map(|_| None).collect();
         while let Some((number, sent)) = sends.next().await {
-            if matches!(sent, Sent::Done(_)) {
+            if matches!(sent, Sent::Done(..)) {
                 stored(batch[number]);
             }
             answers[number] = Some(sent);
@@ -653,14 +653,20 @@ impl Applier<'_> {
     ) -> Result<(), RunError> {
         let mut stored: Vec<(usize, Option<ETag>)> = Vec::new();
         let mut look: Vec<(usize, ObjectHref)> = Vec::new();
-
+        let mut elsewhere = BTreeSet::new();
         let mut silent = 0;
         let mut failed = None;
         for (at, sent) in batch.iter().zip(answers) {
             silent = if matches!(sent, Sent::Lost(_)) { silent + 1 } else { 0 };
             let href = self.href_of(&works[*at], side);
             match sent {
-                Sent::Done(etag) => stored.push((*at, etag)),
+                Sent::Done(etag, there) => {
+                    if let Some(there) = there.filter(|there| *there != href) {
+                        self.stands_at(&mut works[*at], side, there);
+                        elsewhere.insert(*at);
+                    }
+                    stored.push((*at, etag));
+                }
                 Sent::LookAgain => look.push((*at, href)),
                 Sent::UidTaken(by) => {
                     if let Some(href) = self.uid_taken(&mut works[*at], side, by)? {
@@ -708,12 +714,14 @@ impl Applier<'_> {
             self.mirrors[side].note(|facts| facts.ignores_conditions = Some(ignores))?;
         }
         let hrefs: Vec<_> = stored.iter().map(|(at, _)| self.href_of(&works[*at], side)).collect();
-        let unread = stored.iter().zip(&hrefs).filter(|((at, _), _)| !read.contains(at));
+        let is_unread = |at: &usize| !read.contains(at) || elsewhere.contains(at);
+        let unread = stored.iter().zip(&hrefs).filter(|((at, _), _)| is_unread(at));
         let unread = unread.map(|(_, href)| href).chain(look.iter().map(|(_, href)| href));
         let unread: Vec<_> = unread.cloned().collect();
         let (done, total) = self.progress.get();
         self.observer.progress(Progress { phase: Phase::ReadingBack, done, total });
         self.mirrors[side].read_back(&unread).await?;
+        let hrefs = self.seek_missing(works, side, &stored, hrefs).await?;
         let read = hrefs.iter().chain(look.iter().map(|(_, href)| href));
         let _ahead = ahead::at(self.store, self.mirrors[side].id, read)?;
         for ((at, etag), href) in stored.into_iter().zip(&hrefs) {
@@ -803,6 +811,59 @@ impl Applier<'_> {
                 && work.case.uid(other) == Some(writing.entry.uid())
         };
         is_new && !work.case.places[side].wants_own_uid && (0..self.rule.ends.len()).any(same_user)
+    }
+
+    /// The server has put what was new at a place of its own.
+    fn stands_at(&self, work: &mut Work, side: usize, there: ObjectHref) {
+        let is_new = work.verdict.writing(side).is_some_and(|writing| writing.kind == WriteKind::Create);
+        if let (true, Some(link)) = (is_new, work.case.link) {
+            self.gatherer.awaited.borrow_mut().insert((self.mirrors[side].id, there.clone()), link);
+            work.hrefs[side] = Some(there);
+        }
+    }
+
+    /// What was new, and does not stand where it was put, may stand at a name of the server's own: what it lists tells.
+    /// Returns where all of it is.
+    async fn seek_missing(
+        &self,
+        works: &mut [Work],
+        side: usize,
+        stored: &[(usize, Option<ETag>)],
+        mut hrefs: Vec<ObjectHref>,
+    ) -> Result<Vec<ObjectHref>, RunError> {
+        let calendar = self.mirrors[side].id;
+        let mut missing = Vec::new();
+        let ahead = ahead::at(self.store, calendar, &hrefs)?;
+        for (number, (at, _)) in stored.iter().enumerate() {
+            let writing = works[*at].verdict.writing(side);
+            if writing.is_some_and(|writing| writing.kind == WriteKind::Create)
+                && self.store.object_at(calendar, &hrefs[number])?.is_none()
+            {
+                missing.push((number, *at));
+            }
+        }
+        drop(ahead);
+        if missing.is_empty() {
+            return Ok(hrefs);
+        }
+        self.mirrors[side].read_unknown().await?;
+        for (number, at) in missing {
+            let Some(uid) = works[at].verdict.writing(side).map(|writing| writing.entry.uid().clone()) else {
+                continue;
+            };
+            for found in self.store.objects_by_uid(calendar, &uid)? {
+                if self
+                    .store
+                    .link_of(self.route, found.id)?
+                    .is_none_or(|link| Some(link) == works[at].case.link)
+                {
+                    hrefs[number] = found.href.clone();
+                    self.stands_at(&mut works[at], side, found.href);
+                    break;
+                }
+            }
+        }
+        Ok(hrefs)
     }
 
     /// Compares what was read back with what was sent.
@@ -962,7 +1023,7 @@ impl Applier<'_> {
             let work = &mut works[*at];
             let href = self.href_of(work, side);
             match sent {
-                Sent::Done(_) => {
+                Sent::Done(..) => {
                     let before = work.case.places[side].stands.text();
                     self.outcome.borrow_mut().wrote.insert(side);
                     self.outcome.borrow_mut().counts[side].deleted += 1;

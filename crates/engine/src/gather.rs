@@ -10,8 +10,8 @@ use chestnut_core::{
     undo_habits,
 };
 use chestnut_store::{
-    BodyId, CalendarId, HeldItem, Intent, LinkId, LinkRow, LinkState, Object, ObjectId, ObjectState,
-    PlaceRow, RouteId, Store, StoreError,
+    BodyId, CalendarId, HeldItem, Intent, LinkId, LinkState, Object, ObjectId, ObjectState, PlaceRow,
+    RouteId, Store, StoreError,
 };
 
 use crate::case::{Asked, Case, FoundDone, Kept, Place, Question, Stands, span_of};
@@ -97,6 +97,9 @@ pub(crate) struct Gatherer<'r> {
     /// Where cases that are worked on now have something new: it is theirs before it is recorded that it is.
     pub(crate) awaited: RefCell<HashMap<(CalendarId, ObjectHref), LinkId>>,
     pub(crate) held: Vec<HeldItem>,
+    /// The cases of copies of which servers had said that they do not stand there, by their UIDs; sought when they are asked
+    /// for.
+    pub(crate) missed: OnceCell<HashMap<EventUid, LinkId>>,
     /// The deletions that a person was told of, read when they are asked for.
     pub(crate) told: OnceCell<BTreeSet<String>>,
 }
@@ -274,10 +277,8 @@ impl Gatherer<'_> {
     /// An entry that was left out so far: what stood for it in a calendar that only takes was found under the rule of
     /// that time, and belongs to it only if it would be found now.
     fn match_anew(&self, case: &mut Case, link: LinkId) -> Result<()> {
-        let is_open = |row: &LinkRow| row.state == LinkState::LeftOut && row.agreed.is_none();
-        if !case.row.as_ref().is_some_and(is_open) {
-            return Ok(());
-        }
+        let Some(row) = &case.row else { return Ok(()) };
+        let is_open = row.state == LinkState::LeftOut && row.agreed.is_none();
         let sides = || case.places.iter().zip(&self.rule.ends).enumerate();
         let source = sides().find_map(|(side, (place, end))| match &place.stands {
             Stands::Present(object, kept) if end.gives => Some((side, object.clone(), kept.entry.clone())),
@@ -286,7 +287,19 @@ impl Gatherer<'_> {
         let Some((side, object, entry)) = source else { return Ok(()) };
         for other in (0..self.rule.ends.len()).filter(|other| !self.rule.ends[*other].gives) {
             let place = &case.places[other];
-            if place.let_go || place.stood.is_some() || place.refused.is_some() {
+            if place.let_go || place.refused.is_some() || place.stands.object().is_some() && !is_open {
+                continue;
+            }
+            if !is_open {
+                // Its server had said that it does not stand there.
+                if let Some(found) = self.own_copy(other, entry.uid(), Claimant::Case(link))? {
+                    let found = self.claim(found, Claimant::Case(link));
+                    case.places[other].stands = self.stands(found)?;
+                    case.places[other].origin = Origin::Copy;
+                }
+                continue;
+            }
+            if place.stood.is_some() {
                 continue;
             }
             let found = self.matching(side, &object, Claimant::Case(link), &entry, other)?;
@@ -583,7 +596,8 @@ impl Gatherer<'_> {
     /// Tells whether another calendar has its UID for an entry that goes with another one here: somebody deleted this
     /// one, made it anew under another UID, and has it back now.
     fn is_taken_elsewhere(&self, side: usize, object: &Object) -> Result<bool> {
-        let (Some(uid), Some(route)) = (&object.uid, self.route) else { return Ok(false) };
+        let route = self.route.filter(|_| self.had_links);
+        let (Some(uid), Some(route)) = (&object.uid, route) else { return Ok(false) };
         for other in (0..self.mirrors.len()).filter(|other| *other != side && self.rule.ends[*other].gives) {
             for twin in self.store.objects_by_uid(self.mirrors[other], uid)? {
                 let Some(link) = self.store.link_of(route, twin.id)? else { continue };
@@ -629,10 +643,8 @@ impl Gatherer<'_> {
             (false, Matches::Follow) => Origin::Match,
             (false, Matches::Own) => Origin::Copy,
         };
-        for found in self.store.objects_by_uid(calendar, &self.rule.key.copy_uid(entry.uid()))? {
-            if self.is_free_for(&found, own)? {
-                return Ok(Some((found, Origin::Copy)));
-            }
+        if let Some(found) = self.own_copy(other, entry.uid(), own)? {
+            return Ok(Some((found, Origin::Copy)));
         }
         if !is_busy && !entry.uid().is_copy() {
             for found in self.store.objects_by_uid(calendar, entry.uid())? {
@@ -686,6 +698,39 @@ impl Gatherer<'_> {
         Ok(second)
     }
 
+    /// What stands in a calendar under the route's own form of a UID, and belongs to nothing else.
+    fn own_copy(&self, side: usize, of: &EventUid, own: Claimant) -> Result<Option<Object>> {
+        for found in self.store.objects_by_uid(self.mirrors[side], &self.rule.key.copy_uid(of))? {
+            if self.is_free_for(&found, own)? {
+                return Ok(Some(found));
+            }
+        }
+        Ok(None)
+    }
+
+    /// The case that misses a copy: its server had said that it does not stand there.
+    fn missed(&self, uid: &EventUid) -> Result<Option<LinkId>> {
+        let Some(route) = self.route else { return Ok(None) };
+        if self.missed.get().is_none() {
+            let mut missed = HashMap::new();
+            let states = [LinkState::Damaged, LinkState::Failed, LinkState::Refused, LinkState::Held];
+            for link in self.store.links_in(route, &states, None, usize::MAX >> 1)? {
+                let places = self.store.places(link)?;
+                let has_none = |side: usize| places.iter().all(|p| p.side != side || p.object.is_none());
+                let takes_only = |side: &usize| !self.rule.ends[*side].gives;
+                if !(0..self.rule.ends.len()).filter(takes_only).any(has_none) {
+                    continue;
+                }
+                for source in places.iter().filter_map(|place| place.object) {
+                    let uid = self.store.object(source)?.and_then(|source| source.uid);
+                    missed.extend(uid.map(|uid| (self.rule.key.copy_uid(&uid), link)));
+                }
+            }
+            drop(self.missed.set(missed));
+        }
+        Ok(self.missed.get().and_then(|missed| missed.get(uid)).copied())
+    }
+
     /// Not what a route wrote, unless nobody knows that route any more; nor what has its own other half elsewhere.
     fn may_match_by_content(&self, found: &Object, is_busy: bool) -> Result<bool> {
         let Some(uid) = &found.uid else { return Ok(false) };
@@ -725,6 +770,9 @@ impl Gatherer<'_> {
         let is_stranger = !is_copy && self.rule.strangers == Strangers::Remove;
         if !ours && !is_stranger {
             return Ok(Some(Beside::Nobodys));
+        }
+        if ours && let Some(link) = object.uid.as_ref().map(|uid| self.missed(uid)).transpose()?.flatten() {
+            return Ok(self.linked(link)?.map(|case| Beside::Orphan(Box::new(case))));
         }
         let object = self.claim(object, Claimant::Free(id));
         let mut case = Case::new(self.rule.ends.len());

@@ -574,6 +574,19 @@ impl<'r> Mirror<'r> {
         self.read(hrefs, true).await
     }
 
+    /// Reads what is listed and not known yet.
+    pub(crate) async fn read_unknown(&self) -> Result<(), RunError> {
+        let noted_seq = self.seq()?;
+        let mut hrefs = Vec::new();
+        for href in self.compare(&self.listing().await?)?.touched.into_keys() {
+            if self.store.object_at(self.id, &href)?.is_none() {
+                hrefs.push(href);
+            }
+        }
+        let reading = Reading { noted_seq, is_listed: true, is_own: true };
+        self.fetch(&hrefs, reading).await.map(drop)
+    }
+
     async fn read(&self, hrefs: &[ObjectHref], is_own: bool) -> Result<(), RunError> {
         if hrefs.is_empty() {
             return Ok(());

@@ -860,6 +860,7 @@ pub(crate) async fn begin<'r>(
     let seqs = mirrors.iter().map(Mirror::seq).collect::<Result<Vec<_>, _>>()?;
     let gatherer = Gatherer {
         told: std::cell::OnceCell::new(),
+        missed: std::cell::OnceCell::new(),
         store,
         rule,
         route: id,

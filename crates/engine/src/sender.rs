@@ -12,8 +12,8 @@ use crate::rule::CalendarEnd;
 /// What came of sending one write or deletion.
 #[derive(Debug)]
 pub(crate) enum Sent {
-    /// Its server took it; with the ETag that it gave.
-    Done(Option<ETag>),
+    /// Its server took it; with the ETag that it gave, and where it stands, if it says so.
+    Done(Option<ETag>, Option<ObjectHref>),
     /// The condition does not hold, or nothing stands there: look, and decide again.
     LookAgain,
     /// Another entry has its UID: there, if the server says where.
@@ -64,9 +64,9 @@ pub(crate) async fn send(end: &CalendarEnd, out: &Outgoing<'_>, stop: &Cell<bool
         None => end.calendar.delete(out.href, &out.condition, out.silently).await,
     };
     match answer {
-        Ok(Stored::Done { etag }) => Sent::Done(etag),
+        Ok(Stored::Done { etag, at }) => Sent::Done(etag, at),
         // Gone already: the next listing tells.
-        Ok(Stored::Missing) if out.text.is_none() => Sent::Done(None),
+        Ok(Stored::Missing) if out.text.is_none() => Sent::Done(None, None),
         Ok(Stored::ConditionFailed | Stored::Missing) => Sent::LookAgain,
         Ok(Stored::UidTaken { by }) => Sent::UidTaken(by),
         Ok(Stored::Refused { status, .. }) if out.text.is_none() => {

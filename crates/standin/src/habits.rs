@@ -103,6 +103,8 @@ habits! {
 
     /// Names with other characters are stored, and lost from listings.
     LosesNames,
+    /// What is new is stored under a name of the server's own; half of the answers say so (Location).
+    NamesItself,
 
     /// Changes: ctag and sync token count seconds.
     CountsSeconds,

@@ -259,6 +259,8 @@ impl Server {
         }
         let before = self.collections[calendar].objects.get(name).map(|object| object.text.clone());
         let existed = before.is_some();
+        let own_name = format!("own-{}.ics", crate::names::hash(entry.uid().as_str()));
+        let name = if existed || !self.has(Habit::NamesItself) { name } else { &own_name };
         self.send_messages(request, calendar, before.as_deref(), Some(&text));
         if self.has(Habit::KeepsNothing) && crate::names::one_in(name, 4) {
             return Reply::status(201).with("ETag", "\"gone\"");
@@ -268,6 +270,8 @@ impl Server {
         }
         let etag = self.store(calendar, name, &text);
         let reply = Reply::status(if existed { 204 } else { 201 });
+        let is_told = name == own_name && !existed && crate::names::one_in(name, 2);
+        let reply = if is_told { reply.with("Location", format!("{calendar}{name}")) } else { reply };
         let tagged = self.has(Habit::SchedulesUnannounced) && text.contains("ORGANIZER");
         let reply = if tagged { reply.with("Schedule-Tag", etag.clone()) } else { reply };
         if self.has(Habit::NoEtagOnPut) { reply } else { reply.with("ETag", etag) }

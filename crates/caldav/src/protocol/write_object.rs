@@ -4,7 +4,7 @@ use chestnut_core::{ETag, ObjectHref};
 use url::Url;
 
 use super::multistatus::server_words;
-use super::{DAV, href_of, parse_xml, url_of};
+use super::{DAV, canonical_path, href_of, parse_xml, url_of};
 use crate::transport::{Answer, Request};
 
 /// On which condition a write may happen.
@@ -25,6 +25,8 @@ pub enum Stored {
     Done {
         /// The new state; weak or missing where the server rewrites what it was given.
         etag: Option<ETag>,
+        /// Where it stands, if the server says so (RFC 9110, 10.2.2): some put what is new at a name of their own.
+        at: Option<ObjectHref>,
     },
     /// The condition does not hold (412): read again.
     ConditionFailed,
@@ -94,7 +96,11 @@ pub fn read_write(answer: &Answer, calendar: &Url) -> Stored {
         Stored::Refused { status: answer.status, words, for_good }
     };
     match answer.status {
-        200..300 => Stored::Done { etag: answer.header("etag").map(ETag::from_header) },
+        200..300 => {
+            let at = answer.header("location").and_then(|location| href_of(location, calendar));
+            let is_here = |at: &ObjectHref| at.as_str().starts_with(&canonical_path(calendar));
+            Stored::Done { etag: answer.header("etag").map(ETag::from_header), at: at.filter(is_here) }
+        }
         401 => Stored::SignIn,
         403 | 409 | 412 => uid_conflict(answer, calendar).unwrap_or_else(|| match answer.status {
             // A 412 with a named condition of CalDAV is a refusal, not a failed If-Match.

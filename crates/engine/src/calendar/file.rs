@@ -288,8 +288,8 @@ fn token(digest: Option<[u8; 32]>) -> SyncToken {
 /// Says what comes of a write to a calendar in which these states stand.
 fn verdict(waiting: &Waiting, uid: &EventUid, standing: &HashMap<EventUid, ETag>) -> Stored {
     match (&waiting.condition, standing.get(uid)) {
-        (Condition::Is(wanted), Some(etag)) if wanted == etag => Stored::Done { etag: None },
-        (Condition::Exists, Some(_)) | (Condition::Absent, None) => Stored::Done { etag: None },
+        (Condition::Is(wanted), Some(etag)) if wanted == etag => Stored::Done { etag: None, at: None },
+        (Condition::Exists, Some(_)) | (Condition::Absent, None) => Stored::Done { etag: None, at: None },
         (_, None) if waiting.entry.is_none() => Stored::Missing,
         _ => Stored::ConditionFailed,
     }

@@ -146,7 +146,11 @@ impl FolderCalendar {
                 replace_file(&path, text.as_bytes(), || Ok(self.refusal(href, condition, false)?.is_none()))?
             }
         };
-        Ok(if done { Stored::Done { etag: Some(etag(text.as_bytes())) } } else { Stored::ConditionFailed })
+        Ok(if done {
+            Stored::Done { etag: Some(etag(text.as_bytes())), at: None }
+        } else {
+            Stored::ConditionFailed
+        })
     }
 
     pub(super) fn delete(&self, href: &ObjectHref, condition: &Condition) -> Result<Stored> {
@@ -157,7 +161,7 @@ impl FolderCalendar {
         let path = self.path.join(href.as_str());
         std::fs::remove_file(&path).map_err(CalendarError::disk(DiskAct::Delete, &path))?;
         sync_folder(&path);
-        Ok(Stored::Done { etag: None })
+        Ok(Stored::Done { etag: None, at: None })
     }
 }
 

@@ -1,12 +1,13 @@
 //! Test entries where they stand: noted, read, carried by a run over them alone, and taken away.
 
 use std::cell::Cell;
+use std::collections::BTreeSet;
 use std::rc::Rc;
 
 use chestnut_caldav::Fetched;
 use chestnut_caldav::protocol::Condition;
 use chestnut_core::ical::Limits;
-use chestnut_core::{ETag, Entry, ObjectHref, PROBE_DAYS, PROBE_LENGTH};
+use chestnut_core::{ETag, Entry, EventUid, ObjectHref, PROBE_DAYS, PROBE_LENGTH};
 use chestnut_store::{ProbeRow, Store, Told};
 
 use super::facts::ProbeFault;
@@ -65,7 +66,7 @@ pub(super) async fn take_away(end: &CalendarEnd, href: &ObjectHref, mark: &str) 
 /// Why a test entry was not taken; nothing where it was.
 pub(super) fn fault_of(end: &CalendarEnd, sent: Sent) -> Result<Option<ProbeFault>, RunError> {
     Ok(Some(match sent {
-        Sent::Done(_) => return Ok(None),
+        Sent::Done(..) => return Ok(None),
         Sent::Refused { told, .. } => ProbeFault::NotTaken(told),
         Sent::Fails(status) => ProbeFault::NotTaken(Told::Fails { status }),
         Sent::LookAgain => ProbeFault::NotTaken(Told::FalseCondition),
@@ -75,6 +76,36 @@ pub(super) fn fault_of(end: &CalendarEnd, sent: Sent) -> Result<Option<ProbeFaul
         Sent::SignIn => return Err(end.sign_in_failed()),
     }))
 }
+
+/// Where a server has put what was new, if not where it was sent: perhaps it says so, else what it lists tells. `before`
+/// is what it listed before.
+pub(super) async fn find(
+    end: &CalendarEnd,
+    uid: &EventUid,
+    said: Option<ObjectHref>,
+    before: &BTreeSet<ObjectHref>,
+) -> Result<Option<ObjectHref>, RunError> {
+    let news: Vec<ObjectHref> = match said {
+        Some(href) => vec![href],
+        None => {
+            let listing = end.calendar.listing().await.map_err(|error| end.failed(error))?;
+            listing.entries.into_iter().map(|one| one.href).filter(|href| !before.contains(href)).collect()
+        }
+    };
+    // In a calendar where so much is new, nobody can tell.
+    if news.len() > MANY {
+        return Ok(None);
+    }
+    for href in news {
+        if read(end, &href).await?.is_some_and(|(entry, _)| entry.uid() == uid) {
+            return Ok(Some(href));
+        }
+    }
+    Ok(None)
+}
+
+/// More entries are not looked through for one.
+const MANY: usize = 200;
 
 pub(super) async fn read(
     end: &CalendarEnd,

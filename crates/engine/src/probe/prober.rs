@@ -12,7 +12,7 @@ use chestnut_store::{ChangeAction, ProbeRow, Store};
 use jiff::{SignedDuration, Timestamp};
 use tokio::time::Instant;
 
-use super::entries::{Taken, fault_of, noted, over_test_entries, read, take_away};
+use super::entries::{Taken, fault_of, find, noted, over_test_entries, read, take_away};
 use super::facts::{Leftover, Leg, LegOutcome, ProbeFault, ProbeHow, ProbeSkip, ProbeStep};
 use super::judge::{FarLook, Met, Trial};
 use crate::case::span_of;
@@ -21,7 +21,7 @@ use crate::observe::Silent;
 use crate::options::RunOptions;
 use crate::rule::{CalendarEnd, Makes, Rule};
 use crate::run::{Session, run_route};
-use crate::sender::{Outgoing, send};
+use crate::sender::{Outgoing, Sent, send};
 
 /// What stands there is looked for again after so long, then after twice as long, and so on.
 const FIRST_PAUSE: Duration = Duration::from_secs(2);
@@ -190,13 +190,25 @@ impl<'p> Prober<'p> {
             }
         }
         let before = if step == ProbeStep::Create { Some(self.marks().await?) } else { None };
+        let listed = before.as_ref().map(|(.., listed)| listed.clone()).unwrap_or_default();
         let condition = if step == ProbeStep::Create { Condition::Absent } else { Condition::Exists };
         let out = Outgoing { href: &self.trial.href, text: text.as_deref(), condition, silently: true };
-        if let Some(fault) = fault_of(end, send(end, &out, &Cell::new(false)).await)? {
+        let sent = send(end, &out, &Cell::new(false)).await;
+        let said = if let Sent::Done(_, said) = &sent { said.clone() } else { None };
+        if let Some(fault) = fault_of(end, sent)? {
             return Ok(Err(fault));
         }
         self.is_written = true;
-        let stands = read(end, &self.trial.href).await?;
+        let mut stands = read(end, &self.trial.href).await?;
+        if step == ProbeStep::Create
+            && stands.is_none()
+            && let Some(there) = find(end, &self.trial.probe.uid, said, &listed).await?
+        {
+            self.note(self.trial.from, &there)?;
+            stands = read(end, &there).await?;
+            self.trial.href = there;
+        }
+        let end = &self.trial.rule.ends[self.trial.from];
         let calendar = || self.trial.rule.ends[self.trial.from].name.clone();
         match (stands.is_some(), step) {
             (true, ProbeStep::Delete) => return Ok(Err(ProbeFault::StillThere)),
@@ -205,8 +217,8 @@ impl<'p> Prober<'p> {
             (true, _) => {}
         }
         let Some(before) = before else { return Ok(Ok(())) };
-        let (token, ctag, is_listed) = self.marks().await?;
-        if !is_listed {
+        let (token, ctag, listed) = self.marks().await?;
+        if !listed.contains(&self.trial.href) {
             return Ok(Err(ProbeFault::NotListed { calendar: calendar() }));
         }
         let has_marks = before.0.is_some() || before.1.is_some();
@@ -230,12 +242,12 @@ impl<'p> Prober<'p> {
         Ok(if stands_still { Err(ProbeFault::Unnoticed { calendar: calendar() }) } else { Ok(()) })
     }
 
-    /// The source's own marks of change, and whether it lists the test entry.
-    async fn marks(&self) -> Result<(Option<SyncToken>, Option<SyncToken>, bool), RunError> {
+    /// The source's own marks of change, and what it lists.
+    async fn marks(&self) -> Result<(Option<SyncToken>, Option<SyncToken>, BTreeSet<ObjectHref>), RunError> {
         let end = &self.trial.rule.ends[self.trial.from];
         let listing = end.calendar.listing().await.map_err(|error| end.failed(error))?;
-        let is_listed = listing.entries.iter().any(|one| one.href == self.trial.href);
-        Ok((listing.sync_token, listing.ctag, is_listed))
+        let listed = listing.entries.into_iter().map(|one| one.href).collect();
+        Ok((listing.sync_token, listing.ctag, listed))
     }
 
     fn note(&self, side: usize, href: &ObjectHref) -> Result<(), RunError> {

@@ -1,12 +1,13 @@
 //! Tries whether a calendar can be written: a test entry is created, changed and deleted, each on a condition.
 
 use std::cell::Cell;
+use std::collections::BTreeSet;
 
 use chestnut_caldav::protocol::Condition;
-use chestnut_core::{ETag, Entry, Kind, Kinds, Probe, RouteKey};
+use chestnut_core::{ETag, Entry, Kind, Kinds, ObjectHref, Probe, RouteKey};
 use jiff::{SignedDuration, Timestamp};
 
-use super::entries::{Taken, fault_of, read, take_away};
+use super::entries::{Taken, fault_of, find, read, take_away};
 use super::facts::ProbeFault;
 use crate::error::RunError;
 use crate::rule::CalendarEnd;
@@ -52,7 +53,8 @@ pub async fn try_writing(
     take_away(end, &href, &key.probe_mark()).await?;
     let probe = Probe::new(uid, kind_of(&kinds), title, now + SignedDuration::from_hours(24));
     let mut trial = WriteTrial { steps: Vec::new(), keeps_conditions: None, is_left: false };
-    let gone_wrong = go_through(&mut trial, end, probe, &href, now).await.err();
+    let mut href = href;
+    let gone_wrong = go_through(&mut trial, end, probe, &mut href, now).await.err();
     let taken = take_away(end, &href, &key.probe_mark()).await;
     trial.is_left = !matches!(taken, Ok(Taken::Gone { .. }));
     gone_wrong.map_or(Ok(trial), Err)
@@ -66,7 +68,7 @@ async fn go_through(
     trial: &mut WriteTrial,
     end: &CalendarEnd,
     mut probe: Probe,
-    href: &chestnut_core::ObjectHref,
+    href: &mut ObjectHref,
     now: Timestamp,
 ) -> Result<(), RunError> {
     let mut known: Option<ETag> = None;
@@ -85,14 +87,23 @@ async fn go_through(
         let text = (step != WriteStep::Delete).then_some(text.as_str());
         let out = Outgoing { href, text, condition, silently: true };
         let sent = send(end, &out, &Cell::new(false)).await;
+        let said = if let Sent::Done(_, said) = &sent { said.clone() } else { None };
         let fault = match (step, &sent) {
-            (WriteStep::Condition, Sent::Done(_) | Sent::LookAgain) => {
+            (WriteStep::Condition, Sent::Done(..) | Sent::LookAgain) => {
                 trial.keeps_conditions = Some(matches!(sent, Sent::LookAgain));
                 None
             }
             _ => fault_of(end, sent)?,
         };
-        let stands = read(end, href).await?;
+        let mut stands = read(end, href).await?;
+        if step == WriteStep::Create
+            && fault.is_none()
+            && stands.is_none()
+            && let Some(there) = find(end, &probe.uid, said, &BTreeSet::new()).await?
+        {
+            *href = there;
+            stands = read(end, href).await?;
+        }
         let fault = fault.or_else(|| match (&stands, step) {
             (Some(_), WriteStep::Delete) => Some(ProbeFault::StillThere),
             (None, WriteStep::Delete) => None,

@@ -84,9 +84,9 @@ fn rewriting() -> impl Strategy<Value = Vec<Habit>> {
     use Habit::{
         AddsDefaults, AddsDuration, AddsZones, CutsAtComma, DropsEmpty, EtagCounts, EtagMoves, FloatingToUtc,
         Forgets403, ForgetsSilently, IgnoresIfMatch, LowerHexHrefs, MultigetFails, MultigetOmits,
-        NoEtagOnPut, NoSync, NoSyncNoCtag, NullAfterPut, Reorders, ReordersRules, RepeatsLastChange,
-        RoundsGeo, SplitsEscapedCommas, SplitsLists, SpuriousRemovals, SurrogateReferences, TrimsTexts,
-        Truncates507, WeakEtags, WritesDuration,
+        NamesItself, NoEtagOnPut, NoSync, NoSyncNoCtag, NullAfterPut, Reorders, ReordersRules,
+        RepeatsLastChange, RoundsGeo, SplitsEscapedCommas, SplitsLists, SpuriousRemovals,
+        SurrogateReferences, TrimsTexts, Truncates507, WeakEtags, WritesDuration,
     };
     let all = vec![
         AddsDefaults,
@@ -103,6 +103,7 @@ fn rewriting() -> impl Strategy<Value = Vec<Habit>> {
         LowerHexHrefs,
         MultigetFails,
         MultigetOmits,
+        NamesItself,
         NoEtagOnPut,
         NoSync,
         NoSyncNoCtag,

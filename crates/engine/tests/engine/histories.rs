@@ -229,7 +229,7 @@ impl Model {
 /// Habits that change how a server speaks, not what it keeps.
 const HABITS: &[Option<Habit>] = &[
     None,
-    None,
+    Some(Habit::NamesItself),
     Some(Habit::CountsSeconds),
     Some(Habit::EtagCounts),
     Some(Habit::EtagMoves),

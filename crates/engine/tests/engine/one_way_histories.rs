@@ -124,7 +124,7 @@ type Shown = (String, String, usize, usize);
 
 const HABITS: &[Option<Habit>] = &[
     None,
-    None,
+    Some(Habit::NamesItself),
     Some(Habit::CountsSeconds),
     Some(Habit::EtagMoves),
     Some(Habit::NoSync),

@@ -1,5 +1,6 @@
 //! Targets that say one thing and do another: found out in the same run, named, and nobody's work is lost.
 
+use chestnut_engine::LegOutcome;
 use chestnut_standin::Habit;
 use chestnut_store::{ChangeAction, RunResult};
 use chestnut_testkit::{World, text_of};
@@ -96,4 +97,67 @@ fn no_copy_makes_a_scheduling_server_write_to_people() {
     world.delete(&world.source, "orchard-0004.ics");
     world.sync();
     assert_eq!(world.target.server.borrow().outbox, Vec::<String>::new());
+}
+
+/// A server puts what is new at a name of its own, whether it says where or not: it is found there, once.
+#[test]
+fn what_stands_under_a_name_of_the_servers_own_is_found() {
+    for (is_two_way, more) in
+        [(false, None), (true, None), (false, Some(Habit::NoSync)), (true, Some(Habit::NoEtagOnPut))]
+    {
+        let mut world = World::new(30);
+        world.batch = 7;
+        for habit in [Some(Habit::NamesItself), more].into_iter().flatten() {
+            world.habit(&world.target, habit);
+        }
+        let run = |world: &World| if is_two_way { world.sync_two_way() } else { world.sync() };
+        // Cut off anywhere, nothing stands twice afterwards.
+        for step in [20, 30, 40] {
+            world.kill_at(Some(step), true);
+            drop(if is_two_way { world.try_sync_two_way() } else { world.try_sync() });
+            world.kill_at(None, false);
+        }
+        assert_eq!(run(&world).result, RunResult::Ok);
+        let texts = || world.target.server.borrow().texts(&world.target.path);
+        let stand = texts().len();
+        assert!((27..=30).contains(&stand) && texts().keys().all(|name| name.starts_with("own-")), "{stand}");
+        assert_eq!(run(&world).summary.writes, 0, "two-way: {is_two_way}, {more:?}");
+        world.edit(&world.source, "orchard-0005.ics", "SUMMARY:Crate washing", "SUMMARY:Crate repair");
+        world.delete(&world.source, "orchard-0004.ics");
+        let counts = run(&world).summary.calendars["target"];
+        assert_eq!((counts.created, counts.updated, counts.deleted), (0, 1, 1));
+        assert_eq!((run(&world).summary.writes, texts().len()), (0, stand - 1));
+        if !is_two_way {
+            world.lose_state();
+            assert_eq!((world.sync().summary.writes, texts().len()), (0, stand - 1));
+        }
+        let report = world.probe(&if is_two_way { world.two_way() } else { world.route() }).expect("a trial");
+        assert!(
+            report.legs.iter().all(|leg| !matches!(leg.outcome, LegOutcome::Failed(_))),
+            "{:?}",
+            report.legs
+        );
+        assert_eq!(texts().len(), stand - 1, "nothing of the trial is left");
+    }
+}
+
+/// A server shows late what it was given: it is the copy, and not one whose source is gone.
+#[test]
+fn what_shows_late_is_taken_for_what_it_is() {
+    let world = World::new(24);
+    world.habit(&world.target, Habit::KeepsNothing);
+    let damaged = world.sync().summary.damaged;
+    assert!(damaged > 0);
+    world.target.server.borrow_mut().habits.clear();
+    let sent = world.target.sent.borrow().clone();
+    let texts = sent.split("BEGIN:VCALENDAR").skip(1).filter_map(|rest| rest.split_once("END:VCALENDAR"));
+    for text in texts.map(|(inside, _)| format!("BEGIN:VCALENDAR{inside}END:VCALENDAR\r\n")) {
+        let uid = text.split("UID:").nth(1).and_then(|rest| rest.lines().next()).expect("a UID");
+        world.write(&world.target, &format!("{uid}.ics"), &text);
+    }
+    world.pass(60);
+    let report = world.sync();
+    let summary = &report.summary;
+    assert_eq!((report.result, summary.writes, summary.in_step), (RunResult::Ok, 0, 24), "{report:?}");
+    assert_eq!(world.differences(), Vec::<String>::new());
 }
