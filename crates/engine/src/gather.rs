@@ -275,7 +275,7 @@ impl Gatherer<'_> {
     }
 
     /// An entry that was left out so far: what stood for it in a calendar that only takes was found under the rule of
-    /// that time, and belongs to it only if it would be found now.
+    /// that time, and belongs to it only if it would be found now. A copy that did not stand there may do so since.
     fn match_anew(&self, case: &mut Case, link: LinkId) -> Result<()> {
         let Some(row) = &case.row else { return Ok(()) };
         let is_open = row.state == LinkState::LeftOut && row.agreed.is_none();

@@ -577,12 +577,14 @@ impl<'r> Mirror<'r> {
     /// Reads what is listed and not known yet.
     pub(crate) async fn read_unknown(&self) -> Result<(), RunError> {
         let noted_seq = self.seq()?;
-        let mut hrefs = Vec::new();
-        for href in self.compare(&self.listing().await?)?.touched.into_keys() {
-            if self.store.object_at(self.id, &href)?.is_none() {
-                hrefs.push(href);
-            }
+        let mut hrefs: Vec<ObjectHref> = self.compare(&self.listing().await?)?.touched.into_keys().collect();
+        let ahead = ahead::at(self.store, self.id, &hrefs)?;
+        let mut known = BTreeSet::new();
+        for href in &hrefs {
+            known.extend(self.store.object_at(self.id, href)?.map(|object| object.href));
         }
+        drop(ahead);
+        hrefs.retain(|href| !known.contains(href));
         let reading = Reading { noted_seq, is_listed: true, is_own: true };
         self.fetch(&hrefs, reading).await.map(drop)
     }
