@@ -11,7 +11,7 @@ use std::collections::HashMap;
 use std::path::PathBuf;
 use std::rc::Rc;
 
-use chestnut_caldav::protocol::{Condition, Listing, Stored, SyncAnswer, canonical_path, href_of};
+use chestnut_caldav::protocol::{Condition, Listing, Stored, SyncAnswer, canonical_path, href_of, url_of};
 use chestnut_caldav::{Client, DavError, Fetched, RequestCounts, TransportFault};
 use chestnut_core::{Entry, EventUid, Kind, Kinds, NotACalendar, ObjectHref, Scheduling, SyncToken};
 use jiff::Timestamp;
@@ -163,23 +163,18 @@ impl Calendar {
     /// Tells whether nothing stands at an old place any more that differs from this one in its path alone: its server
     /// sends on from there to here, or knows no calendar there; the file or folder is gone.
     pub(crate) async fn has_left(&self, old_place: &str) -> bool {
-        let (here, there) = (self.place(), old_place);
-        // What stands before the path: kind, origin and user; or kind and machine.
-        let path_of = |place: &str, path: &str| place.strip_suffix(path).map(str::to_owned);
+        let here = self.place();
         match self {
             Self::Dav { client, url } => {
                 let own = canonical_path(url);
-                let Some(old) = path_of(&here, &own).and_then(|whose| there.strip_prefix(&*whose)) else {
-                    return false;
-                };
-                let Ok(old) = url.join(old) else { return false };
-                match client.calendar(&old).await {
+                let Some(old) = old_path(&here, &own, old_place) else { return false };
+                match client.calendar(&url_of(&ObjectHref::from(old), url)).await {
                     Ok(found) => canonical_path(&found.url) == own,
                     Err(error) => matches!(error, DavError::NotFound { .. }),
                 }
             }
-            Self::File(file) => has_left(&here, file.path(), there),
-            Self::Folder(folder) => has_left(&here, folder.path(), there),
+            Self::File(file) => is_only_here(&here, file.path(), old_place),
+            Self::Folder(folder) => is_only_here(&here, folder.path(), old_place),
             Self::Feed(_) | Self::FreeBusy(_) | Self::Made(_) => false,
         }
     }
@@ -406,11 +401,15 @@ fn local_place(kind: &str, machine: Option<&str>, path: &std::path::Path) -> Str
     format!("{kind} {machine}{}", real(path).display())
 }
 
+/// The path of a place that differs from another in that alone.
+fn old_path<'t>(here: &str, path: &str, there: &'t str) -> Option<&'t str> {
+    // Kind, origin and user stand before it; or kind and machine.
+    there.strip_prefix(here.strip_suffix(path)?)
+}
+
 /// Tells whether a file or folder is at this path now, and nothing is at the old one.
-fn has_left(here: &str, path: &std::path::Path, there: &str) -> bool {
-    let whose = here.strip_suffix(&*real(path).to_string_lossy());
-    let old = whose.and_then(|whose| there.strip_prefix(whose));
-    // A link leads from there to here, or nothing is there.
+fn is_only_here(here: &str, path: &std::path::Path, there: &str) -> bool {
+    let old = old_path(here, &real(path).to_string_lossy(), there);
     old.is_some_and(|old| path.exists() && std::path::Path::new(old).symlink_metadata().is_err())
 }
 
