@@ -8,8 +8,7 @@ use std::rc::Rc;
 use std::task::Poll;
 
 use chestnut_core::{
-    ETag, Entry, EventUid, Fingerprint, Habits, Identity, LeftOut, Mail, ObjectHref, Origin, Partly,
-    WriteKind, undo_habits,
+    Entry, EventUid, Fingerprint, Habits, Identity, LeftOut, Mail, ObjectHref, Origin, Partly, WriteKind,
 };
 use chestnut_store::{
     Ahead, BodyId, Change, ChangeAction, Counts, Intent, LinkId, LinkRow, LinkState, ObjectId, PlaceRow,
@@ -19,27 +18,25 @@ use futures_util::future::{Either, select};
 use futures_util::stream::{self, StreamExt as _};
 
 use crate::ahead;
-use crate::case::{Case, Kept, Place, Stands, is_same_text};
+use crate::case::{Case, Kept, Place, Stands};
 use crate::decide::{Decider, Fate, Step, Verdict, Writing};
 use crate::error::RunError;
-use crate::gather::{Gatherer, origin_there};
+use crate::gather::Gatherer;
 use crate::mirror::Mirror;
 use crate::observe::{Observer, Phase, Progress};
 use crate::options::RunOptions;
 use crate::rule::Rule;
-use crate::sender::{Outgoing, Sent, condition, send, try_conditions};
+use crate::sender::{Outgoing, Sent, condition, send};
 
 /// How often a case is decided again because somebody else changed it meanwhile.
-const ROUNDS: usize = 4;
+pub(crate) const ROUNDS: usize = 4;
 /// So many stored entries are read back while the next are written.
 const READ_BACK: usize = 50;
-/// So many writes in a row without an answer: the server is not there.
-const GIVE_UP_AFTER: usize = 4;
 /// The pause after the first failure that may pass; each next one is four times as long.
 const FIRST_PAUSE: i64 = 300;
 const LONGEST_PAUSE: i64 = 12 * 3600;
 /// A property that a server changed in so many entries is its habit.
-const IS_HABIT: u32 = 3;
+pub(crate) const IS_HABIT: u32 = 3;
 
 /// What a run came to so far.
 #[derive(Debug, Default)]
@@ -68,17 +65,17 @@ pub(crate) struct Outcome {
 pub(crate) struct Work {
     pub(crate) case: Case,
     pub(crate) verdict: Verdict,
-    round: usize,
+    pub(crate) round: usize,
     /// Where a new entry goes.
-    hrefs: Vec<Option<ObjectHref>>,
+    pub(crate) hrefs: Vec<Option<ObjectHref>>,
     /// A condition failed although what is known stands there.
-    lied: Vec<bool>,
+    pub(crate) lied: Vec<bool>,
     pub(crate) done: Vec<Option<Done>>,
     pub(crate) trouble: Option<Trouble>,
     /// Whose word did not count.
     pub(crate) overruled: Vec<Overruled>,
     /// What was read back before, where it differed: what comes back the same again is the server's doing.
-    came_back: Vec<Option<Fingerprint>>,
+    pub(crate) came_back: Vec<Option<Fingerprint>>,
     /// Of how many of these was told already.
     pub(crate) told: usize,
     /// It was not begun: a person asked to stop.
@@ -179,7 +176,7 @@ impl Work {
     }
 
     /// Notes whose word does not count, before it is written over.
-    fn note_losers(&mut self) {
+    pub(crate) fn note_losers(&mut self) {
         for loser in &self.verdict.losers {
             let (side, before) = (loser.side, self.case.places[loser.side].stands.text());
             if !self.overruled.iter().any(|known| known.side == side && known.before == before) {
@@ -190,7 +187,7 @@ impl Work {
 
     /// What was done is agreed, whatever is decided next: the others are in step with it, or owed a write; what they said
     /// when it was decided is part of it.
-    fn take_as_agreed(&mut self, carried: u16) {
+    pub(crate) fn take_as_agreed(&mut self, carried: u16) {
         let was_written = self.done.iter().flatten().any(|done| done.stood.is_some());
         if !was_written {
             return;
@@ -217,7 +214,7 @@ impl Work {
         }
     }
 
-    fn is_open(&self, side: usize) -> bool {
+    pub(crate) fn is_open(&self, side: usize) -> bool {
         self.trouble.is_none() && !self.left && self.done[side].is_none()
     }
 
@@ -236,7 +233,7 @@ impl Work {
         (0..self.done.len()).any(|side| self.wants(side, deletes))
     }
 
-    fn fail(&mut self, side: usize, told: Told, at_once: bool) {
+    pub(crate) fn fail(&mut self, side: usize, told: Told, at_once: bool) {
         self.trouble = Some(Trouble { side, told, refused: None, at_once });
     }
 }
@@ -338,7 +335,7 @@ impl Applier<'_> {
         work.verdict.writing(side).filter(|_| work.is_open(side))
     }
 
-    fn href_of(&self, work: &Work, side: usize) -> ObjectHref {
+    pub(crate) fn href_of(&self, work: &Work, side: usize) -> ObjectHref {
         let standing = work.case.href(side).cloned();
         let writing = work.verdict.writing(side);
         match (writing, standing) {
@@ -394,7 +391,7 @@ impl Applier<'_> {
     }
 
     /// Compares what stands there now with what was decided on, and decides again where it is something else.
-    fn look(&self, work: &mut Work, side: usize, href: &ObjectHref) -> Result<bool, RunError> {
+    pub(crate) fn look(&self, work: &mut Work, side: usize, href: &ObjectHref) -> Result<bool, RunError> {
         let found = self.store.object_at(self.mirrors[side].id, href)?;
         let was = &work.case.places[side].stands;
         let is_same = match (&found, was) {
@@ -442,7 +439,11 @@ impl Applier<'_> {
     }
 
     /// Decides once more, perhaps since something else stands in one calendar now.
-    fn decide_again(&self, work: &mut Work, news: Option<(usize, Stands)>) -> Result<(), RunError> {
+    pub(crate) fn decide_again(
+        &self,
+        work: &mut Work,
+        news: Option<(usize, Stands)>,
+    ) -> Result<(), RunError> {
         work.take_as_agreed(self.rule.covers().number());
         if let Some((side, stands)) = news {
             work.case.places[side].stands = stands;
@@ -643,352 +644,6 @@ impl Applier<'_> {
         answers.into_iter().map(|sent| sent.expect("every write was sent")).collect()
     }
 
-    async fn take_answers(
-        &self,
-        works: &mut [Work],
-        batch: &[usize],
-        side: usize,
-        answers: Vec<Sent>,
-        read: &BTreeSet<usize>,
-    ) -> Result<(), RunError> {
-        let mut stored: Vec<(usize, Option<ETag>)> = Vec::new();
-        let mut look: Vec<(usize, ObjectHref)> = Vec::new();
-        let mut elsewhere = BTreeSet::new();
-        let mut silent = 0;
-        let mut failed = None;
-        for (at, sent) in batch.iter().zip(answers) {
-            silent = if matches!(sent, Sent::Lost(_)) { silent + 1 } else { 0 };
-            let href = self.href_of(&works[*at], side);
-            match sent {
-                Sent::Done(etag, there) => {
-                    if let Some(there) = there.filter(|there| *there != href) {
-                        self.stands_at(&mut works[*at], side, there);
-                        elsewhere.insert(*at);
-                    }
-                    stored.push((*at, etag));
-                }
-                Sent::LookAgain => look.push((*at, href)),
-                Sent::UidTaken(by) => {
-                    if let Some(href) = self.uid_taken(&mut works[*at], side, by)? {
-                        look.push((*at, href));
-                    }
-                }
-                Sent::Refused { told, for_good, is_unnamed } => {
-                    let work = &mut works[*at];
-                    if is_unnamed && self.may_be_uid(work, side) {
-                        work.case.places[side].wants_own_uid = true;
-                        self.decide_again(work, None)?;
-                        continue;
-                    }
-                    let refused = work.verdict.writing(side).map(|writing| writing.view).filter(|_| for_good);
-                    work.trouble = Some(Trouble { side, told, refused, at_once: false });
-                }
-                Sent::Fails(status) => {
-                    // One entry that fails while others are stored fails by itself.
-                    works[*at].fail(side, Told::Fails { status }, status != 500);
-                }
-                Sent::NotBegun => {
-                    self.outcome.borrow_mut().left += 1;
-                    works[*at].left = true;
-                }
-                Sent::SignIn => {
-                    works[*at].left = true;
-                    failed = Some(self.rule.ends[side].sign_in_failed());
-                }
-                Sent::Lost(error) => {
-                    works[*at].fail(side, Told::Lost { error: error.facts() }, true);
-                    if silent >= GIVE_UP_AFTER {
-                        failed = Some(self.rule.ends[side].failed(error));
-                    }
-                }
-            }
-        }
-        if self.mirrors[side].ignores_conditions().is_none()
-            && let Some((at, _)) = stored.first()
-            && let Some(writing) = works[*at].verdict.writing(side)
-        {
-            let (href, text) = (self.href_of(&works[*at], side), writing.text.clone());
-            let ignores = try_conditions(&self.rule.ends[side], &href, &text).await;
-            // Sent once more: only what is read back tells its ETag.
-            stored[0].1 = stored[0].1.take().filter(|_| !ignores);
-            self.mirrors[side].note(|facts| facts.ignores_conditions = Some(ignores))?;
-        }
-        let hrefs: Vec<_> = stored.iter().map(|(at, _)| self.href_of(&works[*at], side)).collect();
-        let is_unread = |at: &usize| !read.contains(at) || elsewhere.contains(at);
-        let unread = stored.iter().zip(&hrefs).filter(|((at, _), _)| is_unread(at));
-        let unread = unread.map(|(_, href)| href).chain(look.iter().map(|(_, href)| href));
-        let unread: Vec<_> = unread.cloned().collect();
-        let (done, total) = self.progress.get();
-        self.observer.progress(Progress { phase: Phase::ReadingBack, done, total });
-        self.mirrors[side].read_back(&unread).await?;
-        let hrefs = self.seek_missing(works, side, &stored, hrefs).await?;
-        let read = hrefs.iter().chain(look.iter().map(|(_, href)| href));
-        let _ahead = ahead::at(self.store, self.mirrors[side].id, read)?;
-        for ((at, etag), href) in stored.into_iter().zip(&hrefs) {
-            self.judge(&mut works[at], side, href, etag.as_ref())?;
-        }
-        for (at, href) in &look {
-            let work = &mut works[*at];
-            let is_update = work.verdict.writing(side).is_some_and(|w| w.kind == WriteKind::Update);
-            if self.arrived_before(work, side, href)? {
-                self.judge(work, side, href, None)?;
-                continue;
-            }
-            if self.look(work, side, href)? {
-                // What is known stands there: the condition lied, once.
-                if work.lied[side] {
-                    let told = if is_update { Told::FalseCondition } else { Told::NoCalendar };
-                    work.fail(side, told, false);
-                }
-                work.lied[side] = true;
-            }
-        }
-        failed.map_or(Ok(()), Err)
-    }
-
-    /// Tells whether a write that was refused had been done already, and only its answer was lost: what stands there is
-    /// what was sent, and not what stood there before.
-    fn arrived_before(&self, work: &Work, side: usize, href: &ObjectHref) -> Result<bool, RunError> {
-        let Some(writing) = work.verdict.writing(side) else { return Ok(false) };
-        let Some(object) = self.store.object_at(self.mirrors[side].id, href)? else { return Ok(false) };
-        let Stands::Present(_, back) = self.gatherer.stands(object)? else { return Ok(false) };
-        let is_news =
-            work.case.places[side].stands.kept().is_none_or(|kept| kept.text.text != back.text.text);
-        let habits = habits_of(&self.mirrors[side].facts().habits);
-        let is_sent = || !undo_habits(&writing.entry, &back.entry, &habits).is_edited;
-        Ok(is_news
-            && *href == self.href_of(work, side)
-            && back.entry.uid() == writing.entry.uid()
-            && is_sent())
-    }
-
-    /// Another entry has its UID: where in this calendar, to be looked at; else a UID of the route's own is tried.
-    fn uid_taken(
-        &self,
-        work: &mut Work,
-        side: usize,
-        by: Option<ObjectHref>,
-    ) -> Result<Option<ObjectHref>, RunError> {
-        let Some(writing) = work.verdict.writing(side) else { return Ok(None) };
-        let folder = |href: &ObjectHref| href.as_str().rsplit_once('/').map(|(folder, _)| folder.to_owned());
-        let out = self.href_of(work, side);
-        let known = self.store.objects_by_uid(self.mirrors[side].id, writing.entry.uid())?;
-        let known = known.into_iter().map(|object| object.href).next();
-        let here = by.or(known).filter(|href| folder(href) == folder(&out) && *href != out);
-        if let Some(href) = here {
-            // It was looked at already, and is another case's.
-            let is_free = match self.store.object_at(self.mirrors[side].id, &href)? {
-                Some(object) => match self.store.link_of(self.route, object.id)? {
-                    Some(link) => Some(link) == work.case.link,
-                    None => !self.gatherer.is_awaited(&object, work.case.link),
-                },
-                None => true,
-            };
-            if is_free && work.round + 1 < ROUNDS {
-                return Ok(Some(href));
-            }
-        } else if self.rule.ends[side].gives && !writing.entry.uid().is_copy() {
-            self.mirrors[side].note(|facts| facts.own_uids = true)?;
-            self.decider.borrow_mut().facts[side].own_uids = true;
-            self.outcome.borrow_mut().own_uids.insert(self.rule.ends[side].name.clone());
-            self.decide_again(work, None)?;
-            return Ok(None);
-        }
-        let refused = Some(writing.view);
-        work.trouble = Some(Trouble { side, told: Told::UidTaken, refused, at_once: false });
-        Ok(None)
-    }
-
-    /// A refusal without a reason: another calendar of the same user has this UID, and that may be it.
-    fn may_be_uid(&self, work: &Work, side: usize) -> bool {
-        let Some(writing) = work.verdict.writing(side) else { return false };
-        let end = &self.rule.ends[side];
-        let is_new = writing.kind == WriteKind::Create && end.gives && !writing.entry.uid().is_copy();
-        let same_user = |other: usize| {
-            other != side
-                && end.account.is_some()
-                && self.rule.ends[other].account == end.account
-                && work.case.uid(other) == Some(writing.entry.uid())
-        };
-        is_new && !work.case.places[side].wants_own_uid && (0..self.rule.ends.len()).any(same_user)
-    }
-
-    /// The server has put what was new at a place of its own.
-    fn stands_at(&self, work: &mut Work, side: usize, there: ObjectHref) {
-        let is_new = work.verdict.writing(side).is_some_and(|writing| writing.kind == WriteKind::Create);
-        if let (true, Some(link)) = (is_new, work.case.link) {
-            self.gatherer.awaited.borrow_mut().insert((self.mirrors[side].id, there.clone()), link);
-            work.hrefs[side] = Some(there);
-        }
-    }
-
-    /// What was new, and does not stand where it was put, may stand at a name of the server's own: what it lists tells.
-    /// Returns where all of it is.
-    async fn seek_missing(
-        &self,
-        works: &mut [Work],
-        side: usize,
-        stored: &[(usize, Option<ETag>)],
-        mut hrefs: Vec<ObjectHref>,
-    ) -> Result<Vec<ObjectHref>, RunError> {
-        let calendar = self.mirrors[side].id;
-        let mut missing = Vec::new();
-        let ahead = ahead::at(self.store, calendar, &hrefs)?;
-        for (number, (at, _)) in stored.iter().enumerate() {
-            let writing = works[*at].verdict.writing(side);
-            if writing.is_some_and(|writing| writing.kind == WriteKind::Create)
-                && self.store.object_at(calendar, &hrefs[number])?.is_none()
-            {
-                missing.push((number, *at));
-            }
-        }
-        drop(ahead);
-        if missing.is_empty() {
-            return Ok(hrefs);
-        }
-        self.mirrors[side].read_unknown().await?;
-        for (number, at) in missing {
-            let Some(uid) = works[at].verdict.writing(side).map(|writing| writing.entry.uid().clone()) else {
-                continue;
-            };
-            for found in self.store.objects_by_uid(calendar, &uid)? {
-                if self
-                    .store
-                    .link_of(self.route, found.id)?
-                    .is_none_or(|link| Some(link) == works[at].case.link)
-                {
-                    hrefs[number] = found.href.clone();
-                    self.stands_at(&mut works[at], side, found.href);
-                    break;
-                }
-            }
-        }
-        Ok(hrefs)
-    }
-
-    /// Compares what was read back with what was sent.
-    fn judge(
-        &self,
-        work: &mut Work,
-        side: usize,
-        href: &ObjectHref,
-        etag: Option<&ETag>,
-    ) -> Result<(), RunError> {
-        let Some(writing) = work.verdict.writing(side).cloned() else { return Ok(()) };
-        let before = work.case.places[side].stands.text();
-        let action = match writing.kind {
-            WriteKind::Create => ChangeAction::Created,
-            WriteKind::Update => ChangeAction::Updated,
-        };
-        self.outcome.borrow_mut().wrote.insert(side);
-        let Some(object) = self.store.object_at(self.mirrors[side].id, href)? else {
-            work.case.places[side].stands = Stands::Never;
-            work.fail(side, Told::KeepsNothing, false);
-            return Ok(());
-        };
-        let stands = self.gatherer.stands(object)?;
-        {
-            let count = &mut self.outcome.borrow_mut().counts[side];
-            match writing.kind {
-                WriteKind::Create => count.created += 1,
-                WriteKind::Update => count.updated += 1,
-            }
-        }
-        let mut done = Done { action, before, told: None, partly: writing.partly, stood: None };
-        match &stands {
-            // Word for word what was sent.
-            Stands::Present(_, back) if is_same_text(&back.text.text, &writing.text) => {
-                done.stood = Some(Rc::clone(back));
-                work.case.places[side].stands = stands;
-                self.settle(work, side, done);
-            }
-            Stands::Present(object, back) => {
-                let print = back.entry.meaning().fingerprint();
-                let again = work.came_back[side].replace(print) == Some(print);
-                let is_certain = (etag.is_some() && etag == object.etag.as_ref()) || again;
-                let habits = habits_of(&self.mirrors[side].facts().habits);
-                let undone = undo_habits(&writing.entry, &back.entry, &habits);
-                let seen = writing.sight.of_far_side(&back.entry).fingerprint();
-                let changed = seen != writing.view;
-                if is_certain || !undone.is_edited {
-                    if changed {
-                        let fields = self.note_changes(side, &writing.entry, &back.entry, is_certain)?;
-                        done.told = Some(Told::Changed { fields });
-                        done.action = ChangeAction::Damaged;
-                    }
-                    done.stood = Some(Rc::clone(back));
-                    work.case.places[side].stands = stands;
-                    self.settle(work, side, done);
-                    return Ok(());
-                }
-                // Somebody edited it since: what was sent is agreed, and their edit is a change.
-                let stood = undone.stood.caldav_text(self.options.now);
-                done.stood = Kept::of(None, stood);
-                self.note_origin(work, side);
-                work.done[side] = Some(done);
-                self.decide_again(work, Some((side, stands)))?;
-            }
-            Stands::Unreadable(_) => {
-                done.told = Some(Told::KeepsOther);
-                done.action = ChangeAction::Damaged;
-                work.case.places[side].stands = stands;
-                self.settle(work, side, done);
-            }
-            _ => {
-                // It could not be read back: the intent stays, and the next run looks.
-                work.case.places[side].stands = stands;
-                work.left = true;
-                let told = self.change(&work.case, side, href, &done, Some(&writing.entry));
-                self.tell(told)?;
-            }
-        }
-        Ok(())
-    }
-
-    fn settle(&self, work: &mut Work, side: usize, done: Done) {
-        self.note_origin(work, side);
-        let place = &mut work.case.places[side];
-        if place.wants_own_uid {
-            self.outcome.borrow_mut().own_uids.insert(self.rule.ends[side].name.clone());
-            self.decider.borrow_mut().facts[side].own_uids = true;
-        }
-        place.refused = None;
-        work.done[side] = Some(done);
-    }
-
-    /// What the route wrote is its copy; what stood there before stays its owner's.
-    fn note_origin(&self, work: &mut Work, side: usize) {
-        let uid = work.verdict.writing(side).map(|writing| writing.entry.uid().clone());
-        let place = &mut work.case.places[side];
-        place.origin = match origin_there(self.rule, side, uid.as_ref(), place.origin) {
-            Origin::Original if !self.rule.ends[side].gives => Origin::Copy,
-            other => other,
-        };
-    }
-
-    /// Notes which properties a server changed in what it stored; learns of them where nobody else can have done it.
-    fn note_changes(
-        &self,
-        side: usize,
-        sent: &Entry,
-        back: &Entry,
-        is_certain: bool,
-    ) -> Result<Vec<String>, RunError> {
-        let mut fields: Vec<String> =
-            sent.meaning().differences(&back.meaning()).into_iter().map(|d| d.field).collect();
-        fields.sort_unstable();
-        fields.dedup();
-        if is_certain {
-            self.mirrors[side].note(|facts| {
-                for field in &fields {
-                    let seen = facts.habits.entry(field.clone()).or_default();
-                    *seen = (*seen + 1).min(IS_HABIT);
-                }
-            })?;
-        }
-        Ok(fields)
-    }
-
     fn note_own_uids(&self) -> Result<(), RunError> {
         for (side, mirror) in self.mirrors.iter().enumerate() {
             if self.decider.borrow().facts[side].own_uids {
@@ -1123,7 +778,7 @@ impl Applier<'_> {
     }
 
     /// Adds a line to the story at once.
-    fn tell(&self, change: Change) -> Result<(), RunError> {
+    pub(crate) fn tell(&self, change: Change) -> Result<(), RunError> {
         self.store.write(|writer| writer.add_change(self.run, &change))?;
         self.report([change]);
         Ok(())

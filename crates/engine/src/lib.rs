@@ -6,6 +6,7 @@
 //! configuration file, no screen and no words: it gives facts, and pushes [`Progress`] into an [`Observer`].
 
 mod ahead;
+mod answers;
 mod apply;
 mod calendar;
 mod case;
@@ -17,6 +18,7 @@ mod explain;
 mod gather;
 mod guard;
 mod mail;
+mod matching;
 mod mirror;
 mod observe;
 mod options;
