@@ -616,8 +616,16 @@ impl<'r> Mirror<'r> {
         reading: Reading,
     ) -> Result<(), StoreError> {
         let known = self.store.object_at(self.id, href)?;
+        let same = match (known.as_ref().and_then(|known| known.body), fetched) {
+            (Some(body), Fetched::Text { text, .. }) => {
+                self.store.text(body)?.is_some_and(|known| same_lines(&known, text))
+            }
+            _ => false,
+        };
         if let Some(known) = known.as_ref().filter(|known| known.seq > reading.noted_seq) {
-            return self.doubt(writer, known);
+            // Somebody noted the same meanwhile, as where two batches look for what a server has put elsewhere.
+            let is_noted = same && known.state == ObjectState::Present;
+            return if is_noted { Ok(()) } else { self.doubt(writer, known) };
         }
         // What somebody else made anew may bear the ETag of what stood there before: a report that names it is news.
         let generation = self.facts.borrow().generation - i64::from(!reading.is_own);
@@ -631,10 +639,6 @@ impl<'r> Mirror<'r> {
                     (None, _) => writer.add_object(self.id, &bare(href, ObjectState::ToFetch)).map(drop),
                 };
             }
-        };
-        let same = match known.as_ref().and_then(|known| known.body) {
-            Some(body) => self.store.text(body)?.is_some_and(|known| same_lines(&known, text)),
-            None => false,
         };
         if let Some(known) = known.as_ref().filter(|known| same && known.state == ObjectState::Present) {
             let is_noted = known.etag.as_ref() == etag && known.generation == generation;
