@@ -248,7 +248,10 @@ pub fn merge(base: Option<&Entry>, sides: &[MergeSide<'_>], by_weight: ByWeight<
     settle_fields(&mut result, &patches, by_weight, &mut collisions);
     keep_changed_occurrences(&mut result, &patches, &mut collisions);
     let heaviest = by_weight("").into_iter().find(|side| !patches[*side].is_empty()).unwrap_or(0);
-    let entry = written(first.now, sides[heaviest].now, sides, &result, true);
+    // An occurrence that was agreed may stand in none of the sides that changed something.
+    let agreed = base.map(|now| MergeSide { before: None, now });
+    let texts: Vec<_> = sides.iter().copied().chain(agreed).collect();
+    let entry = written(first.now, sides[heaviest].now, &texts, &result, true);
     Merged { entry, collisions: collisions.into_iter().collect() }
 }
 

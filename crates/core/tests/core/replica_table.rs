@@ -387,6 +387,31 @@ fn details_that_are_new_to_a_route_are_merged_as_at_a_first_run() {
     assert_eq!((settled.writes, settled.base.main_component().value("LOCATION")), (vec![None, None], None));
 }
 
+/// A calendar changes the title before it has got a changed day: the day is written there, as a day.
+#[test]
+fn a_day_that_was_agreed_is_laid_over_a_text_that_never_had_it() {
+    let day = "\nRRULE:FREQ=DAILY;COUNT=9\nEND:VEVENT\nBEGIN:VEVENT\nUID:press\nRECURRENCE-ID:20261006T080000Z\n\
+               DTSTART:20261006T100000Z\nSUMMARY:late";
+    let agreed = entry("press", &format!("then{day}"), 1);
+    let series = |title: &str| entry("press", &format!("{title}\nRRULE:FREQ=DAILY;COUNT=9"), 2);
+    let (before, now) = (series("then"), series("now"));
+    let sides = [
+        replica(Some(&agreed), Side::Present(&agreed)),
+        Replica { in_step_with: None, ..replica(Some(&before), Side::Present(&now)) },
+    ];
+    let decision = reconcile_replicas(&policy(2), Some(&agreed), &sides, None, Timestamp::UNIX_EPOCH);
+    let ReplicaDecision::Settle(settled) = decision else { panic!("{decision:?}") };
+    let told = |entry: &Entry| -> Vec<(String, bool)> {
+        let each = |c: &chestnut_core::ical::Component<'static>| {
+            (c.value("SUMMARY").unwrap_or_default().to_owned(), c.value("RECURRENCE-ID").is_some())
+        };
+        entry.components().map(each).collect()
+    };
+    for written in settled.writes.iter().flatten().map(|write| &write.entry).chain([&settled.base]) {
+        assert_eq!(told(written), [("now".to_owned(), false), ("late".to_owned(), true)]);
+    }
+}
+
 /// An occurrence that was carried here bears the other calendar's stamp: it says nothing about who was last to change
 /// the series.
 #[test]
