@@ -10,7 +10,7 @@ use crate::ahead;
 use crate::apply::{Applier, Done, IS_HABIT, ROUNDS, Trouble, Work, habits_of};
 use crate::case::{Kept, Stands, is_same_text};
 use crate::error::RunError;
-use crate::gather::origin_there;
+use crate::gather::{Claimant, origin_there};
 use crate::observe::{Phase, Progress};
 use crate::sender::{Sent, try_conditions};
 
@@ -223,17 +223,12 @@ impl Applier<'_> {
         }
         self.mirrors[side].read_unknown().await?;
         for (number, at) in missing {
-            let Some(uid) = works[at].verdict.writing(side).map(|writing| writing.entry.uid().clone()) else {
-                continue;
-            };
-            for found in self.store.objects_by_uid(calendar, &uid)? {
-                if self
-                    .store
-                    .link_of(self.route, found.id)?
-                    .is_none_or(|link| Some(link) == works[at].case.link)
-                {
+            let work = &mut works[at];
+            let (Some(writing), Some(link)) = (work.verdict.writing(side), work.case.link) else { continue };
+            for found in self.store.objects_by_uid(calendar, writing.entry.uid())? {
+                if self.gatherer.is_free_for(&found, Claimant::Case(link))? {
                     hrefs[number] = found.href.clone();
-                    self.stands_at(&mut works[at], side, found.href);
+                    self.stands_at(work, side, found.href);
                     break;
                 }
             }

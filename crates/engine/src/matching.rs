@@ -25,29 +25,23 @@ impl Gatherer<'_> {
         let Some((side, object, entry)) = source else { return Ok(()) };
         for other in (0..self.rule.ends.len()).filter(|other| !self.rule.ends[*other].gives) {
             let place = &case.places[other];
-            if place.let_go || place.refused.is_some() || place.stands.object().is_some() && !is_open {
+            let is_settled = if is_open { place.stood.is_some() } else { place.stands.object().is_some() };
+            if place.let_go || place.refused.is_some() || is_settled {
                 continue;
             }
-            if !is_open {
+            let own = Claimant::Case(link);
+            let found = match is_open {
+                true => self.matching(side, &object, own, &entry, other)?,
                 // Its server had said that it does not stand there.
-                if let Some(found) = self.own_copy(other, entry.uid(), Claimant::Case(link))? {
-                    let found = self.claim(found, Claimant::Case(link));
-                    case.places[other].stands = self.stands(found)?;
-                    case.places[other].origin = Origin::Copy;
-                }
-                continue;
-            }
-            if place.stood.is_some() {
-                continue;
-            }
-            let found = self.matching(side, &object, Claimant::Case(link), &entry, other)?;
-            case.places[other] = match found {
-                Some((found, origin)) => {
-                    let found = self.claim(found, Claimant::Case(link));
-                    Place { stands: self.stands(found)?, origin, ..Place::default() }
-                }
-                None => Place::default(),
+                false => self.own_copy(other, entry.uid(), own)?.map(|found| (found, Origin::Copy)),
             };
+            let place = &mut case.places[other];
+            if is_open {
+                *place = Place::default();
+            }
+            if let Some((found, origin)) = found {
+                (place.stands, place.origin) = (self.stands(self.claim(found, own))?, origin);
+            }
         }
         Ok(())
     }

@@ -786,8 +786,8 @@ pub(crate) async fn begin<'r>(
     if let Some(twice) = places.iter().enumerate().find(|(at, place)| places[..*at].contains(place)) {
         return Err(RunError::SameCalendar { route: rule.name.clone(), place: twice.1.clone() });
     }
-    let mut known = known;
-    if let Some(route) = known.as_ref().filter(|route| !route.ends.is_empty() && route.ends != rule.places())
+    let (mut known, ends) = (known, rule.places());
+    if let Some(route) = known.as_ref().filter(|route| !route.ends.is_empty() && route.ends != ends)
         // A run has tried that, under its own lease.
         && let Ok(_lease) = store.lease(&route_lease(&rule.name))
         && !recognise(rule, store, route, options.now).await?.is_empty()
@@ -795,7 +795,7 @@ pub(crate) async fn begin<'r>(
         known = store.route(&rule.name)?;
     }
     let before = known.as_ref().map(|route| route.ends.clone()).unwrap_or_default();
-    if !before.is_empty() && before != rule.places() {
+    if !before.is_empty() && before != ends {
         return Err(RunError::OtherCalendars {
             route: rule.name.clone(),
             before: before.replace('\n', ", "),
@@ -850,7 +850,6 @@ pub(crate) async fn begin<'r>(
     if let Some(route) = &known
         && (changed || was_ahead || route.rule.is_empty())
     {
-        let ends = rule.places();
         store.write(|writer| writer.set_rule(route.id, &settings, &ends, changed || was_ahead))?;
     }
     let id = known.as_ref().map(|route| route.id);

@@ -32,6 +32,13 @@ pub(crate) enum Sent {
     SignIn,
 }
 
+impl Sent {
+    /// Where it stands, by its server's own word.
+    pub(crate) fn place(&self) -> Option<&ObjectHref> {
+        if let Self::Done(_, at) = self { at.as_ref() } else { None }
+    }
+}
+
 /// One write, ready to send.
 #[derive(Debug, Clone)]
 pub(crate) struct Outgoing<'w> {

@@ -77,16 +77,20 @@ pub(super) fn fault_of(end: &CalendarEnd, sent: Sent) -> Result<Option<ProbeFaul
     }))
 }
 
-/// Where a server has put what was new, if not where it was sent: perhaps it says so, else what it lists tells. `before`
-/// is what it listed before.
-pub(super) async fn find(
+/// Reads what was new where it was sent, or where its server has put it: perhaps it says so, else what it lists tells.
+/// That is its `href` then. `before` is what it listed before.
+pub(super) async fn read_new(
     end: &CalendarEnd,
+    href: &mut ObjectHref,
     uid: &EventUid,
     said: Option<ObjectHref>,
     before: &BTreeSet<ObjectHref>,
-) -> Result<Option<ObjectHref>, RunError> {
+) -> Result<Option<(Entry, Option<ETag>)>, RunError> {
+    if let Some(stands) = read(end, href).await? {
+        return Ok(Some(stands));
+    }
     let news: Vec<ObjectHref> = match said {
-        Some(href) => vec![href],
+        Some(there) => vec![there],
         None => {
             let listing = end.calendar.listing().await.map_err(|error| end.failed(error))?;
             listing.entries.into_iter().map(|one| one.href).filter(|href| !before.contains(href)).collect()
@@ -96,9 +100,10 @@ pub(super) async fn find(
     if news.len() > MANY {
         return Ok(None);
     }
-    for href in news {
-        if read(end, &href).await?.is_some_and(|(entry, _)| entry.uid() == uid) {
-            return Ok(Some(href));
+    for there in news {
+        if let Some(stands) = read(end, &there).await?.filter(|(entry, _)| entry.uid() == uid) {
+            *href = there;
+            return Ok(Some(stands));
         }
     }
     Ok(None)

@@ -12,7 +12,7 @@ use chestnut_store::{ChangeAction, ProbeRow, Store};
 use jiff::{SignedDuration, Timestamp};
 use tokio::time::Instant;
 
-use super::entries::{Taken, fault_of, find, noted, over_test_entries, read, take_away};
+use super::entries::{Taken, fault_of, noted, over_test_entries, read, read_new, take_away};
 use super::facts::{Leftover, Leg, LegOutcome, ProbeFault, ProbeHow, ProbeSkip, ProbeStep};
 use super::judge::{FarLook, Met, Trial};
 use crate::case::span_of;
@@ -21,7 +21,7 @@ use crate::observe::Silent;
 use crate::options::RunOptions;
 use crate::rule::{CalendarEnd, Makes, Rule};
 use crate::run::{Session, run_route};
-use crate::sender::{Outgoing, Sent, send};
+use crate::sender::{Outgoing, send};
 
 /// What stands there is looked for again after so long, then after twice as long, and so on.
 const FIRST_PAUSE: Duration = Duration::from_secs(2);
@@ -174,7 +174,8 @@ impl<'p> Prober<'p> {
 
     /// Writes the test entry as it is now, and reads it back.
     async fn write(&mut self, step: ProbeStep) -> Result<Result<(), ProbeFault>, RunError> {
-        let end = &self.trial.rule.ends[self.trial.from];
+        let rule = self.trial.rule;
+        let end = &rule.ends[self.trial.from];
         if self.how.stop.get() {
             return Ok(Err(ProbeFault::Stopped));
         }
@@ -190,26 +191,26 @@ impl<'p> Prober<'p> {
             }
         }
         let before = if step == ProbeStep::Create { Some(self.marks().await?) } else { None };
-        let listed = before.as_ref().map(|(.., listed)| listed.clone()).unwrap_or_default();
         let condition = if step == ProbeStep::Create { Condition::Absent } else { Condition::Exists };
         let out = Outgoing { href: &self.trial.href, text: text.as_deref(), condition, silently: true };
         let sent = send(end, &out, &Cell::new(false)).await;
-        let said = if let Sent::Done(_, said) = &sent { said.clone() } else { None };
+        let said = sent.place().cloned();
         if let Some(fault) = fault_of(end, sent)? {
             return Ok(Err(fault));
         }
         self.is_written = true;
-        let mut stands = read(end, &self.trial.href).await?;
-        if step == ProbeStep::Create
-            && stands.is_none()
-            && let Some(there) = find(end, &self.trial.probe.uid, said, &listed).await?
-        {
-            self.note(self.trial.from, &there)?;
-            stands = read(end, &there).await?;
-            self.trial.href = there;
-        }
-        let end = &self.trial.rule.ends[self.trial.from];
-        let calendar = || self.trial.rule.ends[self.trial.from].name.clone();
+        let stands = match &before {
+            Some((.., listed)) => {
+                let (uid, sent_to) = (&self.trial.probe.uid, self.trial.href.clone());
+                let stands = read_new(end, &mut self.trial.href, uid, said, listed).await?;
+                if self.trial.href != sent_to {
+                    self.note(self.trial.from, &self.trial.href)?;
+                }
+                stands
+            }
+            None => read(end, &self.trial.href).await?,
+        };
+        let calendar = || end.name.clone();
         match (stands.is_some(), step) {
             (true, ProbeStep::Delete) => return Ok(Err(ProbeFault::StillThere)),
             (false, ProbeStep::Delete) => return Ok(Ok(())),

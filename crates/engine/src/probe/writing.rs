@@ -7,7 +7,7 @@ use chestnut_caldav::protocol::Condition;
 use chestnut_core::{ETag, Entry, Kind, Kinds, ObjectHref, Probe, RouteKey};
 use jiff::{SignedDuration, Timestamp};
 
-use super::entries::{Taken, fault_of, find, read, take_away};
+use super::entries::{Taken, fault_of, read, read_new, take_away};
 use super::facts::ProbeFault;
 use crate::error::RunError;
 use crate::rule::CalendarEnd;
@@ -87,7 +87,7 @@ async fn go_through(
         let text = (step != WriteStep::Delete).then_some(text.as_str());
         let out = Outgoing { href, text, condition, silently: true };
         let sent = send(end, &out, &Cell::new(false)).await;
-        let said = if let Sent::Done(_, said) = &sent { said.clone() } else { None };
+        let said = sent.place().cloned();
         let fault = match (step, &sent) {
             (WriteStep::Condition, Sent::Done(..) | Sent::LookAgain) => {
                 trial.keeps_conditions = Some(matches!(sent, Sent::LookAgain));
@@ -95,15 +95,12 @@ async fn go_through(
             }
             _ => fault_of(end, sent)?,
         };
-        let mut stands = read(end, href).await?;
-        if step == WriteStep::Create
-            && fault.is_none()
-            && stands.is_none()
-            && let Some(there) = find(end, &probe.uid, said, &BTreeSet::new()).await?
-        {
-            *href = there;
-            stands = read(end, href).await?;
-        }
+        let stands = match step {
+            WriteStep::Create if fault.is_none() => {
+                read_new(end, href, &probe.uid, said, &BTreeSet::new()).await?
+            }
+            _ => read(end, href).await?,
+        };
         let fault = fault.or_else(|| match (&stands, step) {
             (Some(_), WriteStep::Delete) => Some(ProbeFault::StillThere),
             (None, WriteStep::Delete) => None,
