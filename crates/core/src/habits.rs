@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use crate::entry::Entry;
-use crate::merge::{Fields, Key, Said, occurrences_of, rewritten};
+use crate::merge::{Fields, Key, Said, TIME_FIELD, WORDS, occurrences_of, rewritten};
 use crate::values::{TIMES, TimeValue, parse_time};
 
 /// What is known of a server that rewrites what it stores, besides what many do.
@@ -37,12 +37,12 @@ pub struct Undone {
 /// the rest is an edit.
 #[must_use]
 pub fn undo_habits(sent: &Entry, back: &Entry, habits: &Habits) -> Undone {
-    let shifted = shift_of(sent, back).map(|shift| in_utc(sent, shift));
+    let anchored = anchor_of(sent, back).map(|anchor| anchored(sent, &anchor));
     let mut changed = BTreeSet::new();
-    if shifted.is_some() {
+    if anchored.is_some() {
         changed.insert("DTSTART".to_owned());
     }
-    let was = occurrences_of(shifted.as_ref().unwrap_or(sent));
+    let was = occurrences_of(anchored.as_ref().unwrap_or(sent));
     let now = occurrences_of(back);
     let mut stood = now.clone();
     let mut is_edited = false;
@@ -59,7 +59,7 @@ pub fn undo_habits(sent: &Entry, back: &Entry, habits: &Habits) -> Undone {
                     if sent.map(|s| &s.0) == back.map(|s| &s.0) {
                         continue;
                     }
-                    if is_explained(key, sent, back, own, habits) {
+                    if is_explained(key, (sent, fields), (back, own), habits) {
                         changed.insert(key.1.clone());
                         continue;
                     }
@@ -97,7 +97,9 @@ pub fn shows_write(before: &Entry, sent: &Entry, now: &Entry, habits: &Habits) -
             news.any(|key| {
                 let is_new = said(stands, key) != said(was, key);
                 let is_same = said(stands, key) == said(meant, key);
-                is_new && (is_same || is_explained(key, meant.get(key), stands.get(key), stands, habits))
+                is_new
+                    && (is_same
+                        || is_explained(key, (meant.get(key), meant), (stands.get(key), stands), habits))
             })
         }
         (_, _, None) | (None, None, _) => false,
@@ -106,21 +108,24 @@ pub fn shows_write(before: &Entry, sent: &Entry, now: &Entry, habits: &Habits) -
 
 fn is_explained(
     key: &Key,
-    sent: Option<&Said>,
-    back: Option<&Said>,
-    all_back: &Fields,
+    (sent, all_sent): (Option<&Said>, &Fields),
+    (back, all_back): (Option<&Said>, &Fields),
     habits: &Habits,
 ) -> bool {
     if habits.changes.contains(&key.1) {
         return true;
     }
+    let is_word = WORDS.contains(&key.1.as_str());
     match (sent, back) {
+        (Some(_), None) if is_word && is_split(key, all_back) => true,
+        (None, Some(_)) if is_word && is_part(key, all_sent, all_back) => true,
         // A property that is not kept at all; of a list that is kept, somebody took an element out.
         (Some(_), None) => habits.may_cut && !all_back.keys().any(|other| other.1 == key.1),
         (None, Some(back)) => key.1 == "SEQUENCE" && number(&back.0).is_some(),
         (Some(sent), Some(back)) => match key.1.as_str() {
             "SEQUENCE" => number(&back.0) > number(&sent.0),
             "GEO" => same_place(&sent.0, &back.0),
+            TIME_FIELD if gains_an_hour(&sent.0, &back.0) => true,
             _ => without_blanks(&sent.0) == without_blanks(&back.0),
         },
         (None, None) => true,
@@ -143,37 +148,95 @@ fn same_place(a: &str, b: &str) -> bool {
     a.len() == 2 && b.len() == 2 && a.iter().zip(&b).all(|(a, b)| (a - b).abs() < 0.02)
 }
 
-/// Floating times that came back as instants: how far they were shifted, in seconds.
-fn shift_of(sent: &Entry, back: &Entry) -> Option<i64> {
-    let start = |entry: &Entry| {
-        let property = entry.main_component().property("DTSTART")?.clone();
-        let zone = property.param("TZID").is_some();
-        Some((parse_time(property.value())?, zone))
-    };
-    let (Some((TimeValue::Local(sent), false)), Some((TimeValue::Utc(back), _))) = (start(sent), start(back))
-    else {
-        return None;
-    };
-    let shift = sent.duration_since(back).as_secs();
-    (shift.abs() <= 15 * 3600 && shift % 900 == 0).then_some(shift)
+/// A word with a comma in it came back as several: the comma is part of it (RFC 5545, 3.3.11), but not to every server.
+fn is_split(word: &Key, back: &Fields) -> bool {
+    let mut parts = word.2.split(',').map(|part| (word.0, word.1.clone(), part.trim().to_owned())).peekable();
+    parts.next_if(|part| part.2 != word.2).is_some_and(|first| back.contains_key(&first))
+        && parts.all(|part| back.contains_key(&part))
 }
 
-fn in_utc(entry: &Entry, shift: i64) -> Entry {
+/// A word is one of those that another came back as.
+fn is_part(part: &Key, sent: &Fields, back: &Fields) -> bool {
+    sent.keys().any(|word| {
+        (word.0, &word.1) == (part.0, &part.1)
+            && !back.contains_key(word)
+            && word.2.split(',').any(|one| one.trim() == part.2)
+            && is_split(word, back)
+    })
+}
+
+/// An event without an end came back with one: an hour after it starts.
+fn gains_an_hour(sent: &str, back: &str) -> bool {
+    let parts = |said: &str| -> Vec<String> { said.trim().split(';').map(str::to_owned).collect() };
+    let (sent, back) = (parts(sent), parts(back));
+    let of = |parts: &[String], name: &str| {
+        let said =
+            parts.iter().find_map(|part| part.strip_prefix(name)?.strip_prefix('=').map(str::to_owned))?;
+        let (at, zone) = said.split_once(' ').unwrap_or((&said, ""));
+        Some((parse_time(at)?.local(), zone.to_owned()))
+    };
+    let but_the_end = |parts: &[String]| -> Vec<String> {
+        parts.iter().filter(|part| !part.starts_with("DTEND=")).cloned().collect()
+    };
+    let (Some(start), Some(end), Some(ends)) = (of(&sent, "DTSTART"), of(&sent, "DTEND"), of(&back, "DTEND"))
+    else {
+        return false;
+    };
+    let hour = jiff::SignedDuration::from_hours(1);
+    start == end
+        && but_the_end(&sent) == but_the_end(&back)
+        && ends.1 == start.1
+        && ends.0.duration_since(start.0) == hour
+}
+
+/// What floating times came back as.
+enum Anchor {
+    /// Instants, so many seconds earlier.
+    Utc(i64),
+    /// The same times, in this zone.
+    Zone(String),
+}
+
+fn anchor_of(sent: &Entry, back: &Entry) -> Option<Anchor> {
+    let start = |entry: &Entry| {
+        let property = entry.main_component().property("DTSTART")?.clone();
+        let zone = property.param("TZID").map(|zone| zone.into_owned());
+        Some((parse_time(property.value())?, zone))
+    };
+    match (start(sent)?, start(back)?) {
+        ((TimeValue::Local(sent), None), (TimeValue::Utc(back), _)) => {
+            let shift = sent.duration_since(back).as_secs();
+            (shift.abs() <= 15 * 3600 && shift % 900 == 0).then_some(Anchor::Utc(shift))
+        }
+        ((TimeValue::Local(sent), None), (TimeValue::Local(back), Some(zone))) => {
+            (sent == back).then_some(Anchor::Zone(zone))
+        }
+        _ => None,
+    }
+}
+
+/// The entry with its floating times as these came back.
+fn anchored(entry: &Entry, anchor: &Anchor) -> Entry {
     let mut object = entry.object().clone();
     for component in object.components_mut() {
         component.map_properties(&mut |p| {
+            let is_floating = |value: &str| matches!(parse_time(value), Some(TimeValue::Local(_)));
             if !TIMES.iter().any(|name| p.is(name)) || p.param("TZID").is_some() {
                 return None;
             }
-            let moved = |value: &str| match parse_time(value) {
-                Some(TimeValue::Local(at)) => {
-                    let at = at.saturating_sub(jiff::SignedDuration::from_secs(shift));
+            let moved = |value: &str| match (anchor, parse_time(value)) {
+                (Anchor::Utc(shift), Some(TimeValue::Local(at))) => {
+                    let at = at.saturating_sub(jiff::SignedDuration::from_secs(*shift));
                     TimeValue::Utc(at).to_string()
                 }
                 _ => value.to_owned(),
             };
             let values: Vec<_> = p.value().split(',').map(moved).collect();
-            Some(p.with_value(&values.join(",")))
+            let moved = p.with_value(&values.join(","));
+            Some(match anchor {
+                Anchor::Zone(zone) if p.value().split(',').all(is_floating) => moved.with_param("TZID", zone),
+                _ => moved,
+            })
         });
     }
     Entry::from_object(object).unwrap_or_else(|_| entry.clone())

@@ -68,11 +68,11 @@ const EACH_FOR_ITSELF: [&str; 11] = [
     "REFID",
 ];
 /// Properties that are lists of words.
-const WORDS: [&str; 2] = ["CATEGORIES", "RESOURCES"];
+pub(crate) const WORDS: [&str; 2] = ["CATEGORIES", "RESOURCES"];
 /// Properties that are lists of moments.
 const MOMENTS: [&str; 2] = ["EXDATE", "RDATE"];
 
-const TIME_FIELD: &str = "time";
+pub(crate) const TIME_FIELD: &str = "time";
 
 fn time_key() -> Key {
     ("time", TIME_FIELD.to_owned(), String::new())

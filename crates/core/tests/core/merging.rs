@@ -8,8 +8,9 @@ use crate::generate;
 
 fn entry(lines: &str) -> Entry {
     let (series, others) = lines.split_once('|').unwrap_or((lines, ""));
-    let changed =
-        |lines: &str| format!("BEGIN:VEVENT\nUID:press\n{}\nEND:VEVENT\n", lines.replace(';', "\n"));
+    // A zone is a parameter, and stays on its line.
+    let split = |lines: &str| lines.replace(';', "\n").replace("\nTZID=", ";TZID=");
+    let changed = |lines: &str| format!("BEGIN:VEVENT\nUID:press\n{}\nEND:VEVENT\n", split(lines));
     let others: String = others.split('|').filter(|o| !o.is_empty()).map(changed).collect();
     let text = format!("BEGIN:VCALENDAR\n{}{others}END:VCALENDAR\n", changed(series)).replace("\n\n", "\n");
     Entry::parse(&text, &Limits::default()).expect("an entry")
@@ -167,7 +168,9 @@ fn every_kind_of_change_goes_together_or_collides() {
     ];
     for (base, a, b, expected, collision) in table {
         let base = base.replace(';', "\n");
-        let lines = |text: &str| text.replace(';', "\n");
+        let begins = "DTSTART:20261005T080000;SUMMARY:Press";
+        // Parameters keep their semicolon.
+        let lines = |text: &str| text.replace(';', "\n").replace("\nTZID", ";TZID");
         let found = merged(&base, &lines(&a), &lines(&b));
         let differences = found.entry.meaning().differences(&entry(&lines(&expected)).meaning());
         assert!(differences.is_empty(), "{base} | {a} | {b}: {differences:#?}");
@@ -237,7 +240,7 @@ fn parameters_of_lists_and_ranges_of_changes_survive() {
 #[test]
 fn what_a_server_makes_of_a_text_is_no_edit() {
     let at = "DTSTART:20261005T080000;DTEND:20261005T090000;SUMMARY:Press";
-    let lines = |text: &str| text.replace(';', "\n");
+    let begins = "DTSTART:20261005T080000;SUMMARY:Press";
     let utc = at.replace("T080000", "T060000Z").replace("T090000", "T070000Z");
     let plus = |base: &str, more: &str| format!("{base}{more}");
     // What was sent, what came back, and whether somebody edited it; then what stood there before that edit.
@@ -247,15 +250,33 @@ fn what_a_server_makes_of_a_text_is_no_edit() {
         (plus(at, ";X-CRATES:12"), at.to_owned(), None),
         (plus(at, ";SEQUENCE:1"), plus(at, ";SEQUENCE:2"), None),
         (plus(at, ";DESCRIPTION:two  words "), plus(at, ";DESCRIPTION:two words"), None),
+        (
+            at.to_owned(),
+            at.replace("START:", "START;TZID=Europe/Vienna:").replace("END:", "END;TZID=Europe/Vienna:"),
+            None,
+        ),
+        (begins.to_owned(), plus(begins, ";DURATION:PT1H"), None),
+        (begins.to_owned(), plus(begins, ";DTEND:20261005T090000"), None),
+        (
+            plus(at, ";CATEGORIES:Press,Far\\, away"),
+            plus(at, ";CATEGORIES:Press;CATEGORIES:Far;CATEGORIES:away"),
+            None,
+        ),
+        (
+            plus(at, ";CATEGORIES:Far\\, away"),
+            plus(at, ";CATEGORIES:Far"),
+            Some(plus(at, ";CATEGORIES:Far\\, away")),
+        ),
+        (begins.to_owned(), plus(begins, ";DURATION:PT2H"), Some(begins.to_owned())),
+        (at.to_owned(), at.replace("T090000", "T100000"), Some(at.to_owned())),
         (at.to_owned(), plus(at, ";LOCATION:Hall"), Some(at.to_owned())),
         (at.to_owned(), at.replace("Press", "Pressing"), Some(at.to_owned())),
         (plus(at, ";CATEGORIES:A,B"), plus(at, ";CATEGORIES:A"), Some(plus(at, ";CATEGORIES:A,B"))),
         (plus(at, ";X-CRATES:12"), plus(&utc, ";LOCATION:Hall"), Some(utc.clone())),
     ] {
-        let undone =
-            chestnut_core::undo_habits(&entry(&lines(&sent)), &entry(&lines(&back)), &Default::default());
+        let undone = chestnut_core::undo_habits(&entry(&sent), &entry(&back), &Default::default());
         assert_eq!(undone.is_edited, edited.is_some(), "{sent} came back as {back}");
-        let stood = entry(&lines(edited.as_ref().unwrap_or(&back)));
+        let stood = entry(edited.as_ref().unwrap_or(&back));
         assert_eq!(
             undone.stood.meaning().differences(&stood.meaning()),
             vec![],
