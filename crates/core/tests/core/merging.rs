@@ -168,7 +168,6 @@ fn every_kind_of_change_goes_together_or_collides() {
     ];
     for (base, a, b, expected, collision) in table {
         let base = base.replace(';', "\n");
-        let begins = "DTSTART:20261005T080000;SUMMARY:Press";
         // Parameters keep their semicolon.
         let lines = |text: &str| text.replace(';', "\n").replace("\nTZID", ";TZID");
         let found = merged(&base, &lines(&a), &lines(&b));
