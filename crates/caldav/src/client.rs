@@ -525,9 +525,30 @@ impl Client {
         calendar: &Url,
         hrefs: &[ObjectHref],
     ) -> Result<HashMap<ObjectHref, Fetched>, DavError> {
-        let batches = stream::iter(hrefs.chunks(BATCH)).map(|batch| self.fetch_batch(calendar, batch));
+        self.fetch_all(calendar, hrefs, false).await
+    }
+
+    /// As [`Self::fetch`], for places where nothing is known to stand: that nothing does, a batch's word is enough.
+    ///
+    /// # Errors
+    /// As [`Self::fetch`].
+    pub async fn fetch_unknown(
+        &self,
+        calendar: &Url,
+        hrefs: &[ObjectHref],
+    ) -> Result<HashMap<ObjectHref, Fetched>, DavError> {
+        self.fetch_all(calendar, hrefs, true).await
+    }
+
+    async fn fetch_all(
+        &self,
+        calendar: &Url,
+        hrefs: &[ObjectHref],
+        believes_missing: bool,
+    ) -> Result<HashMap<ObjectHref, Fetched>, DavError> {
+        let batches = hrefs.chunks(BATCH).map(|batch| self.fetch_batch(calendar, batch, believes_missing));
         // The pace bounds what is really in flight.
-        let mut results = batches.buffer_unordered(8);
+        let mut results = stream::iter(batches).buffer_unordered(8);
         let mut all = HashMap::with_capacity(hrefs.len());
         while let Some(result) = results.next().await {
             all.extend(result?);
@@ -539,6 +560,7 @@ impl Client {
         &self,
         calendar: &Url,
         hrefs: &[ObjectHref],
+        believes_missing: bool,
     ) -> Result<HashMap<ObjectHref, Fetched>, DavError> {
         let known_bad = self.no_multiget.borrow().contains(calendar.as_str());
         let mut found: HashMap<ObjectHref, Fetched> = HashMap::new();
@@ -548,6 +570,7 @@ impl Client {
                 Ok(parts) => {
                     let texts = parts.into_iter().filter_map(|(href, part)| match part {
                         Part::Text { etag, text } => Some((href, Fetched::Text { etag, text })),
+                        Part::Missing if believes_missing => Some((href, Fetched::Missing)),
                         Part::Missing | Part::Failed(_) => None,
                     });
                     found.extend(texts);

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::ical::{self, Bound, Component, Item, Limits, ParseError, ParseProblem, Property};
 use crate::ids::EventUid;
 use crate::recurrence::write_zone;
-use crate::values::{TimeValue, parse_time, unescape_text};
+use crate::values::{TimeValue, parse_duration, parse_time, unescape_text};
 use crate::zones::resolve_zone;
 
 /// Bytes of the largest entry that is read.
@@ -237,6 +237,35 @@ impl Entry {
         }
         self.describe_zones(&mut object);
         ical::write(&object)
+    }
+
+    /// Returns the same entry in the form that the strictest servers take: without properties that say nothing, and an
+    /// event that is over at once without an end (RFC 5545, 3.8.2.2 asks for one that is later than the start, and 3.6.1
+    /// lets it end when it starts); `None` where it has that form already.
+    #[must_use]
+    pub fn plainer(&self) -> Option<Self> {
+        let mut object = self.object.clone();
+        let mut is_changed = false;
+        for component in entry_components_mut(&mut object) {
+            let start = component.property("DTSTART").map(|p| p.line().replacen("DTSTART", "", 1));
+            let is_timed = matches!(
+                component.value("DTSTART").and_then(parse_time),
+                Some(TimeValue::Local(_) | TimeValue::Utc(_))
+            );
+            let ends_at_once = |p: &Property<'_>| {
+                is_timed
+                    && (p.is("DTEND") && start.as_deref() == Some(&p.line().replacen("DTEND", "", 1))
+                        || p.is("DURATION")
+                            && parse_duration(p.value()).is_some_and(|d| (d.days, d.seconds) == (0, 0)))
+            };
+            component.retain_properties(|p| {
+                let goes = p.value().trim().is_empty() || ends_at_once(p);
+                is_changed |= goes;
+                !goes
+            });
+        }
+        let plainer = Self::from_object(object).ok().filter(|_| is_changed)?;
+        (plainer.meaning() == self.meaning()).then_some(plainer)
     }
 
     /// Adds the zones that are missing, in front of what needs them.

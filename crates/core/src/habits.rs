@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use crate::entry::Entry;
-use crate::merge::{Fields, Key, Said, TIME_FIELD, WORDS, occurrences_of, rewritten};
+use crate::merge::{Fields, Key, Said, TIME_FIELD, is_part, is_split, occurrences_of, rewritten};
 use crate::values::{TIMES, TimeValue, parse_time};
 
 /// What is known of a server that rewrites what it stores, besides what many do.
@@ -115,10 +115,9 @@ fn is_explained(
     if habits.changes.contains(&key.1) {
         return true;
     }
-    let is_word = WORDS.contains(&key.1.as_str());
     match (sent, back) {
-        (Some(_), None) if is_word && is_split(key, all_back) => true,
-        (None, Some(_)) if is_word && is_part(key, all_sent, all_back) => true,
+        (Some(_), None) if is_split(key, all_back) => true,
+        (None, Some(_)) if is_part(key, all_sent, all_back) => true,
         // A property that is not kept at all; of a list that is kept, somebody took an element out.
         (Some(_), None) => habits.may_cut && !all_back.keys().any(|other| other.1 == key.1),
         (None, Some(back)) => key.1 == "SEQUENCE" && number(&back.0).is_some(),
@@ -146,23 +145,6 @@ fn same_place(a: &str, b: &str) -> bool {
         |said: &str| -> Vec<f64> { said.split(';').filter_map(|n| n.trim().parse().ok()).collect() };
     let (a, b) = (numbers(a), numbers(b));
     a.len() == 2 && b.len() == 2 && a.iter().zip(&b).all(|(a, b)| (a - b).abs() < 0.02)
-}
-
-/// A word with a comma in it came back as several: the comma is part of it (RFC 5545, 3.3.11), but not to every server.
-fn is_split(word: &Key, back: &Fields) -> bool {
-    let mut parts = word.2.split(',').map(|part| (word.0, word.1.clone(), part.trim().to_owned())).peekable();
-    parts.next_if(|part| part.2 != word.2).is_some_and(|first| back.contains_key(&first))
-        && parts.all(|part| back.contains_key(&part))
-}
-
-/// A word is one of those that another came back as.
-fn is_part(part: &Key, sent: &Fields, back: &Fields) -> bool {
-    sent.keys().any(|word| {
-        (word.0, &word.1) == (part.0, &part.1)
-            && !back.contains_key(word)
-            && word.2.split(',').any(|one| one.trim() == part.2)
-            && is_split(word, back)
-    })
 }
 
 /// An event without an end came back with one: an hour after it starts.

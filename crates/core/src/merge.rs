@@ -68,7 +68,7 @@ const EACH_FOR_ITSELF: [&str; 11] = [
     "REFID",
 ];
 /// Properties that are lists of words.
-pub(crate) const WORDS: [&str; 2] = ["CATEGORIES", "RESOURCES"];
+const WORDS: [&str; 2] = ["CATEGORIES", "RESOURCES"];
 /// Properties that are lists of moments.
 const MOMENTS: [&str; 2] = ["EXDATE", "RDATE"];
 
@@ -134,6 +134,25 @@ fn fields_of(component: &Component<'static>) -> Fields {
         field.1.push(Item::Component(Box::new(inner.clone())));
     }
     fields
+}
+
+/// A word with a comma in it stands elsewhere as several: the comma is part of it (RFC 5545, 3.3.11), but not to every
+/// server.
+pub(crate) fn is_split(word: &Key, elsewhere: &Fields) -> bool {
+    let part = |part: &str| (word.0, word.1.clone(), part.trim().to_owned());
+    WORDS.contains(&word.1.as_str())
+        && word.2.contains(',')
+        && word.2.split(',').all(|one| elsewhere.contains_key(&part(one)))
+}
+
+/// A word is one of those that another one, which stands in `whole`, was split into.
+pub(crate) fn is_part(part: &Key, whole: &Fields, split: &Fields) -> bool {
+    let is_of = |word: &Key| {
+        word.2.split(',').any(|one| one.trim() == part.2)
+            && !split.contains_key(word)
+            && is_split(word, split)
+    };
+    whole.keys().filter(|word| (word.0, &word.1) == (part.0, &part.1)).any(is_of)
 }
 
 pub(crate) fn occurrences_of(entry: &Entry) -> Occurrences {
@@ -219,6 +238,13 @@ pub fn merge(base: Option<&Entry>, sides: &[MergeSide<'_>], by_weight: ByWeight<
         .zip(&now)
         .map(|(side, now)| Patch::of(&side.before.map(occurrences_of).unwrap_or_default(), now))
         .collect();
+    for side in (0..sides.len()).filter(|side| sides[*side].before.is_none()) {
+        // What a server made of another side's words, nobody said.
+        patches[side].fields.retain(|(id, key), _| {
+            let Some((_, own)) = now[side].get(id) else { return true };
+            !now.iter().filter_map(|other| other.get(id)).any(|(_, whole)| is_part(key, whole, own))
+        });
+    }
     let mut collisions = BTreeSet::new();
     // A series that one side moved, and of which another changed single occurrences: these are about other days.
     let movers: Vec<_> = (0..sides.len()).filter(|side| patches[*side].moves_series()).collect();

@@ -187,11 +187,15 @@ impl ReplicaPolicy {
     /// Why an entry that is not linked is not taken.
     #[must_use]
     pub fn refusal(&self, entry: &Entry) -> Option<LeftOut> {
+        self.refusal_of(entry, self.relay)
+    }
+
+    fn refusal_of(&self, entry: &Entry, relay: bool) -> Option<LeftOut> {
         let one_way = RoutePolicy {
             kinds: self.kinds.clone(),
             choice: self.choice.clone(),
             window: self.window.clone(),
-            relay: self.relay,
+            relay,
             ..RoutePolicy::plain(self.key.clone())
         };
         refusal(&one_way, entry, false)
@@ -302,7 +306,10 @@ fn known<'e>(policy: &ReplicaPolicy, side: usize, replica: &Replica<'e>) -> Know
 fn told_by_one(policy: &ReplicaPolicy, known: &[Known<'_>]) -> Option<ReplicaDecision> {
     let standing: Vec<(usize, &Entry)> =
         known.iter().enumerate().filter_map(|(side, k)| Some((side, k.current?))).collect();
-    if standing.len() < known.len() || standing.iter().any(|(_, entry)| policy.refusal(entry).is_some()) {
+    // Beside the entry that it was made of, a copy is that entry.
+    let is_refused = |entry: &Entry| policy.refusal_of(entry, true).is_some();
+    let only_copies = standing.iter().all(|(_, entry)| policy.refusal(entry).is_some());
+    if standing.len() < known.len() || only_copies || standing.iter().any(|(_, entry)| is_refused(entry)) {
         return None;
     }
     let habits = Habits { may_cut: false, ..Habits::default() };

@@ -625,6 +625,13 @@ impl Applier<'_> {
             async move {
                 let text = writing.map(|writing| writing.text.as_str());
                 let out = Outgoing { href: &href, text, condition, silently };
+                let sent = send(end, &out, &self.options.stop).await;
+                let is_minded = matches!(sent, Sent::Refused { .. } | Sent::Fails(_));
+                // What is legal and unusual, many servers refuse: the same in a plainer form is taken.
+                let plainer = writing.filter(|_| is_minded).and_then(|writing| writing.entry.plainer());
+                let Some(plainer) = plainer else { return (number, sent) };
+                let text = plainer.caldav_text(self.options.now);
+                let out = Outgoing { text: Some(&text), ..out };
                 (number, send(end, &out, &self.options.stop).await)
             }
         });

@@ -554,7 +554,11 @@ impl<'r> Mirror<'r> {
     async fn fetch(&self, hrefs: &[ObjectHref], reading: Reading) -> Result<BTreeSet<ObjectHref>, RunError> {
         let mut missing = BTreeSet::new();
         // The next batch is on its way while one is stored.
-        let batches = hrefs.chunks(BATCH).map(|batch| self.end.calendar.fetch(batch));
+        let calendar = &self.end.calendar;
+        let batches = hrefs.chunks(BATCH).map(async |batch| match reading.is_unknown {
+            true => calendar.fetch_unknown(batch).await,
+            false => calendar.fetch(batch).await,
+        });
         let mut batches = stream::iter(batches).buffered(2);
         while let Some(fetched) = batches.next().await {
             let fetched = in_order(fetched.map_err(|e| self.end.failed(e))?);
@@ -566,12 +570,20 @@ impl<'r> Mirror<'r> {
 
     /// Reads what is about to be written: what is asked for now is newer than anything noted.
     pub(crate) async fn read_now(&self, hrefs: &[ObjectHref]) -> Result<(), RunError> {
-        self.read(hrefs, false).await
+        let (mut known, mut unknown) = (Vec::new(), Vec::new());
+        let ahead = ahead::at(self.store, self.id, hrefs)?;
+        for href in hrefs {
+            let is_known = self.store.object_at(self.id, href)?.is_some();
+            if is_known { &mut known } else { &mut unknown }.push(href.clone());
+        }
+        drop(ahead);
+        self.read(&known, Reading::default()).await?;
+        self.read(&unknown, Reading { is_unknown: true, ..Reading::default() }).await
     }
 
     /// Reads what was just written: a report that names it with this ETag says nothing new.
     pub(crate) async fn read_back(&self, hrefs: &[ObjectHref]) -> Result<(), RunError> {
-        self.read(hrefs, true).await
+        self.read(hrefs, Reading { is_own: true, ..Reading::default() }).await
     }
 
     /// Reads what is listed and not known yet.
@@ -585,15 +597,15 @@ impl<'r> Mirror<'r> {
         }
         drop(ahead);
         hrefs.retain(|href| !known.contains(href));
-        let reading = Reading { noted_seq, is_listed: true, is_own: true };
+        let reading = Reading { is_own: true, ..Reading::listed(noted_seq) };
         self.fetch(&hrefs, reading).await.map(drop)
     }
 
-    async fn read(&self, hrefs: &[ObjectHref], is_own: bool) -> Result<(), RunError> {
+    async fn read(&self, hrefs: &[ObjectHref], reading: Reading) -> Result<(), RunError> {
         if hrefs.is_empty() {
             return Ok(());
         }
-        let reading = Reading { noted_seq: self.seq()?, is_listed: false, is_own };
+        let reading = Reading { noted_seq: self.seq()?, ..reading };
         self.wrote.set(true);
         self.fetch(hrefs, reading).await.map(drop)
     }
@@ -705,7 +717,7 @@ impl<'r> Mirror<'r> {
 }
 
 /// Why objects are read.
-#[derive(Clone, Copy)]
+#[derive(Clone, Copy, Default)]
 struct Reading {
     /// What was noted later is newer.
     noted_seq: i64,
@@ -713,11 +725,13 @@ struct Reading {
     is_listed: bool,
     /// It was written by this run.
     is_own: bool,
+    /// Nothing was known to stand there.
+    is_unknown: bool,
 }
 
 impl Reading {
     fn listed(noted_seq: i64) -> Self {
-        Self { noted_seq, is_listed: true, is_own: false }
+        Self { noted_seq, is_listed: true, ..Self::default() }
     }
 }
 

@@ -178,6 +178,32 @@ fn what_caldav_asks_for_is_added_and_what_it_forbids_taken_out() {
 }
 
 #[test]
+fn the_plainer_form_of_an_entry_means_the_same() {
+    let zero = "DTSTART;TZID=Europe/Vienna:20261005T080000\nDTEND;TZID=Europe/Vienna:20261005T080000\nSUMMARY:Bell\n";
+    for (lines, plainer) in [
+        (zero, Some("DTSTART;TZID=Europe/Vienna:20261005T080000\nSUMMARY:Bell\n")),
+        ("DTSTART:20261005T080000Z\nDURATION:PT0S\nX-SCALE:\n", Some("DTSTART:20261005T080000Z\n")),
+        ("DTSTART:20261005T080000Z\nLOCATION: \n", Some("DTSTART:20261005T080000Z\n")),
+        // Another zone, another length, a day, and what says nothing else to do without: these stay as they are.
+        ("DTSTART:20261005T080000Z\nDTEND;TZID=Europe/Vienna:20261005T080000\n", None),
+        ("DTSTART:20261005T080000Z\nDTEND:20261005T090000Z\n", None),
+        ("DTSTART;VALUE=DATE:20261005\nDTEND;VALUE=DATE:20261005\n", None),
+        (
+            "DTSTART:20261005T080000Z\nBEGIN:VALARM\nACTION:DISPLAY\nTRIGGER:PT0S\nDESCRIPTION:\nEND:VALARM\n",
+            None,
+        ),
+    ] {
+        let whole = |lines: &str| {
+            format!("BEGIN:VCALENDAR\nBEGIN:VEVENT\nUID:bell\n{lines}END:VEVENT\nEND:VCALENDAR\n")
+        };
+        let entry = Entry::parse(&whole(lines), &Limits::default()).expect("an entry");
+        let written =
+            entry.plainer().map(|entry| chestnut_core::ical::write(entry.object()).replace('\r', ""));
+        assert_eq!(written, plainer.map(whole), "{lines}");
+    }
+}
+
+#[test]
 fn copies_have_uids_and_file_names_of_their_own() {
     let key = RouteKey::new(b"secret", "presses-to-board");
     let uid = key.copy_uid(&EventUid::from("orchard-1@coop.example"));

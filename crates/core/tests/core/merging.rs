@@ -237,6 +237,23 @@ fn parameters_of_lists_and_ranges_of_changes_survive() {
 }
 
 #[test]
+fn words_that_a_server_split_at_their_commas_are_not_added_where_nothing_was_agreed() {
+    let at = "DTSTART:20261005T080000;DTEND:20261005T090000;SUMMARY:Press";
+    let whole = entry(&format!("{at};CATEGORIES:Stalls\\, market,Hall"));
+    let split = entry(&format!("{at} hall;CATEGORIES:Stalls;CATEGORIES:market;CATEGORIES:Fair"));
+    let side = |now| MergeSide { before: None, now };
+    for sides in [[&whole, &split], [&split, &whole]] {
+        let merged = merge(None, &sides.map(side), &|_| vec![1, 0]).entry;
+        let words = merged.main_component().properties().filter(|p| p.is("CATEGORIES"));
+        let mut words: Vec<_> = words
+            .flat_map(|p| chestnut_core::split_list(p.value()).map(str::to_owned).collect::<Vec<_>>())
+            .collect();
+        words.sort();
+        assert_eq!(words, ["Fair", "Hall", "Stalls\\, market"]);
+    }
+}
+
+#[test]
 fn what_a_server_makes_of_a_text_is_no_edit() {
     let at = "DTSTART:20261005T080000;DTEND:20261005T090000;SUMMARY:Press";
     let begins = "DTSTART:20261005T080000;SUMMARY:Press";

@@ -371,6 +371,14 @@ impl Calendar {
         }
     }
 
+    /// As [`Self::fetch`], for places where nothing is known to stand.
+    pub(crate) async fn fetch_unknown(&self, hrefs: &[ObjectHref]) -> Result<HashMap<ObjectHref, Fetched>> {
+        match self {
+            Self::Dav { client, url } => Ok(client.fetch_unknown(url, hrefs).await?),
+            _ => self.fetch(hrefs).await,
+        }
+    }
+
     pub(crate) async fn put(&self, href: &ObjectHref, text: &str, condition: &Condition) -> Result<Stored> {
         match self {
             Self::Dav { client, url } => Ok(client.put(url, href, text, condition).await?),

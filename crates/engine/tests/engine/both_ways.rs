@@ -129,22 +129,32 @@ fn what_a_server_makes_of_texts_never_comes_back_after_a_lost_state() {
         (Habit::AddsDuration, "LOCATION:Press hall"),
         (Habit::FloatingToUtc, "DTEND:20261010T090000"),
     ] {
-        let world = world(0);
-        world.habit(&world.target, habit);
-        let start = if habit == Habit::FloatingToUtc { "20261010T080000" } else { "20261010T080000Z" };
-        let text = format!(
-            "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VEVENT\r\nUID:crew\r\nDTSTAMP:20260901T060000Z\r\n\
+        for has_own_uid in [false, true] {
+            let world = world(0);
+            world.habit(&world.target, habit);
+            let start = if habit == Habit::FloatingToUtc { "20261010T080000" } else { "20261010T080000Z" };
+            let text = format!(
+                "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VEVENT\r\nUID:crew\r\nDTSTAMP:20260901T060000Z\r\n\
              DTSTART:{start}\r\n{line}\r\nSUMMARY:Crew\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
-        );
-        world.source.server.borrow_mut().store(&world.source.path, "crew.ics", &text);
-        world.sync_two_way();
-        let texts = |end: &End| end.server.borrow().texts(&end.path).values().cloned().collect::<Vec<_>>();
-        assert_ne!(texts(&world.source), texts(&world.target), "{habit:?} changes nothing");
-        world.lose_state();
-        for _ in 0..2 {
-            world.pass(60);
-            assert_eq!(world.sync_two_way().summary.writes, 0, "{habit:?}");
-            assert_eq!(texts(&world.source), [text.as_str()], "{habit:?}");
+            );
+            world.source.server.borrow_mut().store(&world.source.path, "crew.ics", &text);
+            if has_own_uid {
+                world.habit(&world.target, Habit::OneUidPerUser);
+                let other =
+                    world.target.server.borrow_mut().add_calendar("office", "private", "private", "#333333");
+                world.target.server.borrow_mut().store(&other, "crew.ics", &text);
+            }
+            world.sync_two_way();
+            assert_eq!(world.entries(&world.target)[0].uid().is_copy(), has_own_uid);
+            let texts =
+                |end: &End| end.server.borrow().texts(&end.path).values().cloned().collect::<Vec<_>>();
+            assert_ne!(texts(&world.source), texts(&world.target), "{habit:?} changes nothing");
+            world.lose_state();
+            for _ in 0..2 {
+                world.pass(60);
+                assert_eq!(world.sync_two_way().summary.writes, 0, "{habit:?}, own UID: {has_own_uid}");
+                assert_eq!(texts(&world.source), [text.as_str()], "{habit:?}");
+            }
         }
     }
 }

@@ -13,8 +13,7 @@ const NEED_A_SOCKET: &[Habit] = &[Habit::DigestOnly];
 fn spoils(habit: Habit) -> bool {
     use Habit::{
         AddsDuration, CutsAtComma, EventsOnly, EventsOnlyInWord, FloatingToUtc, KeepsNothing, NullAfterPut,
-        RefusesEmptyX, RefusesRules, RefusesZeroLength, SizeLimit412, SizeLimit413, SizeLimit507,
-        SplitsEscapedCommas, StripsPeople,
+        RefusesRules, SizeLimit412, SizeLimit413, SizeLimit507, SplitsEscapedCommas, StripsPeople,
     };
     matches!(
         habit,
@@ -25,9 +24,7 @@ fn spoils(habit: Habit) -> bool {
             | FloatingToUtc
             | KeepsNothing
             | NullAfterPut
-            | RefusesEmptyX
             | RefusesRules
-            | RefusesZeroLength
             | SizeLimit412
             | SizeLimit413
             | SizeLimit507

@@ -73,6 +73,20 @@ fn a_target_that_ignores_conditions_loses_nobodys_work() {
     assert!(log[put - 1].starts_with("GET"), "{log:#?}");
 }
 
+/// What is new is looked for before it is written, and a batch's word that nothing stands there is enough.
+#[test]
+fn a_target_that_ignores_conditions_costs_one_look_for_each_batch() {
+    let world = World::new(60);
+    world.habit(&world.target, Habit::IgnoresIfNoneMatch);
+    let first = world.sync().summary.requests;
+    for number in 0..60 {
+        world.edit(&world.source, &format!("orchard-{number:04}.ics"), "UID:", "COMMENT:Changed\r\nUID:");
+    }
+    let second = world.sync().summary.requests;
+    // Two trials of its conditions, looks at both sides, and one before and one after each batch.
+    assert!(first <= 60 + 20 && second <= 60 + 12, "{first}, {second}");
+}
+
 #[test]
 fn strangers_on_the_far_side_stay() {
     let world = World::new(12);
