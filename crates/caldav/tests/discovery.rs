@@ -20,6 +20,8 @@ struct Shape {
     bare_root: bool,
     /// The home names a home of somebody else.
     misleading_home: bool,
+    /// All of it stands below this path, and nothing at the root says so.
+    below: &'static str,
     /// How many homes the principal has.
     homes: usize,
     /// For whom the user stands in: named outright, or by groups.
@@ -37,7 +39,7 @@ const CALENDAR: &str = "<c:calendar/>";
 
 impl Office {
     fn at(&self, path: &str, depth: &str, body: &str) -> (u16, String) {
-        let Shape { fails_on, bare_root, misleading_home, homes, proxy, always } = self.shape;
+        let Shape { fails_on, bare_root, misleading_home, below, homes, proxy, always } = self.shape;
         if let Some(status) = always {
             return (status, String::new());
         }
@@ -58,6 +60,7 @@ impl Office {
         let set = |homes: String| format!("<c:calendar-home-set>{homes}</c:calendar-home-set>");
         let owned = |who: &str| format!("<d:owner><d:href>/people/{who}/</d:href></d:owner>{user}");
         let inner = match (path.trim_end_matches('/'), depth) {
+            (entrance, _) if !below.is_empty() && entrance == below => item(path, "", user),
             ("" | "/.well-known/caldav", _) if bare_root => return (404, String::new()),
             ("" | "/.well-known/caldav", _) => item(path, "", user),
             ("/people/office", _) => {
@@ -179,6 +182,13 @@ async fn every_address_leads_to_all_calendars() {
             assert!(asked.len() <= 12, "{number} {address}: {asked:?}");
         }
     }
+    // A server that stands beside other pages, and does not say so, is found where such servers stand.
+    for (below, address) in
+        [("/dav", ""), ("/packhouse/remote.php/dav", "/packhouse"), ("/SOGo/dav", "/SOGo/")]
+    {
+        let shape = Shape { bare_root: true, below, ..Shape::default() };
+        assert_eq!(paths(&search(shape, address, false).await.0.expect("calendars")), OWN, "{below}");
+    }
     // Nothing at the root: what is given must do.
     let bare = Shape { bare_root: true, ..Shape::default() };
     for address in ["/people/office/", "/cal/office", "/cal/office/presses/"] {
@@ -206,7 +216,7 @@ async fn several_homes_and_those_of_others_are_read_within_bounds() {
 
 #[tokio::test]
 async fn a_refused_sign_in_and_a_tired_server_are_not_asked_in_parts() {
-    for (status, most) in [(401, 1), (429, 3), (503, 3), (404, 3)] {
+    for (status, most) in [(401, 1), (429, 3), (503, 3), (404, 11)] {
         let (found, asked) =
             search(Shape { always: Some(status), ..Shape::default() }, "/cal/office/", false).await;
         assert!(found.is_err() && asked.len() <= most, "{status}: {asked:?}");

@@ -16,6 +16,10 @@ use crate::transport::{Answer, Request};
 /// Homes that are looked into, and people whose homes are asked for.
 const MOST: usize = 50;
 
+/// Where servers stand that share a host with other pages, and do not say so at the well-known address.
+const CUSTOMARY: [&str; 8] =
+    ["dav/", "caldav/", "SOGo/dav/", "remote.php/dav/", "dav.php/", "caldav.php/", "cal.php/", "radicale/"];
+
 /// Where a principal's calendars are.
 const OF_A_PRINCIPAL: &[&str] = &["<c:calendar-home-set/>"];
 /// Also for whom they stand in.
@@ -51,8 +55,10 @@ pub struct Discovery {
     start: Url,
     step: DiscoveryStage,
     ask: Propfind,
-    /// Addresses still to try as a starting point.
+    /// Addresses still to try as a starting point, the last one first.
     starts: Vec<Url>,
+    /// Those to try where the server answers at none of these, and knows nothing of calendars there.
+    customary: Vec<Url>,
     principal: Option<Url>,
     /// A home that an address named which is no principal: second choice.
     named_homes: Vec<Url>,
@@ -67,6 +73,25 @@ pub struct Discovery {
     itself: Option<CalendarInfo>,
     calendars: Vec<CalendarInfo>,
     first_error: Option<DavError>,
+}
+
+/// Below the folder that the address names, where it is one at the root; then below the root.
+fn customary(start: &Url) -> Vec<Url> {
+    let folder = format!("{}/", start.path().trim_end_matches('/'));
+    let is_at_root = folder.matches('/').count() == 2;
+    let folders = [Some(folder.as_str()).filter(|_| is_at_root), Some("/")];
+    let paths =
+        folders.into_iter().flatten().flat_map(|folder| CUSTOMARY.map(|path| format!("{folder}{path}")));
+    let mut urls: Vec<_> = paths
+        .map(|path| {
+            let mut url = start.clone();
+            url.set_query(None);
+            url.set_path(&path);
+            url
+        })
+        .collect();
+    urls.reverse();
+    urls
 }
 
 /// What was found at an address, or why nothing.
@@ -108,6 +133,7 @@ impl Discovery {
             step: DiscoveryStage::Start,
             ask,
             starts,
+            customary: customary(start),
             principal: None,
             named_homes: Vec::new(),
             homes: Vec::new(),
@@ -216,9 +242,13 @@ impl Discovery {
     /// The well-known address first: it is what the standard offers.
     fn next_start(&mut self, error: Option<DavError>) -> Result<DiscoveryNext, DavError> {
         let fatal = error.as_ref().is_some_and(|e| e.class() == Class::Credentials);
+        let knows_nothing =
+            |error: &DavError| !matches!(error, DavError::Transport(_)) && error.class() != Class::Retry;
+        let may_stand_elsewhere = error.as_ref().is_none_or(knows_nothing);
         self.first_error = self.first_error.take().or(error);
         self.principal = None;
-        match self.starts.pop().filter(|_| !fatal && self.itself.is_none()) {
+        let next = self.starts.pop().or_else(|| self.customary.pop().filter(|_| may_stand_elsewhere));
+        match next.filter(|_| !fatal && self.itself.is_none()) {
             Some(url) => Ok(self.ask(DiscoveryStage::Start, &url, Asked::Search, OF_ANY_ADDRESS)),
             None => self.finish(false),
         }
