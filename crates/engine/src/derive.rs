@@ -55,7 +55,8 @@ impl Maker<'_> {
         let from = before.as_ref().map_or(range.0, |made| made.from.min(range.0));
         let bounds = Bounds { range: from..range.1, zone: self.policy.window.zone.clone() };
         let mut after = known.map_or(0, |made| made.seen);
-        let mut changed = before.is_none() || known.is_none_or(|made| made.window != range);
+        let mut changed =
+            before.is_none() || known.is_none_or(|made| made.window != range || made.is_half_made);
         let now = self.now.as_second();
         if known.is_some() {
             for parents in self.store.parts_due(self.made.id, now)?.chunks(TOGETHER) {
@@ -79,7 +80,7 @@ impl Maker<'_> {
         }
         self.made.note(|facts| {
             facts.read = true;
-            facts.made = Some(Made { seen: seq, window: range, from, rule });
+            facts.made = Some(Made { seen: seq, window: range, from, rule, is_half_made: false });
         })
     }
 
@@ -96,6 +97,10 @@ impl Maker<'_> {
             parts.push((object, self.part(object, entry, bounds)?, self.due(object, entry)));
         }
         drop(ahead);
+        if self.rule.makes == Makes::Blocks && !parts.is_empty() {
+            // What is gone leaves no trace among the parts: should this end here, the blocks still want to know.
+            self.made.note(|facts| facts.made.iter_mut().for_each(|made| made.is_half_made = true))?;
+        }
         Ok(self.store.write(|writer| {
             let mut changed = false;
             for (object, part, due) in parts {

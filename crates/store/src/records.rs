@@ -309,6 +309,9 @@ pub struct Made {
     pub from: i64,
     /// By which rule.
     pub rule: String,
+    /// What it is put together from has changed, and it was not put together since.
+    #[serde(default)]
+    pub is_half_made: bool,
 }
 
 /// Something to tell of an entry: a fact; words are made of it elsewhere. Texts inside are untrusted.

@@ -752,5 +752,5 @@ fn history(seed: u64) -> Result<(), Failure> {
 
 #[test]
 fn copies_say_what_the_rule_says_and_nothing_is_lost() {
-    run_histories(&[601_549, 804_374, 901_752], history);
+    run_histories(&[601_549, 804_374, 901_752, 11_002_160, 11_105_955], history);
 }
