@@ -206,6 +206,8 @@ impl Work {
             place.stood = stood.or(place.stood.take());
             if is_in_step {
                 place.in_step_with.clone_from(&agreed);
+            } else if step.owes_a_text() {
+                place.owe(agreed.as_ref());
             }
         }
         self.case.agreed = agreed;

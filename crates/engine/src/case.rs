@@ -90,6 +90,20 @@ pub(crate) struct Place {
     pub(crate) wants_own_uid: bool,
 }
 
+impl Place {
+    pub(crate) fn is_in_step_with(&self, agreed: Option<&Rc<Kept>>) -> bool {
+        self.in_step_with.as_ref().map(|kept| &kept.entry) == agreed.map(|kept| &kept.entry)
+    }
+
+    /// It does not know of what is agreed now, also where it was in step with the same text before: then more of that is
+    /// carried now, or it says something else since.
+    pub(crate) fn owe(&mut self, agreed: Option<&Rc<Kept>>) {
+        if self.is_in_step_with(agreed) {
+            self.in_step_with = None;
+        }
+    }
+}
+
 /// One entry as one route sees it.
 #[derive(Debug, Clone)]
 pub(crate) struct Case {
@@ -139,6 +153,11 @@ pub(crate) enum Question {
 impl Case {
     /// Takes what an intention wanted agreed as agreed.
     pub(crate) fn agree(&mut self, agreed: Option<Rc<Kept>>, intent: &Intent) {
+        if self.row.as_ref().is_some_and(|row| row.agreed.is_some() && row.carried != intent.carried) {
+            // Of the same text more is agreed now: of that the others do not know.
+            let others = self.places.iter_mut().enumerate().filter(|(side, _)| *side != intent.side);
+            others.for_each(|(_, place)| place.owe(agreed.as_ref()));
+        }
         self.agreed = agreed;
         if let Some(row) = &mut self.row {
             (row.agreed, row.carried, row.form) = (intent.agreed, intent.carried, intent.form);

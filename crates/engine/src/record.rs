@@ -2,7 +2,7 @@
 
 use std::rc::Rc;
 
-use chestnut_core::{Entry, EntryError, EventUid, LeftOut, ObjectHref, Origin, Partly};
+use chestnut_core::{EntryError, EventUid, LeftOut, ObjectHref, Origin, Partly};
 use chestnut_store::{
     BodyId, Change, ChangeAction, HeldItem, LinkId, LinkRow, LinkState, PlaceRow, StoreError, Text, Told,
     Writer,
@@ -392,12 +392,12 @@ impl Applier<'_> {
                 }
                 None => place.stood.clone(),
             };
-            // It was in step with what is agreed once more, and says something else since: it is owed that.
+            // It was in step with what is agreed once more, and says something else since, or more of it is carried now:
+            // it is owed that.
             let is_overruled = counts
                 && step.owes_a_text()
                 && self.rule.ends[side].gives
-                && entry(place.in_step_with.as_ref()) == entry(verdict.agreed.as_ref())
-                && entry(place.stands.kept()) != entry(place.stood.as_ref());
+                && place.is_in_step_with(verdict.agreed.as_ref());
             let in_step = match (releases || is_overruled, accepts) {
                 (false, true) => agreed,
                 (false, false) => keep(&place.in_step_with)?,
@@ -492,10 +492,6 @@ impl Applier<'_> {
         let details = json!({ "kind": "disagreement", "agreed": agreed, "sides": sides });
         self.question(work, link, details.to_string())
     }
-}
-
-fn entry(kept: Option<&Rc<Kept>>) -> Option<&Entry> {
-    kept.map(|kept| &kept.entry)
 }
 
 /// An entry that is left out for a reason that lies in the entry, the first time it is.

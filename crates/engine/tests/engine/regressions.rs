@@ -647,3 +647,51 @@ fn a_write_that_never_arrived_is_not_taken_for_done_because_of_an_edit() {
     }
     panic!("every run was killed");
 }
+
+/// Of a text that is agreed already more is carried from now on: who did not get that is owed it, whatever stopped the run.
+#[test]
+fn what_is_carried_from_now_on_reaches_everybody() {
+    let all = Detail::ALL.into_iter();
+    let fewer: Vec<_> = all.clone().filter(|detail| *detail != Detail::Location).collect();
+    let carrying = |world: &mut World, taken: Vec<Detail>| {
+        world.shape_two_way = Rc::new(move |rule: &mut Rule| rule.carry = details(&taken));
+    };
+    let prepared = || {
+        let mut world = World::new(0);
+        world.between = 3;
+        carrying(&mut world, fewer.clone());
+        world.write(&world.source, "p1.ics", &press("p1", "T1", "LOCATION:Hall\r\n"));
+        world.sync_two_way();
+        // All that the source says is what is agreed then.
+        world.lose_state();
+        world.sync_two_way();
+        assert_eq!(world.sides().iter().filter(|side| texts(side).contains("Hall")).count(), 1);
+        carrying(&mut world, all.clone().collect());
+        world.pass(60);
+        world
+    };
+    let arrives = |world: &World, what: &str| {
+        settle(world, true);
+        for side in world.sides() {
+            assert!(texts(side).contains("LOCATION:Hall"), "{what}: {side:?}");
+        }
+    };
+    for side in [1, 2] {
+        let world = prepared();
+        fault(world.sides()[side], Fault::once("PUT", status(507)));
+        world.sync_two_way();
+        arrives(&world, &format!("{side} was full"));
+    }
+    for step in 0.. {
+        let world = prepared();
+        world.kill_at(Some(step), true);
+        drop(world.try_sync_two_way());
+        let was_killed = world.was_killed();
+        world.kill_at(None, false);
+        arrives(&world, &format!("killed at {step}"));
+        if !was_killed {
+            assert!(step > 10, "{step}");
+            break;
+        }
+    }
+}
