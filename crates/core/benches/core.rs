@@ -158,6 +158,7 @@ fn reconcile_unchanged(bencher: Bencher, count: usize) {
                 target: Side::Present(entry),
                 origin: Origin::Copy,
                 carry_changed: false,
+                copy_uid_is_taken: false,
             };
             black_box(reconcile(&policy, &pair, now));
         }

@@ -10,6 +10,7 @@ use crate::carry::{Carry, Identity, Shows, Sight, Unshown, View};
 use crate::choose::{Choice, ChoiceKey};
 use crate::entry::{Entry, Kind, Kinds};
 use crate::habits::{Habits, undo_habits};
+use crate::ids::EventUid;
 use crate::matching::RouteKey;
 use crate::merge::follow;
 use crate::window::Bounds;
@@ -162,6 +163,9 @@ pub struct Pair<'e> {
     pub origin: Origin,
     /// The route carried other details when it wrote the copy: what it no longer carries must not stay there.
     pub carry_changed: bool,
+    /// The copy of another source has the UID that a copy of this one would get: a copy that went on to an entry that says
+    /// the same, before its first source came back.
+    pub copy_uid_is_taken: bool,
 }
 
 /// Why an entry of the source is not carried. Every run counts these, and names the entries on request.
@@ -440,7 +444,11 @@ fn decide_present(
     mut shown: View,
     now: Timestamp,
 ) -> Decision {
-    let copy = Identity::New(policy.key.copy_uid(source.uid()));
+    let of = match pair.copy_uid_is_taken {
+        true => &EventUid::from(format!("{} again", source.uid())),
+        false => source.uid(),
+    };
+    let copy = Identity::New(policy.key.copy_uid(of));
     let mut partly =
         Partly { without_people: policy.carry.leaves_out_people(source), ..Partly::of(shown.entry()) };
     let too_large = |text: &str| policy.max_size.is_some_and(|max| text.len() as u64 > max);

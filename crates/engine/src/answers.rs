@@ -126,6 +126,11 @@ impl Applier<'_> {
     fn arrived_before(&self, work: &Work, side: usize, href: &ObjectHref) -> Result<bool, RunError> {
         let Some(writing) = work.verdict.writing(side) else { return Ok(false) };
         let Some(object) = self.store.object_at(self.mirrors[side].id, href)? else { return Ok(false) };
+        if let Some(link) = work.case.link
+            && !self.gatherer.is_free_for(&object, Claimant::Case(link))?
+        {
+            return Ok(false);
+        }
         let Stands::Present(_, back) = self.gatherer.stands(object)? else { return Ok(false) };
         let is_news =
             work.case.places[side].stands.kept().is_none_or(|kept| kept.text.text != back.text.text);
@@ -170,6 +175,9 @@ impl Applier<'_> {
             return Ok(None);
         }
         let refused = Some(writing.view);
+        if self.takes_another_uid(work, side)? {
+            return Ok(None);
+        }
         work.trouble = Some(Trouble { side, told: Told::UidTaken, refused, at_once: false });
         Ok(None)
     }

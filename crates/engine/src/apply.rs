@@ -429,7 +429,9 @@ impl Applier<'_> {
             if let Some(object) = stands.object()
                 && self.store.link_of(self.route, object.id)?.is_some_and(|link| Some(link) != work.case.link)
             {
-                work.fail(side, Told::UidTaken, false);
+                if !self.takes_another_uid(work, side)? {
+                    work.fail(side, Told::UidTaken, false);
+                }
                 return Ok(false);
             }
             if !self.rule.ends[side].gives {
@@ -438,6 +440,22 @@ impl Applier<'_> {
         }
         self.decide_again(work, Some((side, stands)))?;
         Ok(false)
+    }
+
+    /// Gives a new copy another UID, where the copy of another source has the one that it would get.
+    pub(crate) fn takes_another_uid(&self, work: &mut Work, side: usize) -> Result<bool, RunError> {
+        let is_copy = work.verdict.writing(side).is_some_and(|writing| {
+            writing.kind == WriteKind::Create
+                && writing.entry.uid().route_tag().as_ref() == Some(self.rule.key.tag())
+        });
+        let place = &mut work.case.places[side];
+        if self.rule.ends[side].gives || !is_copy || place.copy_uid_is_taken {
+            return Ok(false);
+        }
+        place.copy_uid_is_taken = true;
+        work.hrefs[side] = None;
+        self.decide_again(work, None)?;
+        Ok(true)
     }
 
     /// Decides once more, perhaps since something else stands in one calendar now.

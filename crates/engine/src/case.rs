@@ -88,6 +88,8 @@ pub(crate) struct Place {
     pub(crate) let_go: bool,
     /// Its server may refuse the entry's own UID: the route's is tried.
     pub(crate) wants_own_uid: bool,
+    /// Another case's copy has the UID that a copy of this one would get.
+    pub(crate) copy_uid_is_taken: bool,
 }
 
 impl Place {

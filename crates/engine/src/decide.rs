@@ -302,6 +302,7 @@ impl Decider<'_> {
             target: if far.let_go { Side::Gone } else { side(&far.stands) },
             origin: far.origin,
             carry_changed: self.carry_changed(case),
+            copy_uid_is_taken: far.copy_uid_is_taken,
         };
         if self.is_untold(case) {
             return Verdict::plain(case, Fate::LeaveOut(LeftOut::OutsideEnds));

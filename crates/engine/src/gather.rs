@@ -262,7 +262,7 @@ impl Gatherer<'_> {
             let uid = stands.object().and_then(|object| object.uid.as_ref());
             let origin = origin_there(self.rule, side, uid, origin);
             case.places[side] =
-                Place { stands, stood, in_step_with, origin, refused, let_go, wants_own_uid: false };
+                Place { stands, stood, in_step_with, origin, refused, let_go, ..Place::default() };
         }
         case.row = Some(row);
         for intent in self.store.intents(link)? {

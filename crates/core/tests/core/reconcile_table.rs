@@ -24,7 +24,15 @@ const NOW: Timestamp = Timestamp::UNIX_EPOCH;
 
 /// What is known of nothing but what stands on both sides.
 fn pair<'e>(source: Side<'e>, target: Side<'e>) -> Pair<'e> {
-    Pair { link: None, agreed: None, source, target, origin: Origin::Copy, carry_changed: false }
+    Pair {
+        link: None,
+        agreed: None,
+        source,
+        target,
+        origin: Origin::Copy,
+        carry_changed: false,
+        copy_uid_is_taken: false,
+    }
 }
 
 fn word(decision: &Decision) -> &'static str {

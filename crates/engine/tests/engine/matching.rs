@@ -2,8 +2,9 @@
 
 use std::rc::Rc;
 
-use chestnut_core::{Matches, People, Shows, Strangers, Test};
+use chestnut_core::{Carry, Matches, People, Shows, Strangers, Test};
 use chestnut_engine::Rule;
+use chestnut_standin::Habit;
 use chestnut_store::RunResult;
 use chestnut_testkit::{End, World};
 
@@ -185,4 +186,58 @@ fn what_was_left_out_is_matched_anew() {
     assert_eq!(world.sync().summary.calendars["target"].created, 2);
     let stand = world.target.server.borrow().texts(&world.target.path);
     assert!(texts.iter().all(|(name, text)| stand[&format!("own-{name}")] == *text), "{stand:?}");
+}
+
+/// A copy went on to another entry that says the same, and its first source comes back: it needs one, too.
+#[test]
+fn a_source_that_comes_back_after_its_copy_went_on_to_another_gets_one() {
+    let habits = [
+        None,
+        Some(Habit::IgnoresIfNoneMatch),
+        Some(Habit::UidConflict409),
+        Some(Habit::UidConflict412),
+        Some(Habit::NoEtagOnPut),
+    ];
+    for (habit, is_busy) in habits.into_iter().flat_map(|habit| [(habit, true), (habit, false)]) {
+        let mut world = World::new(0);
+        world.allow_deletions = true;
+        if is_busy {
+            world.shape = Rc::new(|route: &mut Rule| {
+                route.carry = Carry { shows: Shows::Busy("Taken".into()), ..Carry::default() };
+            });
+        }
+        habit.into_iter().for_each(|habit| world.habit(&world.target, habit));
+        let press = |uid: &str| {
+            format!(
+                "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nBEGIN:VEVENT\r\nUID:{uid}\r\nDTSTAMP:20261001T060000Z\r\n\
+                 DTSTART:20261007T080000Z\r\nDURATION:PT1H\r\nSUMMARY:Press\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
+            )
+        };
+        let come_to = |copies: usize| {
+            let mut writes = Vec::new();
+            for _ in 0..2 {
+                world.pass(60);
+                let report = world.sync();
+                assert_eq!(report.result, RunResult::Ok, "{habit:?}: {:#?}", report.changes);
+                assert_eq!(world.entries(&world.target).len(), copies, "{habit:?}: {:#?}", report.changes);
+                writes.push(report.summary.writes);
+            }
+            assert_eq!(writes[1], 0, "{habit:?}");
+            writes[0]
+        };
+        world.write(&world.source, "first.ics", &press("first"));
+        come_to(1);
+        world.delete(&world.source, "first.ics");
+        world.write(&world.source, "second.ics", &press("second"));
+        assert_eq!(come_to(1), 0, "{habit:?}: the copy goes on");
+        world.write(&world.source, "first.ics", &press("first"));
+        come_to(2);
+        world.lose_state();
+        come_to(2);
+        world.delete(&world.source, "second.ics");
+        come_to(1);
+        world.edit(&world.source, "first.ics", "T080000Z", "T090000Z");
+        come_to(1);
+        assert!(chestnut_testkit::text_of(&world.target, "T090000Z").1.contains("chestnut-"), "{habit:?}");
+    }
 }

@@ -285,7 +285,7 @@ impl History {
 
 #[test]
 fn what_nobody_touched_is_as_it_was_and_stays_so() {
-    run_some_histories(6, &[1_100_455, 1_600_319, 1_800_200], |seed| {
+    run_some_histories(6, &[1_100_455, 1_600_319, 1_800_200, 12_100_451], |seed| {
         live(History::new(seed), 8, History::round, |history| history.log)
     });
 }
