@@ -149,26 +149,22 @@ fn same_place(a: &str, b: &str) -> bool {
 
 /// An event without an end came back with one: an hour after it starts.
 fn gains_an_hour(sent: &str, back: &str) -> bool {
-    let parts = |said: &str| -> Vec<String> { said.trim().split(';').map(str::to_owned).collect() };
-    let (sent, back) = (parts(sent), parts(back));
-    let of = |parts: &[String], name: &str| {
-        let said =
-            parts.iter().find_map(|part| part.strip_prefix(name)?.strip_prefix('=').map(str::to_owned))?;
-        let (at, zone) = said.split_once(' ').unwrap_or((&said, ""));
-        Some((parse_time(at)?.local(), zone.to_owned()))
+    let part = |said: &str, name: &str| {
+        said.trim().split(';').find_map(|part| Some(part.strip_prefix(name)?.to_owned()))
     };
-    let but_the_end = |parts: &[String]| -> Vec<String> {
-        parts.iter().filter(|part| !part.starts_with("DTEND=")).cloned().collect()
+    let parts = (part(sent, "DTSTART="), part(sent, "DTEND="), part(back, "DTEND="));
+    let (Some(start), Some(end), Some(given)) = parts else { return false };
+    // The end as it would be, in the words of the start: its zone stands behind it.
+    let (at, zone) = start.split_at(start.find(' ').unwrap_or(start.len()));
+    let hour_later = match parse_time(at) {
+        Some(TimeValue::Local(at)) => {
+            TimeValue::Local(at.saturating_add(jiff::SignedDuration::from_hours(1)))
+        }
+        Some(TimeValue::Utc(at)) => TimeValue::Utc(at.saturating_add(jiff::SignedDuration::from_hours(1))),
+        Some(TimeValue::Date(_)) | None => return false,
     };
-    let (Some(start), Some(end), Some(ends)) = (of(&sent, "DTSTART"), of(&sent, "DTEND"), of(&back, "DTEND"))
-    else {
-        return false;
-    };
-    let hour = jiff::SignedDuration::from_hours(1);
-    start == end
-        && but_the_end(&sent) == but_the_end(&back)
-        && ends.1 == start.1
-        && ends.0.duration_since(start.0) == hour
+    let without = |said: &str, end: &str| said.replacen(&format!("DTEND={end};"), "", 1);
+    start == end && given == format!("{hour_later}{zone}") && without(sent, &end) == without(back, &given)
 }
 
 /// What floating times came back as.

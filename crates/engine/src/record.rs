@@ -382,8 +382,12 @@ impl Applier<'_> {
             let object = place.stands.object();
             let step = &verdict.steps[side];
             let done = work.done[side].as_ref();
-            let accepts =
-                counts && matches!(step, Step::Accept) || done.is_some_and(|done| done.stood.is_some());
+            // What a server made of a copy so that nobody can read it is done with, until its source changes.
+            let is_spoilt = !self.rule.ends[side].gives
+                && done.is_some_and(|done| matches!(done.told, Some(Told::KeepsOther)));
+            let accepts = counts && matches!(step, Step::Accept)
+                || is_spoilt
+                || done.is_some_and(|done| done.stood.is_some());
             let stood = match done.and_then(|done| done.stood.clone()) {
                 Some(stood) => Some(stood),
                 // What it says is part of what is agreed, also where it was not written: it is owed that.

@@ -1,8 +1,8 @@
 //! Targets that say one thing and do another: found out in the same run, named, and nobody's work is lost.
 
-use chestnut_engine::LegOutcome;
+use chestnut_engine::{Cause, LegOutcome};
 use chestnut_standin::Habit;
-use chestnut_store::{ChangeAction, RunResult};
+use chestnut_store::{ChangeAction, RunResult, Told};
 use chestnut_testkit::{World, text_of};
 
 #[test]
@@ -111,6 +111,36 @@ fn no_copy_makes_a_scheduling_server_write_to_people() {
     world.delete(&world.source, "orchard-0004.ics");
     world.sync();
     assert_eq!(world.target.server.borrow().outbox, Vec::<String>::new());
+}
+
+/// What a server made of a copy so that nobody can read it is told as that, is no question to anybody, and is written
+/// again once its source changes.
+#[test]
+fn a_copy_that_nobody_can_read_waits_for_its_source() {
+    for schedules in [true, false] {
+        let world = World::new(12);
+        world.habit(&world.target, Habit::NullAfterPut);
+        if schedules {
+            world.habit(&world.target, Habit::Schedules);
+        }
+        let spoilt = world.sync().summary.damaged;
+        assert!(spoilt > 0);
+        let compared = world.compare_of(&world.route()).expect("compared");
+        let causes: Vec<_> = compared.findings.iter().map(|finding| &finding.cause).collect();
+        let is_told = |cause: &&Cause| matches!(cause, Cause::Failed { told: Some(Told::KeepsOther) });
+        assert!(causes.len() == spoilt && causes.iter().all(is_told), "{causes:?}");
+        world.pass(25 * 3600);
+        let report = world.sync();
+        assert_eq!((report.summary.writes, report.summary.held), (0, 0), "{:?}", report.changes);
+        if !schedules {
+            world.target.server.borrow_mut().habits.clear();
+            for number in 0..12 {
+                world.edit(&world.source, &format!("orchard-{number:04}.ics"), "UID:", "COMMENT:New\r\nUID:");
+            }
+            world.sync();
+            assert_eq!(world.differences(), Vec::<String>::new());
+        }
+    }
 }
 
 /// A server puts what is new at a name of its own, whether it says where or not: it is found there, once.
