@@ -126,9 +126,7 @@ impl Applier<'_> {
     fn arrived_before(&self, work: &Work, side: usize, href: &ObjectHref) -> Result<bool, RunError> {
         let Some(writing) = work.verdict.writing(side) else { return Ok(false) };
         let Some(object) = self.store.object_at(self.mirrors[side].id, href)? else { return Ok(false) };
-        if let Some(link) = work.case.link
-            && !self.gatherer.is_free_for(&object, Claimant::Case(link))?
-        {
+        if self.is_anothers(&object, work)? {
             return Ok(false);
         }
         let Stands::Present(_, back) = self.gatherer.stands(object)? else { return Ok(false) };

@@ -11,8 +11,8 @@ use chestnut_core::{
     Entry, EventUid, Fingerprint, Habits, Identity, LeftOut, Mail, ObjectHref, Origin, Partly, WriteKind,
 };
 use chestnut_store::{
-    Ahead, BodyId, Change, ChangeAction, Counts, Intent, LinkId, LinkRow, LinkState, ObjectId, PlaceRow,
-    RouteId, RunId, Store, StoreError, Text, Told,
+    Ahead, BodyId, Change, ChangeAction, Counts, Intent, LinkId, LinkRow, LinkState, Object, ObjectId,
+    PlaceRow, RouteId, RunId, Store, StoreError, Text, Told,
 };
 use futures_util::future::{Either, select};
 use futures_util::stream::{self, StreamExt as _};
@@ -427,7 +427,7 @@ impl Applier<'_> {
             }
             // Nor is one of another case.
             if let Some(object) = stands.object()
-                && self.store.link_of(self.route, object.id)?.is_some_and(|link| Some(link) != work.case.link)
+                && self.is_anothers(object, work)?
             {
                 if !self.takes_another_uid(work, side)? {
                     work.fail(side, Told::UidTaken, false);
@@ -440,6 +440,11 @@ impl Applier<'_> {
         }
         self.decide_again(work, Some((side, stands)))?;
         Ok(false)
+    }
+
+    /// Tells whether an object is another case's.
+    pub(crate) fn is_anothers(&self, object: &Object, work: &Work) -> Result<bool, RunError> {
+        Ok(self.store.link_of(self.route, object.id)?.is_some_and(|link| Some(link) != work.case.link))
     }
 
     /// Gives a new copy another UID, where the copy of another source has the one that it would get.
