@@ -3,8 +3,8 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
-use chestnut_core::{ContentKey, Entry, EventUid, Matches, Origin, Shows};
-use chestnut_store::{LinkId, LinkState, Object, ObjectState, StoreError};
+use chestnut_core::{ContentKey, Entry, EventUid, LeftOut, Matches, Origin, Shows};
+use chestnut_store::{LinkId, LinkRow, LinkState, Object, ObjectState, StoreError};
 
 use crate::case::{Case, Place, Stands};
 use crate::gather::{ALIKE, Claimant, Gatherer};
@@ -252,13 +252,22 @@ impl Gatherer<'_> {
         Ok(None)
     }
 
-    /// The case that misses a copy: its server had said that it does not stand there.
+    /// The case that misses a copy: its server had said that it does not stand there, or a run was taken back that wrote it,
+    /// and somebody has put it there again since.
     pub(crate) fn missed(&self, uid: &EventUid) -> Result<Option<LinkId>> {
         let Some(route) = self.route else { return Ok(None) };
         if self.missed.get().is_none() {
             let mut missed = HashMap::new();
-            let states = [LinkState::Damaged, LinkState::Failed, LinkState::Refused, LinkState::Held];
+            let mut states = vec![LinkState::Damaged, LinkState::Failed, LinkState::Refused, LinkState::Held];
+            let undone = LeftOut::Undone.key();
+            if self.store.tally(route)?.left_out.contains_key(undone) {
+                states.push(LinkState::LeftOut);
+            }
+            let is_meant = |row: &LinkRow| row.state != LinkState::LeftOut || row.reason == undone;
             for link in self.store.links_in(route, &states, None, usize::MAX >> 1)? {
+                if !self.store.link(link)?.as_ref().is_some_and(is_meant) {
+                    continue;
+                }
                 let places = self.store.places(link)?;
                 let has_none = |side: usize| places.iter().all(|p| p.side != side || p.object.is_none());
                 let takes_only = |side: &usize| !self.rule.ends[*side].gives;
