@@ -63,6 +63,12 @@ impl RouteKey {
         }
     }
 
+    /// Tells whether a UID is that of a copy of this route.
+    #[must_use]
+    pub fn is_of_copy(&self, uid: &EventUid) -> bool {
+        uid.route_tag().as_ref() == Some(&self.tag)
+    }
+
     /// Returns the UID of one of this route's test entries.
     #[must_use]
     pub fn probe_uid(&self, number: u8) -> EventUid {

@@ -308,7 +308,7 @@ fn told_by_one(policy: &ReplicaPolicy, known: &[Known<'_>]) -> Option<ReplicaDec
         known.iter().enumerate().filter_map(|(side, k)| Some((side, k.current?))).collect();
     // Beside the entry that it was made of, a copy is that entry.
     let is_refused = |entry: &Entry| policy.refusal_of(entry, true).is_some();
-    let only_copies = standing.iter().all(|(_, entry)| policy.refusal(entry).is_some());
+    let only_copies = !policy.relay && standing.iter().all(|(_, entry)| entry.uid().is_copy());
     if standing.len() < known.len() || only_copies || standing.iter().any(|(_, entry)| is_refused(entry)) {
         return None;
     }

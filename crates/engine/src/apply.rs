@@ -450,8 +450,7 @@ impl Applier<'_> {
     /// Gives a new copy another UID, where the copy of another source has the one that it would get.
     pub(crate) fn takes_another_uid(&self, work: &mut Work, side: usize) -> Result<bool, RunError> {
         let is_copy = work.verdict.writing(side).is_some_and(|writing| {
-            writing.kind == WriteKind::Create
-                && writing.entry.uid().route_tag().as_ref() == Some(self.rule.key.tag())
+            writing.kind == WriteKind::Create && self.rule.key.is_of_copy(writing.entry.uid())
         });
         let place = &mut work.case.places[side];
         if self.rule.ends[side].gives || !is_copy || place.copy_uid_is_taken {

@@ -366,7 +366,7 @@ impl Decider<'_> {
         let policy = ReplicaPolicy { covered, ..policy.clone() };
         let base = case.agreed.as_ref().map(|kept| &kept.entry);
         let only_copies = case.places.iter().filter_map(|p| p.stands.entry()).all(|e| e.uid().is_copy());
-        let ours = |e: &Entry| e.uid().route_tag().as_ref() == Some(self.rule.key.tag());
+        let ours = |e: &Entry| self.rule.key.is_of_copy(e.uid());
         // A copy of the route's own under its own UID, whose other half is gone while the state was lost.
         if base.is_none() && only_copies && case.standing() == 1 && !policy.relay {
             let orphan = case.places.iter().position(|p| p.stands.entry().is_some_and(ours));

@@ -478,7 +478,7 @@ impl Gatherer<'_> {
         if !is_free || object.state == ObjectState::Gone || self.is_anothers_probe(&object) {
             return Ok(None);
         }
-        let ours = object.uid.as_ref().and_then(EventUid::route_tag).as_ref() == Some(self.rule.key.tag());
+        let ours = object.uid.as_ref().is_some_and(|uid| self.rule.key.is_of_copy(uid));
         let is_copy = object.uid.as_ref().is_some_and(EventUid::is_copy);
         let is_stranger = !is_copy && self.rule.strangers == Strangers::Remove;
         if !ours && !is_stranger {
@@ -513,13 +513,13 @@ fn overlaps(entry: &Entry, spans: &[(i64, i64)]) -> bool {
 
 /// What stands there to a route that knew something else there: what bears a UID of its own it has made itself.
 pub(crate) fn origin_there(rule: &Rule, side: usize, uid: Option<&EventUid>, known: Origin) -> Origin {
-    let is_ours = || uid.and_then(EventUid::route_tag).as_ref() == Some(rule.key.tag());
+    let is_ours = || uid.is_some_and(|uid| rule.key.is_of_copy(uid));
     if !rule.ends[side].gives && is_ours() { Origin::Copy } else { known }
 }
 
 /// What an entry is to the route in a calendar where it stands.
 fn origin_of(entry: &Entry, rule: &Rule, side: usize) -> Origin {
-    let ours = entry.uid().route_tag().as_ref() == Some(rule.key.tag());
+    let ours = rule.key.is_of_copy(entry.uid());
     match (rule.ends[side].gives, ours) {
         (false, _) | (true, true) => Origin::Copy,
         (true, false) => Origin::Original,

@@ -4,7 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use chestnut_core::{ContentKey, Entry, EventUid, LeftOut, Matches, Origin, Shows};
-use chestnut_store::{LinkId, LinkRow, LinkState, Object, ObjectState, StoreError};
+use chestnut_store::{LinkId, LinkState, Object, ObjectState, StoreError};
 
 use crate::case::{Case, Place, Stands};
 use crate::gather::{ALIKE, Claimant, Gatherer};
@@ -258,16 +258,16 @@ impl Gatherer<'_> {
         let Some(route) = self.route else { return Ok(None) };
         if self.missed.get().is_none() {
             let mut missed = HashMap::new();
-            let mut states = vec![LinkState::Damaged, LinkState::Failed, LinkState::Refused, LinkState::Held];
+            let states = [LinkState::Damaged, LinkState::Failed, LinkState::Refused, LinkState::Held];
+            let mut links = self.store.links_in(route, &states, None, usize::MAX >> 1)?;
             let undone = LeftOut::Undone.key();
             if self.store.tally(route)?.left_out.contains_key(undone) {
-                states.push(LinkState::LeftOut);
-            }
-            let is_meant = |row: &LinkRow| row.state != LinkState::LeftOut || row.reason == undone;
-            for link in self.store.links_in(route, &states, None, usize::MAX >> 1)? {
-                if !self.store.link(link)?.as_ref().is_some_and(is_meant) {
-                    continue;
+                for link in self.store.links_in(route, &[LinkState::LeftOut], None, usize::MAX >> 1)? {
+                    let row = self.store.link(link)?;
+                    links.extend(row.filter(|row| row.reason == undone).map(|_| link));
                 }
+            }
+            for link in links {
                 let places = self.store.places(link)?;
                 let has_none = |side: usize| places.iter().all(|p| p.side != side || p.object.is_none());
                 let takes_only = |side: &usize| !self.rule.ends[*side].gives;

@@ -75,23 +75,21 @@ pub struct Discovery {
     first_error: Option<DavError>,
 }
 
-/// Below the folder that the address names, where it is one at the root; then below the root.
+/// Below the folder that the address names, where it is one at the root; then below the root. The last one is first.
 fn customary(start: &Url) -> Vec<Url> {
     let folder = format!("{}/", start.path().trim_end_matches('/'));
     let is_at_root = folder.matches('/').count() == 2;
-    let folders = [Some(folder.as_str()).filter(|_| is_at_root), Some("/")];
-    let paths =
-        folders.into_iter().flatten().flat_map(|folder| CUSTOMARY.map(|path| format!("{folder}{path}")));
-    let mut urls: Vec<_> = paths
-        .map(|path| {
-            let mut url = start.clone();
-            url.set_query(None);
-            url.set_path(&path);
-            url
-        })
-        .collect();
-    urls.reverse();
-    urls
+    let folders = ["/"].into_iter().chain(is_at_root.then_some(folder.as_str()));
+    let paths = folders.flat_map(|folder| CUSTOMARY.iter().rev().map(move |path| format!("{folder}{path}")));
+    paths.map(|path| at(start, &path)).filter(|url| url != start).collect()
+}
+
+/// Another path of the same server.
+fn at(start: &Url, path: &str) -> Url {
+    let mut url = start.clone();
+    url.set_query(None);
+    url.set_path(path);
+    url
 }
 
 /// What was found at an address, or why nothing.
@@ -118,21 +116,13 @@ impl Discovery {
     /// too, for whom the user stands in.
     #[must_use]
     pub fn new(start: &Url, with_others: bool) -> (Self, Request) {
-        let mut starts: Vec<Url> = Vec::new();
-        for path in ["/", "/.well-known/caldav"] {
-            let mut url = start.clone();
-            url.set_query(None);
-            url.set_path(path);
-            if url != *start {
-                starts.push(url);
-            }
-        }
+        let starts = ["/", "/.well-known/caldav"].map(|path| at(start, path));
         let (ask, request) = Propfind::new(start, "0", Asked::Search, OF_ANY_ADDRESS);
         let search = Self {
             start: start.clone(),
             step: DiscoveryStage::Start,
             ask,
-            starts,
+            starts: starts.into_iter().filter(|url| url != start).collect(),
             customary: customary(start),
             principal: None,
             named_homes: Vec::new(),
