@@ -13,6 +13,8 @@ const COPY_PREFIX: &str = "chestnut-";
 const PROBE_PREFIX: &str = "chestnut-probe-";
 /// Behind the UIDs of their copies.
 const PROBE_COPY: char = 'c';
+/// Begins no UID: it tells twins from copies.
+const TWIN: char = '\0';
 /// What tells the route, and then the entry.
 const TAG_DIGITS: usize = 8;
 const ENTRY_DIGITS: usize = 32;
@@ -57,9 +59,27 @@ impl RouteKey {
     /// Returns the UID that this route's copy of an entry has. The copy of a test entry bears its mark.
     #[must_use]
     pub fn copy_uid(&self, source: &EventUid) -> EventUid {
-        match source.is_probe() {
-            true => EventUid::from(format!("{PROBE_PREFIX}{}{PROBE_COPY}", self.digits(source.as_str()))),
-            false => EventUid::from(format!("{COPY_PREFIX}{}", self.digits(source.as_str()))),
+        self.uid_of(source, source.as_str())
+    }
+
+    /// Returns the UID that an entry has in a calendar that is kept alike with others, and whose server refuses its own
+    /// one. Not that of a copy: what stands there has a word of its own.
+    #[must_use]
+    pub fn twin_uid(&self, entry: &EventUid) -> EventUid {
+        self.uid_of(entry, &format!("{TWIN}{entry}"))
+    }
+
+    /// Returns all UIDs under which this route may have written an entry, beside its own.
+    #[must_use]
+    pub fn uids_of(&self, entry: &EventUid) -> [EventUid; 2] {
+        [self.copy_uid(entry), self.twin_uid(entry)]
+    }
+
+    fn uid_of(&self, entry: &EventUid, told_by: &str) -> EventUid {
+        let digits = self.digits(told_by);
+        match entry.is_probe() {
+            true => EventUid::from(format!("{PROBE_PREFIX}{digits}{PROBE_COPY}")),
+            false => EventUid::from(format!("{COPY_PREFIX}{digits}")),
         }
     }
 
@@ -67,6 +87,12 @@ impl RouteKey {
     #[must_use]
     pub fn is_of_copy(&self, uid: &EventUid) -> bool {
         uid.route_tag().as_ref() == Some(&self.tag)
+    }
+
+    /// Returns what the UIDs of all of this route's copies begin with, but for those of test entries.
+    #[must_use]
+    pub fn copy_mark(&self) -> String {
+        format!("{COPY_PREFIX}{}", self.tag.0)
     }
 
     /// Returns the UID of one of this route's test entries.

@@ -241,7 +241,10 @@ pub fn reconcile_replicas(
             return ReplicaDecision::LeaveOut(*reason);
         }
     }
-    let changed: Vec<usize> = (0..known.len()).filter(|k| known[*k].is_changed).collect();
+    // What is agreed is asked of everybody; where nothing is, a copy says what its original said once, as far as it was
+    // shown.
+    let has_word = |k: &usize| base.is_some() || !is_copy_beside_original(policy, &known, *k);
+    let changed: Vec<usize> = (0..known.len()).filter(|k| known[*k].is_changed).filter(has_word).collect();
     let gone: Vec<usize> = (0..known.len()).filter(|k| known[*k].is_gone).collect();
     if !all_known && changed.is_empty() {
         return ReplicaDecision::Wait;
@@ -299,6 +302,13 @@ fn known<'e>(policy: &ReplicaPolicy, side: usize, replica: &Replica<'e>) -> Know
     let is_known = !matches!(replica.now, Side::Unreadable | Side::Unknown);
     let is_gone = is_known && current.is_none() && before.is_some() && !replica.let_go;
     Known { before, in_step_with: replica.in_step_with, current, is_changed, is_gone, is_known }
+}
+
+/// What a one-way route of the same name wrote stands beside the entry that it wrote it of.
+fn is_copy_beside_original(policy: &ReplicaPolicy, known: &[Known<'_>], side: usize) -> bool {
+    let is_copy_of =
+        |entry: &Entry| known[side].current.map(Entry::uid) == Some(&policy.key.copy_uid(entry.uid()));
+    known.iter().filter_map(|k| k.current).any(is_copy_of)
 }
 
 /// Nothing was agreed, and one calendar says what another says but for what that one's server makes of texts, as after
@@ -449,7 +459,7 @@ fn write(
         // What comes back has the details again that are this calendar's own.
         None => match known.before {
             Some(before) => (WriteKind::Create, Identity::Existing(before)),
-            None if replica.own_uid => (WriteKind::Create, Identity::New(policy.key.copy_uid(uid))),
+            None if replica.own_uid => (WriteKind::Create, Identity::New(policy.key.twin_uid(uid))),
             None => (WriteKind::Create, Identity::New(uid.clone())),
         },
     };

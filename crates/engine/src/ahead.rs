@@ -129,7 +129,8 @@ impl<'r> Gatherer<'r> {
             uids.push((object.calendar, uid.clone()));
             let key = self.view(object)?;
             for other in self.mirrors.iter().filter(|other| **other != object.calendar) {
-                uids.extend([(*other, self.rule.key.copy_uid(uid)), (*other, uid.clone())]);
+                let own = self.rule.key.uids_of(uid).into_iter().chain([uid.clone()]);
+                uids.extend(own.map(|uid| (*other, uid)));
                 keys.extend(key.map(|key| (*other, key)));
             }
         }

@@ -90,6 +90,9 @@ pub(crate) enum Fate {
     Forget,
     /// Something is not known: it is decided again at the next run.
     Wait,
+    /// A copy stands alone, and its source may be among what could not be read: nothing of it is remembered, and the next
+    /// run finds it again.
+    Doubt,
 }
 
 /// What was decided about a case.
@@ -118,6 +121,12 @@ impl Verdict {
     fn plain(case: &Case, fate: Fate) -> Self {
         let steps = case.places.iter().map(|_| Step::Leave).collect();
         Self { agreed: case.agreed.clone(), ..Self::of_steps(steps, fate) }
+    }
+
+    /// Nothing is done about a copy of which nothing is remembered: its source may be among what could not be read.
+    pub(crate) fn doubt(&mut self) {
+        self.fate = Fate::Doubt;
+        self.steps.iter_mut().for_each(|step| *step = Step::Leave);
     }
 
     pub(crate) fn deletes(&self) -> Option<Because> {
@@ -168,6 +177,9 @@ pub(crate) struct Decider<'r> {
     pub(crate) facts: Vec<CalendarFacts>,
     pub(crate) now: Timestamp,
     pub(crate) form: i64,
+    /// A route of this name was taken out and left its copies, and this one has not run to its end: what stands there
+    /// without its source was left as nobody's.
+    pub(crate) begins_anew: bool,
 }
 
 impl Decider<'_> {
@@ -192,6 +204,9 @@ impl Decider<'_> {
         let unread = case.places.iter().any(|place| matches!(place.stands, Stands::Unread(_)));
         if unread {
             return Verdict::plain(case, Fate::LeaveOut(LeftOut::OutsideWindow));
+        }
+        if (self.begins_anew || is_released(case)) && self.orphan(case).is_some() {
+            return Verdict::plain(case, Fate::Release);
         }
         let mut verdict = self.silenced(case, self.decide_by(&self.policy, case));
         // What a person did not want written there is refused as if its server had done so.
@@ -274,6 +289,14 @@ impl Decider<'_> {
         let span = far.stands.entry().and_then(|entry| span_in(entry.main_component()));
         is_found
             && span.is_some_and(|(from, to)| !known.iter().any(|(start, end)| *start <= from && to <= *end))
+    }
+
+    /// Where a copy that a route of this name wrote stands alone, and nothing was agreed about it.
+    fn orphan(&self, case: &Case) -> Option<usize> {
+        let ours = |place: &Place| place.stands.entry().is_some_and(|e| self.rule.key.is_of_copy(e.uid()));
+        let is_alone = case.agreed.is_none() && case.standing() == 1;
+        let at = case.places.iter().position(ours).filter(|side| self.rule.ends[*side].takes);
+        at.filter(|_| is_alone)
     }
 
     fn carry_changed(&self, case: &Case) -> bool {
@@ -365,16 +388,14 @@ impl Decider<'_> {
         };
         let policy = ReplicaPolicy { covered, ..policy.clone() };
         let base = case.agreed.as_ref().map(|kept| &kept.entry);
-        let only_copies = case.places.iter().filter_map(|p| p.stands.entry()).all(|e| e.uid().is_copy());
-        let ours = |e: &Entry| self.rule.key.is_of_copy(e.uid());
         // A copy of the route's own under its own UID, whose other half is gone while the state was lost.
-        if base.is_none() && only_copies && case.standing() == 1 && !policy.relay {
-            let orphan = case.places.iter().position(|p| p.stands.entry().is_some_and(ours));
-            if let Some(side) = orphan {
-                let mut verdict = Verdict::plain(case, Fate::Keep);
-                verdict.steps[side] = Step::Delete(Because::Gone);
-                return verdict;
+        if let Some(side) = self.orphan(case).filter(|_| !policy.relay) {
+            let mut verdict = Verdict::plain(case, Fate::Keep);
+            match policy.deletions {
+                Deletions::Keep => verdict.fate = Fate::Release,
+                Deletions::Carry => verdict.steps[side] = Step::Delete(Because::Gone),
             }
+            return verdict;
         }
         let mut verdict = Verdict::plain(case, Fate::Keep);
         match reconcile_replicas(&policy, base, &replicas, case.decided, self.now) {

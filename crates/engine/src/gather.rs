@@ -99,6 +99,10 @@ pub(crate) struct Gatherer<'r> {
     /// The cases of copies of which servers had said that they do not stand there, by their UIDs; sought when they are asked
     /// for.
     pub(crate) missed: OnceCell<HashMap<EventUid, LinkId>>,
+    /// The calendars that the entries come from: behind a made one, that which it is made of.
+    pub(crate) sources: Vec<CalendarId>,
+    /// Whether something stands in one of these of which nothing is known; sought when it is asked for.
+    pub(crate) hides: OnceCell<bool>,
     /// The deletions that a person was told of, read when they are asked for.
     pub(crate) told: OnceCell<BTreeSet<String>>,
 }
@@ -110,9 +114,9 @@ impl Gatherer<'_> {
         let mut free: Vec<(bool, usize, ObjectHref, ObjectId)> = Vec::new();
         let mut beside = Vec::new();
         for (side, calendar) in self.mirrors.iter().enumerate() {
-            let gives = self.rule.ends[side].gives;
+            let (gives, takes) = (self.rule.ends[side].gives, self.rule.ends[side].takes);
             // Deletions that wait are found again at each run, also of what belongs to no case.
-            let is_waiting = !gives && self.held.iter().any(|item| item.link.is_none());
+            let is_waiting = takes && self.held.iter().any(|item| item.link.is_none());
             let mut after = if is_waiting { 0 } else { seen.get(side).copied().unwrap_or(0) };
             loop {
                 let page = self.store.touched(self.route, *calendar, after, PAGE)?;
@@ -468,6 +472,18 @@ impl Gatherer<'_> {
             }
         }
         Ok(Some(case))
+    }
+
+    /// Tells whether the source of a copy that stands alone may be among what could not be read.
+    pub(crate) fn may_hide_a_source(&self) -> Result<bool> {
+        if let Some(hides) = self.hides.get() {
+            return Ok(*hides);
+        }
+        let mut hides = false;
+        for source in &self.sources {
+            hides = hides || self.store.holds_unknown(*source)?;
+        }
+        Ok(*self.hides.get_or_init(|| hides))
     }
 
     /// Makes a case of an object in a calendar that only takes, and that no source claims: a copy of this route whose

@@ -23,20 +23,22 @@ impl Gatherer<'_> {
             _ => None,
         });
         let Some((side, object, entry)) = source else { return Ok(()) };
-        for other in (0..self.rule.ends.len()).filter(|other| !self.rule.ends[*other].gives) {
-            let place = &case.places[other];
-            let is_settled = if is_open { place.stood.is_some() } else { place.stands.object().is_some() };
-            if place.let_go || place.refused.is_some() || is_settled {
+        for other in (0..self.rule.ends.len()).filter(|other| *other != side) {
+            // Somebody's entry in a calendar that gives has its own case; what the route wrote there has not.
+            let (place, gives) = (&case.places[other], self.rule.ends[other].gives);
+            let stands = place.stands.object().is_some();
+            let is_settled = if is_open && !gives { place.stood.is_some() } else { stands };
+            if place.let_go || place.refused.is_some() || is_settled || gives && !is_open {
                 continue;
             }
             let own = Claimant::Case(link);
-            let found = match is_open {
+            let found = match is_open && !gives {
                 true => self.matching(side, &object, own, &entry, other)?,
                 // Its server had said that it does not stand there.
                 false => self.own_copy(other, entry.uid(), own)?.map(|found| (found, Origin::Copy)),
             };
             let place = &mut case.places[other];
-            if is_open {
+            if is_open && !gives {
                 *place = Place::default();
             }
             if let Some((found, origin)) = found {
@@ -96,7 +98,7 @@ impl Gatherer<'_> {
         // Before there were cases, none can miss it.
         let Some(route) = self.route.filter(|_| self.had_links) else { return Ok(None) };
         for other in (0..self.mirrors.len()).filter(|other| *other != side) {
-            for uid in [self.rule.key.copy_uid(entry.uid()), entry.uid().clone()] {
+            for uid in self.rule.key.uids_of(entry.uid()).into_iter().chain([entry.uid().clone()]) {
                 for found in self.store.objects_by_uid(self.mirrors[other], &uid)? {
                     let Some(link) = self.store.link_of(route, found.id)? else { continue };
                     let Some(case) = self.linked(link)? else { continue };
@@ -244,9 +246,11 @@ impl Gatherer<'_> {
 
     /// What stands in a calendar under the route's own form of a UID, and belongs to nothing else.
     fn own_copy(&self, side: usize, of: &EventUid, own: Claimant) -> Result<Option<Object>> {
-        for found in self.store.objects_by_uid(self.mirrors[side], &self.rule.key.copy_uid(of))? {
-            if self.is_free_for(&found, own)? {
-                return Ok(Some(found));
+        for uid in self.rule.key.uids_of(of) {
+            for found in self.store.objects_by_uid(self.mirrors[side], &uid)? {
+                if self.is_free_for(&found, own)? {
+                    return Ok(Some(found));
+                }
             }
         }
         Ok(None)

@@ -73,7 +73,7 @@ impl Applier<'_> {
                     changes.push(self.line(work, far, ChangeAction::Linked, told, None));
                 }
             }
-            Fate::LeaveOut(LeftOut::OutsideEnds) => {
+            Fate::LeaveOut(LeftOut::OutsideEnds) | Fate::Doubt => {
                 let standing =
                     (0..case.places.len()).filter(|side| case.places[*side].stands.object().is_some());
                 self.outcome.borrow_mut().open.extend(standing);
@@ -185,7 +185,7 @@ impl Applier<'_> {
             }
             Fate::Wait => return self.remember_open(writer, work),
             // A case of its own would hide it from its source, should that be told of again.
-            Fate::LeaveOut(LeftOut::OutsideEnds) => return Ok(None),
+            Fate::LeaveOut(LeftOut::OutsideEnds) | Fate::Doubt => return Ok(None),
             Fate::LeaveOut(LeftOut::Refused) => {
                 let kept = old.unwrap_or_else(|| new_row(LinkState::Refused));
                 self.remember(writer, work, LinkRow { state: LinkState::Refused, due: None, ..kept }, false)?

@@ -306,8 +306,24 @@ impl<'r> Session<'r> {
 
     fn decided(&self, case: Case) -> Result<Work, RunError> {
         self.note_agents(&case)?;
-        let verdict = self.decider.borrow().decide(&case);
+        let mut verdict = self.decider.borrow().decide(&case);
+        let is_orphan = case.link.is_none() && verdict.deletes() == Some(Because::Gone);
+        if is_orphan && self.gatherer.may_hide_a_source()? {
+            verdict.doubt();
+            self.read_all_next()?;
+        }
         Ok(Work::new(case, verdict))
+    }
+
+    /// Has the next run read what this one did not need: a source may be among it.
+    fn read_all_next(&self) -> Result<(), RunError> {
+        for side in (0..self.mirrors.len()).filter(|side| self.gatherer.rule.ends[*side].gives) {
+            let source = self.calendar(side);
+            if source.facts().unread_before.is_some() {
+                source.note(|facts| facts.unread_before = Some(i64::MAX))?;
+            }
+        }
+        Ok(())
     }
 
     /// Learns from what stands there whether a server leaves alone whom a client looks after.
@@ -768,10 +784,11 @@ fn deletion(found: Found, work: &Work) -> Option<(Deletion, Because)> {
     Some((found.deletion(work.case.link), because))
 }
 
-/// A copy that was found again, as after a lost state.
+/// A copy that was found again, as after a lost state, and stays; what is deleted of them is counted with the deletions.
 fn is_adopted(found: Found, work: &Work) -> bool {
     let is_copy = |place: &Place| place.origin == Origin::Copy && place.stands.object().is_some();
-    matches!(found, Found::Free(..)) && work.case.row.is_none() && work.case.places.iter().any(is_copy)
+    let is_found = matches!(found, Found::Free(..)) && work.case.row.is_none();
+    is_found && work.verdict.deletes().is_none() && work.case.places.iter().any(is_copy)
 }
 
 /// Looks at the calendars of a route, and finds what there is to decide.
@@ -821,6 +838,15 @@ pub(crate) async fn begin<'r>(
         }
     });
     futures_util::future::join_all(refreshed).await.into_iter().collect::<Result<Vec<()>, _>>()?;
+    let has_run = known.as_ref().is_some_and(|route| route.ran_at.is_some());
+    if !has_run && holds_own_copies(rule, store, &mirrors)? {
+        // Which of them has no source any more, only all of the sources tell.
+        for mirror in mirrors.iter().filter(|mirror| !mirror.end.takes) {
+            mirror.refresh(&Look { needed_from: None, ..look(&mirror.end) }).await?;
+        }
+    }
+    let gives = mirrors.iter().filter(|mirror| mirror.end.gives);
+    let sources: Vec<_> = gives.map(|mirror| mirror.id).collect();
     let apart = mirrors.iter().filter_map(|mirror| mirror.date()).map(|date| (date - now).abs()).max();
     let clocks_apart = apart.filter(|seconds| *seconds >= FAR_APART);
     let facts: Vec<CalendarFacts> = mirrors.iter().map(Mirror::facts).collect();
@@ -860,6 +886,8 @@ pub(crate) async fn begin<'r>(
     let gatherer = Gatherer {
         told: std::cell::OnceCell::new(),
         missed: std::cell::OnceCell::new(),
+        sources,
+        hides: std::cell::OnceCell::new(),
         store,
         rule,
         route: id,
@@ -873,6 +901,7 @@ pub(crate) async fn begin<'r>(
         awaited: RefCell::default(),
         held,
     };
+    let begins_anew = !has_run && store.was_retired(&rule.name)?;
     let mut seen = known.map(|route| route.seen).unwrap_or_default();
     if changed || was_ahead {
         // As it was stored with the rule.
@@ -891,6 +920,7 @@ pub(crate) async fn begin<'r>(
         facts,
         now: options.now,
         form: rule.form(),
+        begins_anew,
     };
     Ok(Session {
         store,
@@ -904,6 +934,17 @@ pub(crate) async fn begin<'r>(
         answers,
         clocks_apart,
     })
+}
+
+/// Tells whether copies that a route of this name wrote stand in a calendar that only takes.
+fn holds_own_copies(rule: &Rule, store: &Store, mirrors: &[Mirror<'_>]) -> Result<bool, RunError> {
+    let mark = rule.key.copy_mark();
+    for mirror in mirrors.iter().filter(|mirror| !mirror.end.gives) {
+        if store.holds_marked(mirror.id, &mark)? {
+            return Ok(true);
+        }
+    }
+    Ok(false)
 }
 
 /// Waits a while for another process that runs the route.

@@ -247,7 +247,7 @@ impl PreviewReport {
                 return;
             }
             Fate::Keep => {}
-            Fate::Release | Fate::Forget | Fate::Wait => return,
+            Fate::Release | Fate::Forget | Fate::Wait | Fate::Doubt => return,
         }
         for (side, step) in verdict.steps.iter().enumerate() {
             let mirrors = rule.ends[side].gives;

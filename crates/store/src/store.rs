@@ -12,7 +12,7 @@ use crate::error::StoreError;
 use crate::presence::Presence;
 use crate::records::{
     BodyId, CalendarFacts, CalendarId, Intent, LinkId, LinkRow, LinkState, Object, ObjectId, ObjectState,
-    PAUSED, PlaceRow, RouteId, Told, fingerprint, origin, partly,
+    PAUSED, PlaceRow, RETIRED, RouteId, Told, fingerprint, origin, partly,
 };
 use crate::texts::{decompress, unpack};
 use crate::writer::{HAS_TEXT, Writer};
@@ -220,6 +220,14 @@ impl Store {
         Ok(self.meta(&format!("{PAUSED}{route}"))?.and_then(|at| at.parse().ok()))
     }
 
+    /// Tells whether a route of this name was taken out since the state began.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn was_retired(&self, route: &str) -> Result<bool> {
+        Ok(self.meta(&format!("{RETIRED}{route}"))?.is_some())
+    }
+
     /// Returns what is known of the state as a whole, by name.
     ///
     /// # Errors
@@ -400,6 +408,29 @@ impl Store {
              /*PostgreSQL: AND substr(uid, 1, 200) = substr(?2, 1, 200)*/ ORDER BY href"
         );
         self.database.rows(&sql, values![calendar.0, uid.as_str()], object)
+    }
+
+    /// Tells whether something stands in a calendar under a UID that begins so.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn holds_marked(&self, calendar: CalendarId, mark: &str) -> Result<bool> {
+        let sql = "SELECT 1 FROM object INDEXED BY object_uid
+             WHERE calendar = ?1 AND uid >= ?2 AND uid < ?2 || '~' AND state <> 4
+             /*PostgreSQL: AND substr(uid, 1, 200) >= ?2 AND substr(uid, 1, 200) < ?2 || '~'*/ LIMIT 1";
+        self.database.exists(sql, values![calendar.0, mark])
+    }
+
+    /// Tells whether something stands in a calendar that was not read, or cannot be, and of which not even the UID is
+    /// known.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn holds_unknown(&self, calendar: CalendarId) -> Result<bool> {
+        let sql = "SELECT 1 FROM object INDEXED BY object_uid
+             WHERE calendar = ? AND uid IS NULL AND state IN (1, 2, 3)
+             /*PostgreSQL: AND substr(uid, 1, 200) IS NULL*/ LIMIT 1";
+        self.database.exists(sql, values![calendar.0])
     }
 
     /// Returns what stands, or stood, in a calendar under a UID that begins so, and its case of a route; without one

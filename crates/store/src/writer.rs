@@ -10,8 +10,8 @@ use crate::database::{Database, Often, Value, values};
 use crate::error::StoreError;
 use crate::records::{
     BodyId, CalendarFacts, CalendarId, Change, HeldItem, Intent, LinkId, LinkRow, LinkState, NewObject,
-    ObjectId, ObjectState, PAUSED, PlaceRow, ProbeRow, RouteId, RouteSummary, RunId, RunKind, RunResult,
-    Text, Told, origin_number, partly_number,
+    ObjectId, ObjectState, PAUSED, PlaceRow, ProbeRow, RETIRED, RouteId, RouteSummary, RunId, RunKind,
+    RunResult, Text, Told, origin_number, partly_number,
 };
 use crate::texts::pack;
 
@@ -384,12 +384,16 @@ impl Writer<'_> {
         Ok(true)
     }
 
-    /// Forgets a route and its cases; its runs and their texts stay.
+    /// Forgets a route and its cases; its runs and their texts stay, and that there was a route of this name.
     ///
     /// # Errors
     /// The state cannot be written.
     pub fn forget_route(&self, route: RouteId) -> Done {
         self.database.takes_long();
+        let sql = "SELECT name FROM route WHERE id = ?";
+        if let Some(name) = self.database.one(sql, values![route.0], |row| row.get::<String>(0))? {
+            self.set_meta(&format!("{RETIRED}{name}"), "")?;
+        }
         let sql = "UPDATE kept SET is_closed = 1 WHERE route_name = (SELECT name FROM route WHERE id = ?)";
         self.run(sql, values![route.0])?;
         let considered = "DELETE FROM considered WHERE link IN (SELECT link FROM intent WHERE route = ?)";

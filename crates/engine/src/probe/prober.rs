@@ -308,8 +308,9 @@ impl<'p> Prober<'p> {
         let news = listing.iter().filter(|(href, etag)| self.listed[side].get(*href) != Some(etag));
         let mut hrefs: BTreeSet<ObjectHref> = news.map(|(href, _)| href.clone()).take(FEW).collect();
         hrefs.extend(self.tracked[side].iter().cloned());
-        for uid in [self.trial.rule.key.copy_uid(&self.trial.probe.uid), self.trial.probe.uid.clone()] {
-            hrefs.insert(end.calendar.new_href(&uid));
+        let probe = &self.trial.probe.uid;
+        for uid in self.trial.rule.key.uids_of(probe).iter().chain([probe]) {
+            hrefs.insert(end.calendar.new_href(uid));
         }
         let hrefs: Vec<_> = hrefs.into_iter().collect();
         let fetched = end.calendar.fetch(&hrefs).await.map_err(|error| end.failed(error))?;

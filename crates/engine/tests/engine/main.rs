@@ -1,6 +1,7 @@
 //! The engine against simulated servers in memory, on a clock that jumps.
 
 mod bad_sources;
+mod begun_anew;
 mod both_ways;
 mod costs;
 mod cut_off;
