@@ -106,7 +106,11 @@ impl Gatherer<'_> {
                     let is_missing = matches!(place.stands, Stands::Gone | Stands::Never);
                     let own = uid == *entry.uid()
                         || place.stood.as_ref().is_none_or(|stood| stood.entry.uid() == entry.uid());
-                    let never_agreed = case.row.as_ref().is_some_and(|row| row.state == LinkState::LeftOut);
+                    // What was taken back was agreed: put back by hand, it is there again.
+                    let never_agreed = case
+                        .row
+                        .as_ref()
+                        .is_some_and(|row| row.state == LinkState::LeftOut && row.agreed.is_none());
                     if is_missing && own && !never_agreed {
                         return Ok(Some(case));
                     }

@@ -362,7 +362,7 @@ fn released(world: &World) -> usize {
 
 #[test]
 fn no_history_makes_a_server_write_to_people() {
-    run_some_histories(3, &[291_965, 1_000_965, 1_501_017, 1_600_528], history);
+    run_some_histories(3, &[291_965, 1_000_965, 1_501_017, 1_600_528, 20_300_765], history);
 }
 
 /// What waited for a person when a run was taken back waits again once that is done again.

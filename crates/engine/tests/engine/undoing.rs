@@ -432,34 +432,38 @@ fn what_is_taken_back_with_more_than_an_undo_stays_so() {
 /// What a person has put back after a run was taken back stands as they want it, until its source changes.
 #[test]
 fn what_is_restored_after_a_run_was_taken_back_stays() {
-    let world = World::new(3);
-    let run = world.sync().run.expect("its number");
-    let end = world.route_at(&world.target);
-    let kept = write_snapshot(&end.name, &world.snapshot(&end).expect("a look"));
-    world.pass(60);
-    let what = ToUndo { runs: vec![run], only: Vec::new(), is_retired: false };
-    world.undo(&world.route(), &what).expect("done");
-    assert_eq!(world.entries(&world.target).len(), 0);
-    world.pass(60);
-    let entries = read_snapshot(kept.as_bytes()).expect("a snapshot").entries;
-    world.restore(&end, &ToRestore { entries, goes: Goes::Nothing }).expect("done");
-    let store = world.store();
-    let route = store.route("presses-to-board").expect("read").expect("a route");
-    store.write(|writer| writer.set_paused(route.id, false)).expect("written");
-    let sync = || {
+    for is_two_way in [false, true] {
+        let mut world = World::new(3);
+        world.shape_two_way = Rc::new(|rule: &mut Rule| rule.kinds = chestnut_core::Kinds::all());
+        let rule = || if is_two_way { world.two_way() } else { world.route() };
+        let run = world.run(&rule()).expect("a run").run.expect("its number");
+        let end = world.route_at(&world.target);
+        let kept = write_snapshot(&end.name, &world.snapshot(&end).expect("a look"));
         world.pass(60);
-        world.sync().summary
-    };
-    for _ in 0..2 {
-        let summary = sync();
-        assert_eq!(
-            (summary.writes, summary.held, world.entries(&world.target).len()),
-            (0, 0, 3),
-            "{summary:?}"
-        );
+        let what = ToUndo { runs: vec![run], only: Vec::new(), is_retired: false };
+        world.undo(&rule(), &what).expect("done");
+        assert_eq!(world.entries(&world.target).len(), 0);
+        world.pass(60);
+        let entries = read_snapshot(kept.as_bytes()).expect("a snapshot").entries;
+        world.restore(&end, &ToRestore { entries, goes: Goes::Nothing }).expect("done");
+        let store = world.store();
+        let route = store.route(&rule().name).expect("read").expect("a route");
+        store.write(|writer| writer.set_paused(route.id, false)).expect("written");
+        let sync = || {
+            world.pass(60);
+            world.run(&rule()).expect("a run").summary
+        };
+        for _ in 0..2 {
+            let summary = sync();
+            assert_eq!(
+                (summary.writes, summary.held, world.entries(&world.target).len()),
+                (0, 0, 3),
+                "{summary:?}"
+            );
+        }
+        world.edit(&world.source, "orchard-0000.ics", "SUMMARY:", "SUMMARY:Changed ");
+        assert_eq!(sync().calendars["target"].updated, 1);
+        world.delete(&world.source, "orchard-0001.ics");
+        assert_eq!(sync().calendars["target"].deleted, 1);
     }
-    world.edit(&world.source, "orchard-0000.ics", "SUMMARY:", "SUMMARY:Changed ");
-    assert_eq!(sync().calendars["target"].updated, 1);
-    world.delete(&world.source, "orchard-0001.ics");
-    assert_eq!(sync().calendars["target"].deleted, 1);
 }
