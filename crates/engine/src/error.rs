@@ -4,6 +4,7 @@ use chestnut_store::{Holder, StoreError};
 use serde::{Deserialize, Serialize};
 
 use crate::calendar::CalendarError;
+use crate::rule::FormerEnd;
 
 /// A run that failed as a whole; single entries that fail are part of its report instead. Its display form is for
 /// developers.
@@ -30,12 +31,15 @@ pub enum RunError {
         /// Who runs it, where that is known.
         holder: Option<Holder>,
     },
-    /// The route's calendars are others than when it last ran.
+    /// The route's calendars, or its way between them, are others than when it last ran.
     OtherCalendars {
         /// The route.
         route: String,
         /// The calendars of its last run.
-        before: String,
+        before: Vec<FormerEnd>,
+        /// The calendars are the same, and the way is another.
+        #[serde(default)]
+        is_turned: bool,
     },
     /// Two ends of the route are one calendar.
     SameCalendar {

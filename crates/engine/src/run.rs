@@ -1,7 +1,7 @@
 //! One run of one route: refresh → gather → decide → guard → apply. A preview stops after the guard.
 
 use std::cell::{Cell, RefCell};
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
 use std::time::Duration;
 
 use chestnut_core::{Because, Deletions, Origin, People, shows_agent_honoured};
@@ -23,7 +23,7 @@ use crate::mirror::{Look, Mirror};
 use crate::observe::{Observer, Phase, Progress};
 use crate::options::{Only, RunOptions};
 use crate::relocate::recognise;
-use crate::rule::{CalendarEnd, Makes, Rule};
+use crate::rule::{CalendarEnd, FormerEnd, Makes, Rule};
 use crate::story::{PreviewReport, PreviewedChange, RunReport};
 use crate::under_way::UnderWay;
 
@@ -811,12 +811,11 @@ pub(crate) async fn begin<'r>(
     {
         known = store.route(&rule.name)?;
     }
-    let before = known.as_ref().map(|route| route.ends.clone()).unwrap_or_default();
-    if !before.is_empty() && before != ends {
-        return Err(RunError::OtherCalendars {
-            route: rule.name.clone(),
-            before: before.replace('\n', ", "),
-        });
+    if let Some(route) = known.as_ref().filter(|route| !route.ends.is_empty() && route.ends != ends) {
+        let before: Vec<FormerEnd> = route.places().map(FormerEnd::of).collect();
+        let stood: BTreeSet<&String> = before.iter().map(|end| &end.place).collect();
+        let is_turned = stood == places.iter().collect();
+        return Err(RunError::OtherCalendars { route: rule.name.clone(), before, is_turned });
     }
     observer.progress(Progress { phase: Phase::Surveying, done: 0, total: 0 });
     let now = options.now.as_second();

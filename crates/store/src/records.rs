@@ -766,7 +766,7 @@ pub(crate) fn partly(number: i64) -> Partly {
 
 /// What is known of the state: since when a route is held back, by its name.
 pub(crate) const PAUSED: &str = "paused ";
-/// That a route of this name was taken out, and may have left copies.
+/// That a route of this name was taken out, or is called otherwise, and may have left copies.
 pub(crate) const RETIRED: &str = "retired ";
 
 pub(crate) fn origin_number(origin: Origin) -> i64 {

@@ -220,7 +220,7 @@ impl Store {
         Ok(self.meta(&format!("{PAUSED}{route}"))?.and_then(|at| at.parse().ok()))
     }
 
-    /// Tells whether a route of this name was taken out since the state began.
+    /// Tells whether a route of this name was taken out, or called otherwise, since the state began.
     ///
     /// # Errors
     /// The state cannot be read.

@@ -381,6 +381,8 @@ impl Writer<'_> {
         let (made, was_made) = (format!("made {new}"), format!("made {old}"));
         self.run("UPDATE calendar SET place = ? WHERE place = ?", values![made, was_made])?;
         self.run("UPDATE route SET name = ? WHERE name = ?", values![new, old])?;
+        // What bears the old name belongs to no other route that is called so later.
+        self.set_meta(&format!("{RETIRED}{old}"), "")?;
         Ok(true)
     }
 

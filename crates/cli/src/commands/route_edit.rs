@@ -6,7 +6,7 @@ use crate::args::Common;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::{Io, show};
-use crate::open::{call_as_configured, load, open_state};
+use crate::open::{call_as_configured, load, look_at_state, open_state};
 use crate::report::route_edit::{Changed, Renamed, Report};
 use crate::settings::{ConfigurationText, Settings, nearest};
 use crate::words::keys::{self, Key};
@@ -45,9 +45,26 @@ pub(crate) fn edit(
     text.settings().map_err(and_nothing_written)?;
     text.save()?;
     let file = settings.file_of("route", name).display().to_string();
-    let report = Report { route: name.to_owned(), file, changed };
+    let is_elsewhere = changed.iter().any(|one| ENDS.contains(&one.key.as_str()));
+    // Whether it has run is told where that can be known.
+    let has_run = is_elsewhere && has_run(name, &settings, common, io).unwrap_or(false);
+    let report = Report { route: name.to_owned(), file, changed, has_run };
     show(common, io, &report, || route_edited(&report))?;
     Ok(ExitCode::Ok)
+}
+
+/// Keys that say between which calendars a route copies, and which way.
+const ENDS: [&str; 3] = ["from", "to", "between"];
+
+/// Tells whether a route, or one of its parts, has run between the calendars that it had.
+fn has_run(name: &str, settings: &Settings, common: &Common, io: &Io<'_>) -> Result<bool, Failure> {
+    let store = look_at_state(common, settings, &io.environment)?;
+    for (name, _) in settings.chosen_routes(&[name.to_owned()])? {
+        if store.route(name)?.is_some_and(|route| route.ran_at.is_some()) {
+            return Ok(true);
+        }
+    }
+    Ok(false)
 }
 
 pub(crate) fn rename(old: &str, new: &str, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {

@@ -26,6 +26,11 @@ pub(crate) fn clean(text: &str) -> String {
     text.chars().map(harmless).collect()
 }
 
+/// Returns a name as it is typed in a command: in quotation marks where a shell would take it apart.
+pub(crate) fn typed(name: &str) -> String {
+    shell_words::quote(&clean(name)).into_owned()
+}
+
 /// No honest title or reason is longer; one that is must not bury what stands around it.
 const LONGEST: usize = 150;
 

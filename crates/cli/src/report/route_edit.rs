@@ -9,6 +9,9 @@ pub(crate) struct Report {
     /// The file that was changed.
     pub(crate) file: String,
     pub(crate) changed: Vec<Changed>,
+    /// Its calendars, or its way between them, were changed although it ran: it waits until it is taken out and begun anew,
+    /// or put back.
+    pub(crate) has_run: bool,
 }
 
 /// A key as it was and as it is.

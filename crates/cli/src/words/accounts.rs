@@ -9,7 +9,7 @@ use super::errors::InWords as _;
 use super::problems::Problem;
 use super::secrets::KEYRING_HINT;
 use crate::failure::Failure;
-use crate::render::{clean, count};
+use crate::render::{clean, count, typed};
 use crate::report::account_move::Report;
 
 pub(crate) fn not_a_server(text: &str) -> Failure {
@@ -70,7 +70,8 @@ pub(crate) fn needed_with_client(option: &str) -> Failure {
 
 pub(crate) fn account_is_there(name: &str) -> Failure {
     Failure::usage(format!("there is an account `{name}` already")).hint(format!(
-        "Try it with `chestnut account test {name}`, or take it out with `chestnut account forget {name}`."
+        "Try it with `chestnut account test {typed}`, or take it out with `chestnut account forget {typed}`.",
+        typed = typed(name)
     ))
 }
 
@@ -84,7 +85,7 @@ pub(crate) fn not_kept_by_chestnut(name: &str) -> Failure {
 /// The old one stays.
 pub(crate) fn password_was_refused(name: &str) -> Failure {
     Failure::failed(format!("account {name}: the new password does not work, and was not kept"))
-        .hint(format!("Run the same command again: `chestnut account password {name}`."))
+        .hint(format!("Run the same command again: `chestnut account password {}`.", typed(name)))
 }
 
 pub(crate) fn new_password_kept(name: &str, place: &str) -> String {
@@ -100,8 +101,8 @@ pub(crate) fn nothing_saved(hint: Option<&str>) -> String {
 
 pub(crate) fn account_written(name: &str, configuration: &str, is_oauth: bool) -> String {
     let next = match is_oauth {
-        true => format!("chestnut account login {name}"),
-        false => format!("chestnut calendar add NAME --account {name} --path PATH"),
+        true => format!("chestnut account login {}", typed(name)),
+        false => format!("chestnut calendar add NAME --account {} --path PATH", typed(name)),
     };
     format!("\nAccount {name} is written into {configuration}.\nNext: {next}\n")
 }
@@ -147,8 +148,10 @@ pub(crate) const PAGE_REFUSED: &str =
 pub(crate) const PAGE_SIGNED_IN: &str = "<!doctype html><title>Chestnut</title><p>Signed in. You may close this page and go back to the terminal.</p>";
 
 pub(crate) fn no_oauth(name: &str) -> Failure {
-    Failure::usage(format!("account {name} does not sign in by OAuth"))
-        .hint(format!("It has a user and a password, or a token; `chestnut account test {name}` tries them."))
+    Failure::usage(format!("account {name} does not sign in by OAuth")).hint(format!(
+        "It has a user and a password, or a token; `chestnut account test {}` tries them.",
+        typed(name)
+    ))
 }
 
 pub(crate) fn tokens_not_kept(name: &str, words: &str) -> Failure {
@@ -160,7 +163,9 @@ pub(crate) fn not_signed_in(name: &str, error: &OAuthError) -> Failure {
         OAuthError::Denied => {
             "It was declined; some organisations require an administrator to agree first.".to_owned()
         }
-        OAuthError::Expired => format!("Try again: `chestnut account login {name} --code`."),
+        OAuthError::Expired => {
+            format!("Try again: `chestnut account login {} --code`.", typed(name))
+        }
         OAuthError::Refused(_) => format!(
             "Check client-id, client-secret and scopes of account {name}: they must be those that the service registered."
         ),

@@ -10,7 +10,7 @@ use chestnut_engine::{CalendarError, Unread};
 use super::errors::InWords as _;
 use super::failures::{calendar_hint, dav_hint};
 use crate::failure::Failure;
-use crate::render::clean;
+use crate::render::{clean, typed};
 
 /// The configuration has a calendar of that name, where it was about to get one.
 pub(crate) fn has_calendar(name: &str, path: &Path) -> Failure {
@@ -28,7 +28,7 @@ pub(crate) fn has_calendar_so_none_was_made(name: &str) -> Failure {
 pub(crate) fn not_one_calendar(account: &str, wanted: &str, has_several: bool) -> Failure {
     let many = if has_several { "several calendars" } else { "no calendar" };
     Failure::usage(format!("account {account} has {many} {wanted:?}"))
-        .hint(format!("`chestnut calendar list {account}` shows what is there; name it by --path."))
+        .hint(format!("`chestnut calendar list {}` shows what is there; name it by --path.", typed(account)))
 }
 
 /// `--feed` is no address.
@@ -78,7 +78,8 @@ pub(crate) fn made_differently(new: &NewCalendar, made: &CalendarInfo) -> Vec<St
 /// The account has a calendar of that name.
 pub(crate) fn server_has_calendar(account: &str, name: &str) -> Failure {
     Failure::usage(format!("account {account} has a calendar named {name:?} already")).hint(format!(
-        "Use that one (`chestnut calendar list {account}` shows its path), or choose another name."
+        "Use that one (`chestnut calendar list {}` shows its path), or choose another name.",
+        typed(account)
     ))
 }
 
@@ -136,7 +137,7 @@ pub(crate) fn keeps_its_name(calendar: &str, account: &str, name: Option<&str>) 
 pub(crate) fn calendar_is_needed(name: &str, routes: &[String]) -> Failure {
     Failure::usage(format!("calendar {name} is needed by {}", routes.join(", "))).hint(format!(
         "Nothing was changed. Retire these first: `chestnut route retire {}`.",
-        routes.first().map_or("ROUTE", String::as_str)
+        routes.first().map_or_else(|| "ROUTE".to_owned(), |route| typed(route))
     ))
 }
 
@@ -147,8 +148,7 @@ pub(crate) fn calendar_forgotten(name: &str) -> String {
 /// `calendar rename` does not say that the server's name is meant.
 pub(crate) fn renames_for_everybody(calendar: &str, new: &str) -> Failure {
     Failure::usage(format!("this renames {calendar} on its server, for everybody who sees it there")).hint(format!(
-        "Say so: `chestnut calendar rename {calendar} {new:?} --on-server`. Only here, its name is the heading [calendar.{calendar}] of the configuration."
-    ))
+        "Say so: `chestnut calendar rename {typed} {new:?} --on-server`. Only here, its name is the heading [calendar.{calendar}] of the configuration.", typed = typed(calendar)))
 }
 
 pub(crate) fn rename_now(calendar: &str, account: &str, new: &str) -> String {

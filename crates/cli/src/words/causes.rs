@@ -1,5 +1,6 @@
 //! Why an entry is not in step.
 
+use crate::render::typed;
 use chestnut_engine::{Cause, Finding, Standing};
 
 use super::left_out::left_out_why;
@@ -31,13 +32,13 @@ pub(crate) fn cause_advice(cause: &str, standing: Standing, route: &str) -> Opti
         "far-edit" if standing == Standing::Extra => {
             "what was doubled is no longer a copy of the route's: delete it by hand".to_owned()
         }
-        "due" => format!("bring what changed: chestnut sync {route}"),
+        "due" => format!("bring what changed: chestnut sync {}", typed(route)),
         "held" => "see what waits for you: chestnut held".to_owned(),
         "failed" | "refused" => {
-            format!("what the last run met with: chestnut status; try again: chestnut sync {route}")
+            format!("what the last run met with: chestnut status; try again: chestnut sync {}", typed(route))
         }
         "far-edit" | "lost" => {
-            format!("put these entries right, and no others: chestnut compare {route} --then-sync")
+            format!("put these entries right, and no others: chestnut compare {} --then-sync", typed(route))
         }
         _ => return None,
     })

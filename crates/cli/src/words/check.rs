@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use crate::failure::Failure;
-use crate::render::{clean, count};
+use crate::render::{clean, count, typed};
 use crate::report::check::{Report, Standing};
 use crate::settings::{AccountSettings, Idle, SignInSettings};
 
@@ -39,7 +39,7 @@ pub(crate) fn secrets_in_order(account: &AccountSettings) -> &'static str {
 
 /// An account's password is not to be had.
 pub(crate) fn keep_password_anew(account: &str) -> String {
-    format!("Keep it anew: `chestnut account password {account}`")
+    format!("Keep it anew: `chestnut account password {}`", typed(account))
 }
 
 /// `None` in `rights`: it is a file or a feed.
@@ -64,7 +64,7 @@ pub(crate) fn calendar_not_asked() -> &'static str {
 
 /// What to do about an account, and where to look further.
 pub(crate) fn check_account_further(name: &str, fix: Option<&str>) -> String {
-    let further = format!("Step by step: `chestnut account test {name}`");
+    let further = format!("Step by step: `chestnut account test {}`", typed(name));
     fix.map_or_else(
         || further.clone(),
         |fix| if fix.contains("account test") { fix.to_owned() } else { format!("{fix} {further}") },
@@ -73,9 +73,7 @@ pub(crate) fn check_account_further(name: &str, fix: Option<&str>) -> String {
 
 /// A route writes what may only be read.
 pub(crate) fn write_refused(calendar: &str, route: &str) -> Failure {
-    Failure::failed(format!("calendar {calendar} is read only for this user, and route {route} writes it")).hint(format!(
-        "Ask its owner for the right to write; or choose another calendar: `chestnut route edit {route} to=CALENDAR`"
-    ))
+    Failure::failed(format!("calendar {calendar} is read only for this user, and route {route} writes it")).hint(format!("Ask its owner for the right to write; or choose another calendar: `chestnut route edit {} to=CALENDAR`", typed(route)))
 }
 
 /// A file or a folder is not where the configuration says.
@@ -94,14 +92,17 @@ pub(crate) fn kinds_not_accepted(calendar: &str, kinds: &[&str]) -> (String, Str
 
 /// What something without effect belongs to, its name, what is the matter, and what to do.
 pub(crate) fn idle_words(idle: Idle<'_>) -> (&'static str, &str, &'static str, String) {
-    let without = |name: &str, key: &str| format!("Take it out: `chestnut route edit {name} {key}=`");
+    let without = |name: &str, key: &str| {
+        format!("Take it out: `chestnut route edit {typed} {key}=`", typed = typed(name))
+    };
     match idle {
         Idle::Account(name) => (
             "account",
             name,
             "no calendar uses it",
             format!(
-                "Use it: `chestnut calendar list {name}`; or take it out: `chestnut account forget {name}`"
+                "Use it: `chestnut calendar list {typed}`; or take it out: `chestnut account forget {typed}`",
+                typed = typed(name)
             ),
         ),
         Idle::Calendar(name) => (
@@ -109,7 +110,8 @@ pub(crate) fn idle_words(idle: Idle<'_>) -> (&'static str, &str, &'static str, S
             name,
             "no route uses it; nothing in it is copied",
             format!(
-                "Copy it: `chestnut route add NAME --from {name}`; or take it out: `chestnut calendar forget {name}`"
+                "Copy it: `chestnut route add NAME --from {typed}`; or take it out: `chestnut calendar forget {typed}`",
+                typed = typed(name)
             ),
         ),
         Idle::Soon(name) => {
@@ -119,7 +121,7 @@ pub(crate) fn idle_words(idle: Idle<'_>) -> (&'static str, &str, &'static str, S
             "route",
             name,
             "`past-copies` has no effect: the window has no beginning",
-            format!("Say how far back: `chestnut route edit {name} window.past=\"7 days\"`"),
+            format!("Say how far back: `chestnut route edit {} window.past=\"7 days\"`", typed(name)),
         ),
         Idle::DeletionLimit(name) => (
             "route",
@@ -137,13 +139,16 @@ pub(crate) fn idle_words(idle: Idle<'_>) -> (&'static str, &str, &'static str, S
             "route",
             name,
             "`me` has no effect: nothing asks whether its owner declined",
-            format!("Take it out, or ask for it, such as `chestnut route edit {name} skip.declined=true`"),
+            format!(
+                "Take it out, or ask for it, such as `chestnut route edit {} skip.declined=true`",
+                typed(name)
+            ),
         ),
         Idle::StaleBeforeDue(name) => (
             "route",
             name,
             "`stale-after` is not longer than `every`: it counts as behind before it is due again",
-            format!("Make it longer: `chestnut route edit {name} stale-after=\"2 hours\"`"),
+            format!("Make it longer: `chestnut route edit {} stale-after=\"2 hours\"`", typed(name)),
         ),
     }
 }

@@ -8,7 +8,7 @@ use jiff::{SignedDuration, Timestamp};
 
 use super::failures::account_failure;
 use crate::failure::Failure;
-use crate::render::count;
+use crate::render::{count, typed};
 use crate::settings::{AccountSettings, SignInSettings};
 
 pub(crate) const PLAIN_HTTP: &str = "none: this is plain HTTP";
@@ -176,8 +176,10 @@ pub(crate) fn condition_words(keeps: Option<bool>) -> &'static str {
 
 /// A test entry could not be taken away.
 pub(crate) fn left_there(calendar: &str) -> Failure {
-    Failure::failed(format!("the test entry may still stand in {calendar}"))
-        .hint(format!("Try again: `chestnut account test --write {calendar}` takes away what it left."))
+    Failure::failed(format!("the test entry may still stand in {calendar}")).hint(format!(
+        "Try again: `chestnut account test --write {}` takes away what it left.",
+        typed(calendar)
+    ))
 }
 
 /// What a server says of itself without a sign-in.

@@ -10,7 +10,7 @@ use chestnut_store::Wrong;
 use super::errors::InWords as _;
 use super::problems::perhaps;
 use crate::failure::Failure;
-use crate::render::count;
+use crate::render::{count, typed};
 use crate::report::state::Report;
 
 /// What the system or a library says of a file.
@@ -117,12 +117,12 @@ pub(crate) fn not_on_a_server(calendar: &str) -> Failure {
 
 pub(crate) fn none_of_that_name(calendar: &str, account: &str, shown: &str) -> Failure {
     Failure::usage(format!("calendar {calendar}: account {account} has no calendar named {shown:?}"))
-        .hint(format!("See them with `chestnut calendar list {account}`."))
+        .hint(format!("See them with `chestnut calendar list {}`.", typed(account)))
 }
 
 pub(crate) fn several_of_that_name(calendar: &str, account: &str, shown: &str) -> Failure {
     Failure::usage(format!("calendar {calendar}: account {account} has several calendars named {shown:?}"))
-        .hint(format!("Use `path` instead; `chestnut calendar list {account}` shows the paths."))
+        .hint(format!("Use `path` instead; `chestnut calendar list {}` shows the paths.", typed(account)))
 }
 
 pub(crate) fn not_a_feed_address(owner: &str) -> Failure {

@@ -7,7 +7,7 @@ use chestnut_caldav::{
 };
 use chestnut_core::ical::{Bound, ParseError, ParseProblem};
 use chestnut_core::{EntryError, NotACalendar, SeriesError};
-use chestnut_engine::{CalendarError, DiskAct, RunError, Unread};
+use chestnut_engine::{CalendarError, DiskAct, FormerEnd, RunError, Unread};
 use chestnut_store::{Damage, Holder, StoreError};
 
 /// An error of a crate below.
@@ -29,6 +29,17 @@ fn in_brackets(words: Option<&str>) -> String {
     words.filter(|words| !words.is_empty()).map(|words| format!(" ({words})")).unwrap_or_default()
 }
 
+/// Between which calendars a route ran, and which way.
+fn way_words(ends: &[FormerEnd]) -> String {
+    match ends {
+        [from, to] if !to.gave => format!("from {} to {}", from.place, to.place),
+        _ => {
+            let places: Vec<_> = ends.iter().map(|end| end.place.as_str()).collect();
+            format!("both ways between {}", places.join(" and "))
+        }
+    }
+}
+
 impl InWords for RunError {
     fn in_words(&self) -> String {
         let of_account = |account: &Option<String>| {
@@ -40,8 +51,11 @@ impl InWords for RunError {
             }
             Self::Store(error) => error.in_words(),
             Self::Running { route, .. } => format!("route {route} is running elsewhere"),
-            Self::OtherCalendars { route, before } => {
-                format!("route {route} last ran between other calendars ({before})")
+            Self::OtherCalendars { route, before, is_turned: false } => {
+                format!("route {route} last ran between other calendars: {}", way_words(before))
+            }
+            Self::OtherCalendars { route, before, is_turned: true } => {
+                format!("route {route} went another way when it last ran: {}", way_words(before))
             }
             Self::SameCalendar { route, place } => {
                 format!("route {route} names one calendar twice ({place})")

@@ -8,6 +8,7 @@ use chestnut_store::StoreError;
 use super::errors::{InWords as _, holder_words};
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
+use crate::render::typed;
 
 /// `EMFILE` and `ENFILE`: a process, or the machine, has as many files open as it may.
 const TOO_MANY_FILES: [i32; 2] = [24, 23];
@@ -70,11 +71,15 @@ impl From<RunError> for Failure {
                     }
                 }
             }
+            RunError::OtherCalendars { route, is_turned: true, .. } => Self::waiting(message).hint(format!(
+                "Put its way back; or have it begin anew: `chestnut route retire {}` takes it out and leaves its copies, and added anew under the same name it finds them again. `chestnut preview` shows what it would do then.",
+                typed(&route)
+            )),
             RunError::OtherCalendars { .. } => Self::waiting(message).hint(
-                "If only the server has a new address: `chestnut account move ACCOUNT URL`. If it is the same calendar at another path, the next sync goes on with it once nothing stands at the old path. Else put the calendars back; or retire the route with `chestnut route retire` and add it anew.",
+                "If only the server has a new address: `chestnut account move ACCOUNT URL`. If it is the same calendar at another path, the next sync goes on with it once nothing stands at the old path. Else put the calendars back; or take the route out with `chestnut route retire`, which leaves its copies, and add it anew.",
             ),
             RunError::ReadOnly { account, .. } => {
-                let rights = account.map(|a| format!("; `chestnut calendar list {a}` shows the rights"));
+                let rights = account.map(|a| format!("; `chestnut calendar list {}` shows the rights", typed(&a)));
                 Self::failed(message).hint(format!(
                     "Ask for the right to write, or choose another calendar{}.",
                     rights.unwrap_or_default()
@@ -189,7 +194,8 @@ fn sign_in_hint(offered: &[String], account: &str, test: &str) -> String {
     }
     if takes("bearer") {
         return format!(
-            "This server accepts tokens, not passwords: give account {account} a `token`, or `oauth` and then `chestnut account login {account}`."
+            "This server accepts tokens, not passwords: give account {account} a `token`, or `oauth` and then `chestnut account login {typed}`.",
+            typed = typed(account)
         );
     }
     format!(
@@ -200,13 +206,14 @@ fn sign_in_hint(offered: &[String], account: &str, test: &str) -> String {
 /// How to let another server have the sign-in.
 fn also_at_hint(account: &str, to: &str) -> String {
     format!(
-        "Only where {to} belongs to the same service: write sign-in-also-at = [\"{to}\"] into account {account}, or let `chestnut account test {account}` ask you."
+        "Only where {to} belongs to the same service: write sign-in-also-at = [\"{to}\"] into account {account}, or let `chestnut account test {typed}` ask you.",
+        typed = typed(account)
     )
 }
 
 /// The same advice while an account is being added: nothing can be asked about it by its name yet.
 pub(crate) fn hint_before_it_is_written(hint: &str, account: &str) -> String {
-    let test = format!("`chestnut account test {account}`");
+    let test = format!("`chestnut account test {}`", typed(account));
     let sentences = [format!(" Then {test}."), format!(" See {test}.")];
     let hint = sentences.iter().fold(hint.to_owned(), |hint, sentence| hint.replace(sentence, ""));
     hint.replace(&format!(" of account {account}"), "").replace(&format!(" in account {account}"), "")
@@ -214,11 +221,12 @@ pub(crate) fn hint_before_it_is_written(hint: &str, account: &str) -> String {
 
 /// What a person can do about a server's answer.
 pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
-    let test = format!("`chestnut account test {account}`");
+    let test = format!("`chestnut account test {}`", typed(account));
     match error {
         DavError::SignIn { offered } => sign_in_hint(offered, account, &test),
         DavError::NotFound { .. } => format!(
-            "Check the path: see what is there with `chestnut calendar list {account}`; as the url of an account the bare host will do."
+            "Check the path: see what is there with `chestnut calendar list {}`; as the url of an account the bare host will do.",
+            typed(account)
         ),
         DavError::NotCalDav { instead, .. } => not_caldav_hint(*instead == Instead::WebPage, account, &test),
         DavError::NoCalendars { .. } => {
@@ -226,7 +234,7 @@ pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
         }
         DavError::Incomplete => "It was ignored. Run it again later.".to_owned(),
         DavError::Forbidden { .. } => {
-            format!("Ask for the right, or see the rights with `chestnut calendar list {account}`.")
+            format!("Ask for the right, or see the rights with `chestnut calendar list {}`.", typed(account))
         }
         DavError::Transport(error) => match error.fault {
             TransportFault::Resolve => {
@@ -239,11 +247,15 @@ pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
             }
             TransportFault::Tls if error.certificate == Some(CertificateFault::UnknownIssuer) => {
                 format!(
-                    "If this is your own certificate authority, name its file with `ca` in account {account}. See `chestnut account test {account}`."
+                    "If this is your own certificate authority, name its file with `ca` in account {account}. See `chestnut account test {typed}`.",
+                    typed = typed(account)
                 )
             }
             TransportFault::Tls if error.certificate.is_some() => {
-                format!("`chestnut account test {account}` shows whose certificate it is, and what to do.")
+                format!(
+                    "`chestnut account test {}` shows whose certificate it is, and what to do.",
+                    typed(account)
+                )
             }
             TransportFault::Tls if error.detail == Detail::PlainHttp => {
                 format!(
@@ -260,7 +272,9 @@ pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
                     "Check that user and password of account {account} have no line breaks or control characters."
                 )
             }
-            TransportFault::SignInEnded => format!("Sign in again: `chestnut account login {account}`."),
+            TransportFault::SignInEnded => {
+                format!("Sign in again: `chestnut account login {}`.", typed(account))
+            }
             TransportFault::TooLarge => {
                 "No calendar server answers like this. Check the address; nothing was changed.".to_owned()
             }

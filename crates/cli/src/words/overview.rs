@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use crate::failure::Failure;
-use crate::render::{age_text, clean, count, shorten};
+use crate::render::{age_text, clean, count, shorten, typed};
 use crate::report::overview::Report;
 use crate::report::status::{RouteStatus, State};
 
@@ -28,7 +28,7 @@ pub(crate) fn needs(report: &Report) -> Vec<Need> {
             is_grave: false,
             of: clean(&left.route),
             what: format!("a test entry may still stand in {}", clean(&left.calendar)),
-            command: format!("chestnut probe {} --sweep", clean(&left.route)),
+            command: format!("chestnut probe {} --sweep", typed(&left.route)),
         });
     }
     // What is told of a route stands with it.
@@ -41,7 +41,7 @@ pub(crate) fn needs(report: &Report) -> Vec<Need> {
             is_grave: true,
             what: format!("{}, begun {}{note}", shorten(what, 200), age_text(trouble.age)),
             command: match trouble.sort {
-                "account" => format!("chestnut account test {about}"),
+                "account" => format!("chestnut account test {}", typed(&about)),
                 _ => "chestnut status".to_owned(),
             },
             of: about,
@@ -52,7 +52,7 @@ pub(crate) fn needs(report: &Report) -> Vec<Need> {
             is_grave: false,
             of: clean(name),
             what: "the route is no longer in the configuration; its copies remain".to_owned(),
-            command: format!("chestnut route retire {}", clean(name)),
+            command: format!("chestnut route retire {}", typed(name)),
         });
     }
     needs.sort_by_key(|need| !need.is_grave);
@@ -74,15 +74,19 @@ fn needs_of_route(status: &RouteStatus, report: &Report) -> Vec<Need> {
             }
             (None, number) => format!("{number} entries are not on the far side as sent"),
         };
-        need(true, what, format!("chestnut sync {route}"));
+        need(true, what, format!("chestnut sync {}", typed(&route)));
     }
     if status.never_run && !status.running {
-        need(true, "it has not run yet".to_owned(), format!("chestnut preview {route}"));
+        need(true, "it has not run yet".to_owned(), format!("chestnut preview {}", typed(&route)));
     }
     if status.stale {
         let age = status.last_success_age.map(age_text);
         let age = age.map_or_else(|| "none yet".to_owned(), |age| format!("the last one {age}"));
-        need(true, format!("no successful run for too long: {age}"), format!("chestnut sync {route}"));
+        need(
+            true,
+            format!("no successful run for too long: {age}"),
+            format!("chestnut sync {}", typed(&route)),
+        );
     }
     if status.held > 0 {
         let held = count(status.held, "change needs", "changes need");
@@ -90,8 +94,8 @@ fn needs_of_route(status: &RouteStatus, report: &Report) -> Vec<Need> {
     }
     if status.paused {
         let resume = match &status.paused_account {
-            Some(account) => format!("chestnut account resume {}", clean(account)),
-            None => format!("chestnut route resume {route}"),
+            Some(account) => format!("chestnut account resume {}", typed(account)),
+            None => format!("chestnut route resume {}", typed(&route)),
         };
         need(false, "paused: nothing is copied".to_owned(), resume);
     }
@@ -101,7 +105,7 @@ fn needs_of_route(status: &RouteStatus, report: &Report) -> Vec<Need> {
         let entries = count(differing, "entry", "entries");
         let age = age_text(compared.age);
         need(false, format!("{entries} not in step when it was compared, {age}"), {
-            format!("chestnut compare {route}")
+            format!("chestnut compare {}", typed(&route))
         });
     }
     needs

@@ -6,6 +6,7 @@ use super::errors::InWords as _;
 use super::left_out::left_out_why;
 use super::told::told_words;
 use crate::failure::Failure;
+use crate::render::typed;
 
 /// The title of test entries, where nothing else is said.
 pub(crate) const PROBE_TITLE: &str = "Chestnut test entry";
@@ -96,22 +97,26 @@ pub(crate) fn fault_advice(fault: &ProbeFault, from: &str, to: &str, route: &str
         }
         ProbeFault::Unnoticed { .. } => {
             format!(
-                "a sync that reads everything finds it: chestnut sync {route} --afresh; once a day the whole listing is compared anyway"
+                "a sync that reads everything finds it: chestnut sync {} --afresh; once a day the whole listing is compared anyway",
+                typed(route)
             )
         }
-        ProbeFault::LeftOut(_) => format!("see what the route takes: chestnut route show {route}"),
+        ProbeFault::LeftOut(_) => {
+            format!("see what the route takes: chestnut route show {}", typed(route))
+        }
         ProbeFault::Told(_) => format!("see the rights and the room of {to}: chestnut calendar list"),
         ProbeFault::Run(_) => "check its accounts step by step: `chestnut account test`".to_owned(),
         ProbeFault::NothingCame | ProbeFault::StillThere => {
             format!(
-                "does anything sync this route? chestnut status; or try it at once: chestnut probe {route}"
+                "does anything sync this route? chestnut status; or try it at once: chestnut probe {}",
+                typed(route)
             )
         }
         ProbeFault::Differs(_) | ProbeFault::Shifted(_) => {
-            format!("compare what stands there now: chestnut compare {route}")
+            format!("compare what stands there now: chestnut compare {}", typed(route))
         }
         ProbeFault::ShowsMore(_) => {
-            format!("pause the route, and see what it wrote: chestnut route pause {route}")
+            format!("pause the route, and see what it wrote: chestnut route pause {}", typed(route))
         }
         ProbeFault::Stopped => return None,
     })
@@ -120,5 +125,5 @@ pub(crate) fn fault_advice(fault: &ProbeFault, from: &str, to: &str, route: &str
 /// A route that is paused would not carry a test entry.
 pub(crate) fn probe_while_paused(name: &str) -> Failure {
     Failure::failed(format!("route {name} is paused; no test entry was written"))
-        .hint(format!("Let it go on with `chestnut route resume {name}`."))
+        .hint(format!("Let it go on with `chestnut route resume {}`.", typed(name)))
 }

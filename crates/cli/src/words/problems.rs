@@ -6,6 +6,7 @@ use chestnut_core::Detail;
 
 use super::failures::READ_ONLY_FEED;
 use crate::failure::Failure;
+use crate::render::typed;
 
 /// What is wrong with the value of a key, or with its being there.
 #[derive(Debug, Clone, Copy)]
@@ -357,7 +358,7 @@ pub(super) fn perhaps(near: &str) -> String {
 /// A calendar that does not say where it is.
 pub(crate) fn where_a_calendar_is(account: Option<&str>) -> String {
     match account {
-        Some(account) => format!("`chestnut calendar list {account}` shows the paths."),
+        Some(account) => format!("`chestnut calendar list {}` shows the paths.", typed(account)),
         None => "Name a calendar on a server with `account` and `path`; or a `feed`, a `freebusy`, a `file` or a `folder`."
             .to_owned(),
     }

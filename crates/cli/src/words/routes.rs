@@ -5,7 +5,7 @@ use std::path::Path;
 use chestnut_core::Shows;
 
 use crate::failure::Failure;
-use crate::render::{clean, count, style};
+use crate::render::{clean, count, style, typed};
 use crate::report::route_edit::{Renamed, Report};
 
 /// A route that the configuration no longer has cannot have its copies taken away.
@@ -56,10 +56,13 @@ pub(crate) fn paused_or_not(name: &str, is_paused: bool, until: Option<&str>) ->
     match (is_paused, until) {
         (true, Some(at)) => {
             format!(
-                "{name} is paused until {at}, and goes on by itself\n  earlier: chestnut route resume {name}\n"
+                "{name} is paused until {at}, and goes on by itself\n  earlier: chestnut route resume {typed}\n",
+                typed = typed(&name)
             )
         }
-        (true, None) => format!("{name} is paused\n  let it go on: chestnut route resume {name}\n"),
+        (true, None) => {
+            format!("{name} is paused\n  let it go on: chestnut route resume {typed}\n", typed = typed(&name))
+        }
         (false, _) => format!("{name} goes on with the next sync\n"),
     }
 }
@@ -76,11 +79,15 @@ pub(crate) fn account_paused_or_not(name: &str, routes: &[String], until: Option
     match until {
         Some(Some(at)) => {
             format!(
-                "{name} is paused until {at}, and goes on by itself\n  {routes}\n  earlier: chestnut account resume {name}\n"
+                "{name} is paused until {at}, and goes on by itself\n  {routes}\n  earlier: chestnut account resume {typed}\n",
+                typed = typed(&name)
             )
         }
         Some(None) => {
-            format!("{name} is paused\n  {routes}\n  let it go on: chestnut account resume {name}\n")
+            format!(
+                "{name} is paused\n  {routes}\n  let it go on: chestnut account resume {typed}\n",
+                typed = typed(&name)
+            )
         }
         None => format!("{name} goes on with the next sync\n  {routes}\n"),
     }
@@ -98,18 +105,23 @@ pub(crate) fn passed_over(name: &str, account: Option<&str>, since: Option<&str>
     if let Some(account) = account {
         let account = clean(account);
         return format!(
-            "{name}: account {account} is paused; nothing was done: `chestnut account resume {account}`\n"
+            "{name}: account {account} is paused; nothing was done: `chestnut account resume {typed}`\n",
+            typed = typed(&account)
         );
     }
     let since = since.map(|at| format!(" since {at}")).unwrap_or_default();
-    format!("{name} is paused{since}; nothing was done: `chestnut route resume {name}`\n")
+    format!(
+        "{name} is paused{since}; nothing was done: `chestnut route resume {typed}`\n",
+        typed = typed(&name)
+    )
 }
 
 /// A route was written into the configuration.
 pub(crate) fn route_written(name: &str, path: &Path) -> String {
     let (name, path) = (clean(name), path.display());
     format!(
-        "{name} is written into {path}\n  every entry: chestnut preview {name}\n  do it: chestnut sync {name}\n"
+        "{name} is written into {path}\n  every entry: chestnut preview {typed}\n  do it: chestnut sync {typed}\n",
+        typed = typed(&name)
     )
 }
 
@@ -124,9 +136,23 @@ pub(crate) fn route_edited(report: &Report) -> String {
         out += &style::paint(style::BAD, line('−', &one.old));
         out += &style::paint(style::GOOD, line('+', &one.new));
     }
+    if report.has_run {
+        return out + &ran_elsewhere(&report.route);
+    }
     out + &format!(
         "  what it changes: chestnut preview {0}\n  do it: chestnut sync {0}\n",
-        clean(&report.route)
+        typed(&report.route)
+    )
+}
+
+/// A route keeps its calendars, and its way, once it has run.
+fn ran_elsewhere(route: &str) -> String {
+    style::paint(
+        style::WARN,
+        format!(
+            "  it has run, and keeps its calendars and its way: no sync does anything until they are put back, or it begins anew\n  begin anew: chestnut route retire {}, and add it again under the same name: it finds its copies\n",
+            typed(route)
+        ),
     )
 }
 

@@ -4,7 +4,7 @@ use chestnut_core::People;
 use chestnut_engine::{Phase, PreviewReport};
 
 use crate::failure::Failure;
-use crate::render::{clean, count, style};
+use crate::render::{clean, count, style, typed};
 
 /// What `people = "invite"` means, said before it happens.
 pub(crate) fn invitation_warning(name: &str, to: &str) -> String {
@@ -60,7 +60,8 @@ pub(crate) fn gone_words(name: &str) -> String {
         style::WARN,
         format!(
             "{name} ran once and is no longer in the configuration; its copies stay where they are.\n  \
-             forget it: chestnut route retire {name}\n"
+             forget it: chestnut route retire {typed}\n",
+            typed = typed(&name)
         ),
     )
 }
@@ -98,10 +99,10 @@ pub(crate) fn not_run_yet_words(number: usize) -> String {
 pub(crate) fn not_while_paused(name: &str, account: Option<&str>) -> Failure {
     match account {
         None => Failure::waiting(format!("route {name} is paused; nothing was written"))
-            .hint(format!("Let it go on with `chestnut route resume {name}`.")),
+            .hint(format!("Let it go on with `chestnut route resume {}`.", typed(name))),
         Some(account) => {
             Failure::waiting(format!("account {account} of route {name} is paused; nothing was written"))
-                .hint(format!("Let it go on with `chestnut account resume {account}`."))
+                .hint(format!("Let it go on with `chestnut account resume {}`.", typed(account)))
         }
     }
 }

@@ -1,7 +1,7 @@
 //! Sentences about doubles, and about copies that are cleared away.
 
 use crate::failure::Failure;
-use crate::render::{clean, count};
+use crate::render::{clean, count, typed};
 
 pub(crate) const DELETE_DOUBLES: &str = "Delete what is surplus now?";
 
@@ -22,7 +22,10 @@ pub(crate) fn doubles_stay(kept: usize, number: usize, routes: &[String]) -> Str
 
 pub(crate) fn remove_doubles(calendar: &str, number: usize) -> String {
     let number = count(number, "entry is", "entries are");
-    format!("  {number} surplus; delete: chestnut calendar doubles {calendar} --remove\n")
+    format!(
+        "  {number} surplus; delete: chestnut calendar doubles {typed} --remove\n",
+        typed = typed(calendar)
+    )
 }
 
 pub(crate) fn no_copies_there(calendar: &str) -> String {
@@ -32,7 +35,8 @@ pub(crate) fn no_copies_there(calendar: &str) -> String {
 /// A route that is configured makes its copies again.
 pub(crate) fn made_again(route: &str) -> String {
     format!(
-        "  {route} writes this calendar: its next run creates its copies again\n  to end it: chestnut route retire {route} --remove-copies\n"
+        "  {route} writes this calendar: its next run creates its copies again\n  to end it: chestnut route retire {typed} --remove-copies\n",
+        typed = typed(route)
     )
 }
 

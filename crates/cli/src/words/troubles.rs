@@ -10,7 +10,7 @@ use serde_json::Value;
 
 use super::errors::InWords as _;
 use crate::failure::Failure;
-use crate::render::count;
+use crate::render::{count, typed};
 use crate::watch::Watcher;
 
 /// Says what is wrong. `facts` are what was kept of it.
@@ -81,7 +81,8 @@ pub(crate) fn trouble_advice(kind: TroubleKind, about: &str) -> String {
         TroubleKind::ServerDown => "Nothing is lost; it is tried again and goes on by itself.".to_owned(),
         TroubleKind::SignInRefused => {
             format!(
-                "chestnut account test {about} says more; a new password: chestnut account password {about}"
+                "chestnut account test {typed} says more; a new password: chestnut account password {typed}",
+                typed = typed(about)
             )
         }
         TroubleKind::RightsLost => {
@@ -94,7 +95,7 @@ pub(crate) fn trouble_advice(kind: TroubleKind, about: &str) -> String {
             "Correct the file; it is read again as soon as it changes.".to_owned()
         }
         TroubleKind::NeverRun => {
-            format!("chestnut preview {about}, then once: chestnut sync --yes {about}")
+            format!("chestnut preview {typed}, then once: chestnut sync --yes {typed}", typed = typed(about))
         }
         TroubleKind::Held => "chestnut held, then chestnut decide NUMBER CHOICE".to_owned(),
         TroubleKind::NearlyFull => {
@@ -104,17 +105,17 @@ pub(crate) fn trouble_advice(kind: TroubleKind, about: &str) -> String {
             "Tell whoever runs the server; once it has expired, nothing is read or written there.".to_owned()
         }
         TroubleKind::TokenEnds => {
-            format!("chestnut account login {about}")
+            format!("chestnut account login {}", typed(about))
         }
         TroubleKind::FeedShrunk => {
             "Ask its publisher whether that is intended; after a week it counts as intended.".to_owned()
         }
         TroubleKind::FeedQuiet => "Ask its publisher whether it is still kept up.".to_owned(),
         TroubleKind::RouteStale | TroubleKind::RouteFails => {
-            format!("chestnut sync {about} says what is wrong.")
+            format!("chestnut sync {} says what is wrong.", typed(about))
         }
         TroubleKind::EntriesRefused => {
-            format!("chestnut status -v names them; chestnut why {about} … explains one.")
+            format!("chestnut status -v names them; chestnut why {} … explains one.", typed(about))
         }
     }
 }

@@ -6,7 +6,7 @@ use chestnut_core::NotASnapshot;
 use chestnut_engine::WhyLeft;
 
 use crate::failure::Failure;
-use crate::render::{clean, count};
+use crate::render::{clean, count, typed};
 use crate::report::snapshot::Report;
 use crate::report::undo::Taken;
 use crate::words::{InWords as _, cannot_be_written};
@@ -77,9 +77,10 @@ pub(crate) fn failed_to_put_back(calendar: &str, title: &str, words: &str) -> St
 pub(crate) fn paused_after_undo(route: &str) -> String {
     format!(
         "Route {route} is paused, until you have looked and let it go on:\n  \
-         chestnut route resume {route}\n\
+         chestnut route resume {typed}\n\
          What was taken back stays so until its source changes, or until you run\n  \
-         chestnut sync {route} --entry WORDS\n"
+         chestnut sync {typed} --entry WORDS\n",
+        typed = typed(route)
     )
 }
 
@@ -146,7 +147,8 @@ pub(crate) fn snapshot_written(report: &Report) -> String {
     let entries = count(report.entries, "entry", "entries");
     let (calendar, file) = (clean(&report.calendar), clean(&report.file));
     let mut out = format!(
-        "{calendar}: {entries} kept in {file}; `chestnut restore {file}` puts back what is missing or changed then\n"
+        "{calendar}: {entries} kept in {file}; `chestnut restore {typed}` puts back what is missing or changed then\n",
+        typed = typed(&file)
     );
     if !report.unreadable.is_empty() {
         let number =

@@ -9,7 +9,7 @@ use chestnut_store::{Counts, NoticeEvent, RouteSummary, TroubleRow};
 
 use super::troubles::{event_word, trouble_sentence};
 use crate::failure::Failure;
-use crate::render::{clean, count};
+use crate::render::{clean, count, typed};
 
 pub(crate) fn watch_begins(routes: usize, path: &Path) -> String {
     format!("watching {} of {}", count(routes, "route", "routes"), path.display())
@@ -230,14 +230,17 @@ pub(crate) fn paused_until_words(route: &str, at: &str) -> String {
 /// A route that rests until somebody lets it go on.
 pub(crate) fn paused_since_words(route: &str, at: &str) -> String {
     let route = clean(route);
-    format!("{route}: paused since {at}; go on: chestnut route resume {route}\n")
+    format!("{route}: paused since {at}; go on: chestnut route resume {typed}\n", typed = typed(&route))
 }
 
 /// A route that rests with an account.
 pub(crate) fn paused_with_words(route: &str, account: &str, until: Option<&str>) -> String {
     let (route, account) = (clean(route), clean(account));
     let until = until.map(|at| format!(" until {at}")).unwrap_or_default();
-    format!("{route}: paused with account {account}{until}; go on: chestnut account resume {account}\n")
+    format!(
+        "{route}: paused with account {account}{until}; go on: chestnut account resume {typed}\n",
+        typed = typed(&account)
+    )
 }
 
 /// A program could not be told of a trouble.

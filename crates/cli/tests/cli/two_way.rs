@@ -261,6 +261,9 @@ fn busy_time_between_calendars_is_copied_in_both_directions_and_never_back() {
                DTSTART:20261010T080000Z\r\nSUMMARY:Own secret\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
     set_up.target.with(|server| drop(server.store(BOARD, "own.ics", own)));
     both_ways(&set_up, "carry = \"busy\"\nbusy-title = \"Taken\"");
+    // What is said to be typed can be typed.
+    let told = set_up.run(&["status"]).out;
+    assert!(told.contains("`chestnut preview 'crews: presses → board'`"), "{told}");
     insta::assert_snapshot!("sync_busy_between", set_up.shown(&["sync", "crews"]));
     let taken = |texts: String| texts.matches("SUMMARY:Taken").count();
     let (here, there) = (taken(near(&set_up)), taken(far(&set_up)));
@@ -271,6 +274,30 @@ fn busy_time_between_calendars_is_copied_in_both_directions_and_never_back() {
         assert!(told["runs"].as_array().expect("runs").iter().all(|run| run["writes"] == 0), "{told}");
     }
     assert_eq!((taken(near(&set_up)), taken(far(&set_up))), (here, there));
+}
+
+/// One way first, both ways later: it is told what that takes, and nothing is written twice.
+#[test]
+fn a_route_that_is_turned_begins_anew_and_finds_its_copies() {
+    let set_up = SetUp::new(4);
+    set_up.ok(&["sync"]);
+    let edit = ["route", "edit", "presses-to-board", "from=", "to=", "between=[\"presses\", \"board\"]"];
+    let told = set_up.ok(&edit).out;
+    assert!(told.contains("it has run") && told.contains("chestnut route retire presses-to-board"), "{told}");
+    let refused = set_up.run(&["sync"]);
+    let said = refused.said();
+    assert!(refused.code == 3 && said.contains("went another way when it last ran: from"), "{said}");
+    assert!(said.contains("chestnut route retire presses-to-board"), "{said}");
+    set_up.ok(&["route", "retire", "presses-to-board"]);
+    set_up.ok(&["route", "add", "presses-to-board", "--between", "presses,board"]);
+    let copies = far(&set_up);
+    let report = set_up.ok(&["sync", "--json"]).json();
+    assert_eq!(
+        (&report["runs"][0]["writes"], &report["runs"][0]["in_step"]),
+        (&0.into(), &4.into()),
+        "{report}"
+    );
+    assert_eq!(far(&set_up), copies);
 }
 
 #[test]

@@ -1,6 +1,6 @@
 //! A sign-in that was done, for people.
 
-use crate::render::{clean, style};
+use crate::render::{clean, style, typed};
 use crate::report::account_login::Report;
 
 pub(crate) fn human(report: &Report) -> String {
@@ -13,6 +13,7 @@ pub(crate) fn human(report: &Report) -> String {
     };
     let (kept, name) = (clean(&report.kept_in), clean(&report.account));
     format!(
-        "Signed in. The tokens are kept in {kept}, for you alone.\n{renewed}Next: chestnut account test {name}\n"
+        "Signed in. The tokens are kept in {kept}, for you alone.\n{renewed}Next: chestnut account test {typed}\n",
+        typed = typed(&name)
     )
 }

@@ -2,7 +2,7 @@
 
 use super::calendar_list::calendar_rows;
 use crate::check_account::host_of;
-use crate::render::{Column, clean, style, table};
+use crate::render::{Column, clean, style, table, typed};
 use crate::report::account_test::AccountReport;
 use crate::report::calendar_list::CalendarReport;
 
@@ -17,7 +17,7 @@ pub(crate) fn human(report: &AccountReport) -> String {
             out += &room_rows(&report.calendars);
         }
     } else if report.ok {
-        let create = format!("chestnut calendar create {} \"NAME\"", report.account);
+        let create = format!("chestnut calendar create {} \"NAME\"", typed(&report.account));
         out += &format!("\nThere is no calendar yet. Make one to receive copies: {create}\n");
     }
     out

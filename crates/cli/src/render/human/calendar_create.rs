@@ -1,6 +1,6 @@
 //! A calendar that was made, for people.
 
-use crate::render::clean;
+use crate::render::{clean, typed};
 use crate::report::calendar_create::Report;
 
 pub(crate) fn human(report: &Report) -> String {
@@ -9,6 +9,9 @@ pub(crate) fn human(report: &Report) -> String {
     for difference in differs {
         out += &format!("The server made it otherwise than it was asked: {}.\n", clean(difference));
     }
-    out += &format!("The configuration calls it {called}.\nNext: chestnut route add NAME --to {called}\n");
+    out += &format!(
+        "The configuration calls it {called}.\nNext: chestnut route add NAME --to {typed}\n",
+        typed = typed(called)
+    );
     out
 }

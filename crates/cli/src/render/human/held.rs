@@ -3,7 +3,8 @@
 use jiff::civil::Date;
 
 use crate::render::{
-    Clock, Column, clean, count, day_and_time, readable, start_day, start_text, style, table, zone_name,
+    Clock, Column, clean, count, day_and_time, readable, start_day, start_text, style, table, typed,
+    zone_name,
 };
 use crate::report::held::{Deletion, Field, Held, Report};
 use crate::words::{CHANGED, all_alike, field_word, of_occurrence, value_words};
@@ -185,7 +186,8 @@ fn effect(kind: &str, choice: &str) -> String {
 pub(crate) fn decided(item: &Held, route: &str) -> String {
     let effect = effect(&item.kind, item.decision.as_deref().unwrap_or_default());
     format!(
-        "number {0}: {effect}\n  do it now: chestnut sync {route}\n  take the answer back: chestnut decide {0} undo\n",
-        item.number
+        "number {0}: {effect}\n  do it now: chestnut sync {typed}\n  take the answer back: chestnut decide {0} undo\n",
+        item.number,
+        typed = typed(route)
     )
 }

@@ -1,7 +1,7 @@
 //! The report as a text that fits into a mail.
 
 use crate::render::{
-    Clock, Column, age_text, clean, count, fit, moment_text, shorten, start_text, table, wrap,
+    Clock, Column, age_text, clean, count, fit, moment_text, shorten, start_text, table, typed, wrap,
 };
 use crate::report::overview::Report;
 use crate::words::{needs, state_words, uncovered_words, verdict};
@@ -99,7 +99,7 @@ fn differences(report: &Report, clock: &Clock) -> String {
             let why = if line.why.is_empty() { String::new() } else { format!(": {}", line.why) };
             out += &item(&format!("{}, {}{why}", shorten(&line.title, 60), start_text(&line.start, clock)));
         }
-        out += &rest(lines.len(), &format!("chestnut compare {} -v", clean(&one.route)));
+        out += &rest(lines.len(), &format!("chestnut compare {} -v", typed(&one.route)));
     }
     out
 }

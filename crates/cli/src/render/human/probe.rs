@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 
-use crate::render::{Clock, clean, count, moment_text, readable, start_text, style, wrap};
+use crate::render::{Clock, clean, count, moment_text, readable, start_text, style, typed, wrap};
 use crate::report::probe::{LegReport, Newest, Outcome, RouteProbe};
 
 pub(crate) fn human(probes: &[RouteProbe], clock: &Clock) -> String {
@@ -42,7 +42,7 @@ fn route(one: &RouteProbe, clock: &Clock) -> String {
         out += &style::paint(style::BAD, words);
     }
     if !one.leftovers.is_empty() {
-        out += &format!("  take it away later: chestnut probe {} --sweep\n", clean(&one.route));
+        out += &format!("  take it away later: chestnut probe {} --sweep\n", typed(&one.route));
     } else if !one.legs.is_empty() {
         out += &style::paint(style::FAINT, "  nothing of the test entry is left\n");
     }

@@ -4,7 +4,7 @@ use chestnut_core::LeftOut;
 use jiff::Timestamp;
 
 use crate::render::{
-    Clock, Column, age_text, and_more, clean, count, moment_text, readable, style, summarised, table,
+    Clock, Column, age_text, and_more, clean, count, moment_text, readable, style, summarised, table, typed,
 };
 use crate::report::status::{Report, RouteStatus, State};
 use crate::words::{
@@ -43,7 +43,7 @@ pub(crate) fn human(report: &Report, clock: &Clock, whole: bool, all: bool) -> S
         let (route, calendar) = (clean(&left.route), clean(&left.calendar));
         let words = format!("{route}: a test entry may still stand in {calendar}: {}\n", clean(&left.path));
         out += &style::paint(style::WARN, words);
-        out += &format!("  take it away: chestnut probe {route} --sweep\n");
+        out += &format!("  take it away: chestnut probe {} --sweep\n", typed(&route));
     }
     if report.new_state {
         out += &style::paint(
@@ -113,7 +113,10 @@ fn never_ran(routes: &[RouteStatus]) -> String {
     }
     let line = |status: &&RouteStatus| {
         let route = clean(&status.route);
-        format!("{route}: has not run yet. `chestnut preview {route}` says what the first run would do.\n")
+        format!(
+            "{route}: has not run yet. `chestnut preview {typed}` says what the first run would do.\n",
+            typed = typed(&route)
+        )
     };
     new.iter().map(line).collect()
 }

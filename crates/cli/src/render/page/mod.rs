@@ -14,6 +14,7 @@ use maud::{DOCTYPE, Markup, PreEscaped, html};
 use sha2::{Digest as _, Sha256};
 
 use super::{Clock, age_text, clean, count, day_and_time, moment_text, shorten, start_text, zone_name};
+use crate::render::typed;
 use crate::report::agenda::letter;
 use crate::report::compare::Line;
 use crate::report::held::{Held, Value};
@@ -390,7 +391,7 @@ fn route_differences(compared: &Compared, clock: &Clock) -> Markup {
                 }
             }
             ul {
-                (more(lines.len(), ENOUGH, &format!("chestnut compare {route} -v")))
+                (more(lines.len(), ENOUGH, &format!("chestnut compare {} -v", typed(&route))))
                 @for words in advice { li { (words) } }
             }
         }
