@@ -6,11 +6,12 @@
 
 use jiff::Timestamp;
 
-use crate::canonical::Fingerprint;
+use crate::canonical::{Fingerprint, occurrence_key};
 use crate::carry::{Carry, Identity, Scheduling, Sight, names_people};
 use crate::choose::Choice;
-use crate::entry::{Entry, Kinds};
+use crate::entry::{Entry, Kinds, entry_components_mut};
 use crate::habits::{Habits, undo_habits};
+use crate::ical::Component;
 use crate::ids::EventUid;
 use crate::matching::RouteKey;
 use crate::merge::{Collision, MergeSide, last_changed_at, merge};
@@ -430,6 +431,28 @@ fn besides(
     Some((loser.side, view.put(&Identity::New(uid))))
 }
 
+/// Details that are a calendar's own may have been changed later than what is written there: what stands says when it was
+/// last changed, and that is not turned back.
+fn keep_stamps(entry: Entry, standing: &Entry) -> Entry {
+    let later = |component: &Component<'_>| {
+        let occurrence = occurrence_key(component);
+        let stands = standing.components().find(|c| occurrence_key(c) == occurrence)?;
+        let is_later = last_changed_at(standing, &occurrence).0 > last_changed_at(&entry, &occurrence).0;
+        let stamp = stands.value("LAST-MODIFIED").or_else(|| stands.value("DTSTAMP"));
+        stamp.filter(|_| is_later).map(str::to_owned)
+    };
+    if entry.components().all(|component| later(component).is_none()) {
+        return entry;
+    }
+    let mut object = entry.object().clone();
+    for component in entry_components_mut(&mut object) {
+        if let Some(stamp) = later(component) {
+            component.set_value("LAST-MODIFIED", &stamp);
+        }
+    }
+    Entry::from_object(object).expect("its UIDs are as they were")
+}
+
 #[expect(clippy::too_many_arguments, reason = "all that one write depends on")]
 fn write(
     policy: &ReplicaPolicy,
@@ -466,7 +489,10 @@ fn write(
     if replica.refused == Some(wanted) {
         return Err(LeftOut::Refused);
     }
-    let entry = view.put(&identity);
+    let mut entry = view.put(&identity);
+    if let Some(standing) = known.current {
+        entry = keep_stamps(entry, standing);
+    }
     let text = entry.caldav_text(now);
     if rules.max_size.is_some_and(|max| text.len() as u64 > max) {
         return Err(LeftOut::TooLarge);

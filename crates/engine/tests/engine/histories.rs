@@ -812,5 +812,5 @@ fn history(seed: u64) -> Result<(), Failure> {
 
 #[test]
 fn replicas_converge_and_no_edit_vanishes_unreported() {
-    run_histories(&[605_615, 905_608, 1_301_633, 7_001_221, 11_603_250], history);
+    run_histories(&[605_615, 905_608, 1_301_633, 7_001_221, 11_603_250, 20_702_197], history);
 }
