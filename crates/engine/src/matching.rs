@@ -193,14 +193,15 @@ impl Gatherer<'_> {
             (false, Matches::Follow) => Origin::Match,
             (false, Matches::Own) => Origin::Copy,
         };
-        if let Some(found) = self.own_copy(other, entry.uid(), own)? {
-            return Ok(Some((found, Origin::Copy)));
-        }
-        if !is_busy && !entry.uid().is_copy() {
-            for found in self.store.objects_by_uid(calendar, entry.uid())? {
-                if self.is_free_for(&found, own)? {
-                    return Ok(Some((found, theirs)));
-                }
+        // Where calendars are kept alike, a copy beside the entry itself was left by a route that went one way.
+        for seeks_copy in [!end.gives, end.gives] {
+            let found = match seeks_copy {
+                true => self.own_copy(other, entry.uid(), own)?.map(|found| (found, Origin::Copy)),
+                false if is_busy || entry.uid().is_copy() => None,
+                false => self.under(other, entry.uid(), own)?.map(|found| (found, theirs)),
+            };
+            if found.is_some() {
+                return Ok(found);
             }
         }
         // Occurrences and blocks are told apart by their UIDs alone.
@@ -248,13 +249,21 @@ impl Gatherer<'_> {
         Ok(second)
     }
 
-    /// What stands in a calendar under the route's own form of a UID, and belongs to nothing else.
+    /// What stands in a calendar under one of the route's own forms of a UID, and belongs to nothing else.
     fn own_copy(&self, side: usize, of: &EventUid, own: Claimant) -> Result<Option<Object>> {
         for uid in self.rule.key.uids_of(of) {
-            for found in self.store.objects_by_uid(self.mirrors[side], &uid)? {
-                if self.is_free_for(&found, own)? {
-                    return Ok(Some(found));
-                }
+            if let Some(found) = self.under(side, &uid, own)? {
+                return Ok(Some(found));
+            }
+        }
+        Ok(None)
+    }
+
+    /// What stands in a calendar under a UID, and belongs to nothing else.
+    fn under(&self, side: usize, uid: &EventUid, own: Claimant) -> Result<Option<Object>> {
+        for found in self.store.objects_by_uid(self.mirrors[side], uid)? {
+            if self.is_free_for(&found, own)? {
+                return Ok(Some(found));
             }
         }
         Ok(None)

@@ -1,6 +1,7 @@
 //! A route is taken out and leaves its copies; then another begins under its name, another way, or between other calendars.
 //! The same after a lost state, when nobody knows which way the last one went.
 
+use std::collections::BTreeSet;
 use std::rc::Rc;
 
 use chestnut_core::{Carry, Deletions, Detail, Reach, Shows, Window};
@@ -8,6 +9,7 @@ use chestnut_engine::Rule;
 use chestnut_standin::{Fault, FaultKind, Habit};
 use chestnut_testkit::{End, World, titles};
 
+use crate::dice::{Dice, live, run_some_histories};
 use crate::regressions::details;
 
 fn event(uid: &str, title: &str) -> String {
@@ -243,4 +245,184 @@ fn copies_of_what_is_long_over_stay_after_a_lost_state() {
     world.allow_deletions = true;
     assert_eq!([run(&world), run(&world), run(&world)], [(0, 0, 0), (0, 1, 0), (0, 1, 0)]);
     assert_eq!(world.entries(&world.target).len(), 1);
+}
+
+/// One way or both, from here or from elsewhere.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Way {
+    From,
+    FromElsewhere,
+    Both,
+}
+
+struct History {
+    world: World,
+    dice: Dice,
+    way: Way,
+    values: usize,
+    /// The last settling had agreed about everything, and the same route goes on.
+    goes_on: bool,
+    /// Busy time was shown once, beside what stood there already.
+    was_busy: bool,
+    log: Vec<String>,
+}
+
+impl History {
+    fn new(seed: u64) -> Self {
+        let mut dice = Dice::new(seed);
+        let mut world = World::new(0);
+        (world.batch, world.allow_deletions) = (1 + dice.roll(4), dice.once_in(2));
+        let habits =
+            [Habit::NoSync, Habit::EtagMoves, Habit::AddsDefaults, Habit::NamesItself, Habit::TrimsTexts];
+        for end in [&world.source, &world.target] {
+            habits.into_iter().filter(|_| dice.once_in(4)).for_each(|habit| world.habit(end, habit));
+        }
+        let mut history =
+            Self { world, dice, way: Way::From, values: 0, goes_on: false, was_busy: false, log: Vec::new() };
+        history.turn();
+        history
+    }
+
+    fn turn(&mut self) {
+        self.way = [Way::From, Way::From, Way::Both, Way::Both, Way::FromElsewhere][self.dice.roll(5)];
+        let carry = match self.dice.roll(3) {
+            0 => Carry { shows: Shows::Busy("Taken".into()), ..Carry::default() },
+            1 => details(&[Detail::Title]),
+            _ => Carry::default(),
+        };
+        let carry = if self.way == Way::Both { Carry::default() } else { carry };
+        self.log.push(format!("{:?} {:?}", self.way, carry.shows));
+        self.was_busy |= matches!(carry.shows, Shows::Busy(_));
+        self.world.shape = Rc::new(move |rule: &mut Rule| rule.carry = carry.clone());
+        self.goes_on = false;
+    }
+
+    fn rule(&self) -> Rule {
+        let world = &self.world;
+        match self.way {
+            Way::From => world.route(),
+            Way::Both => anew(world, &world.source, &world.target, true),
+            Way::FromElsewhere => {
+                let elsewhere = anew(world, &world.third, &world.target, false);
+                Rule { ends: elsewhere.ends, ..world.route() }
+            }
+        }
+    }
+
+    /// Somebody changes something in one of the calendars.
+    fn live(&mut self) {
+        self.world.pass(60);
+        self.values += 1;
+        let at = self.dice.roll(4).min(2);
+        let end = [&self.world.source, &self.world.third, &self.world.target][at];
+        let mut texts: Vec<(String, String)> = end.server.borrow().texts(&end.path).into_iter().collect();
+        let some = (!texts.is_empty()).then(|| texts.swap_remove(self.dice.roll(texts.len())));
+        match (self.dice.roll(4), some) {
+            (2, Some((name, _))) => {
+                self.world.edit(end, &name, "SUMMARY:", &format!("SUMMARY:v{} ", self.values));
+                self.log.push(format!("{end:?}: {name} is v{}", self.values));
+            }
+            (3, Some((name, _))) => {
+                self.world.delete(end, &name);
+                self.log.push(format!("{end:?}: {name} goes"));
+            }
+            // What people write on the far side is written there before a route is turned both ways, too.
+            _ => {
+                let (uid, title) = (format!("u{}", self.values), format!("v{}", self.values));
+                let text =
+                    event(&uid, &title).replace("END:VEVENT", &format!("X-FROM:{end:?}\r\nEND:VEVENT"));
+                self.world.write(end, &format!("{uid}.ics"), &text);
+                self.log.push(format!("{end:?}: {uid} comes"));
+            }
+        }
+    }
+
+    fn round(&mut self) -> Result<(), String> {
+        (0..1 + self.dice.roll(5)).for_each(|_| self.live());
+        let mut was_lost = false;
+        if self.dice.once_in(2) {
+            was_lost = self.dice.once_in(3);
+            self.log.push(if was_lost { "the state is lost" } else { "the route is taken out" }.to_owned());
+            let has_run = self.world.store().route("presses-to-board").expect("read").is_some();
+            match was_lost {
+                true => self.world.lose_state(),
+                false if has_run => retire(&self.world),
+                false => {}
+            }
+            self.turn();
+        }
+        let before: Vec<String> = all(&self.world).into_iter().map(|(_, text)| text).collect();
+        if self.dice.once_in(4) {
+            let step = self.dice.roll(40);
+            self.world.kill_at(Some(step), self.dice.once_in(2));
+            drop(self.world.run(&self.rule()));
+            self.world.kill_at(None, false);
+            self.log.push(format!("killed at {step}"));
+        }
+        let mut deleted = 0;
+        for round in 0.. {
+            self.world.pass(60);
+            let report = self.world.run(&self.rule()).map_err(|e| e.to_string())?;
+            let changes: Vec<_> = report.changes.iter().map(|c| (c.action, &c.calendar, &c.title)).collect();
+            self.log.push(format!("sync: {changes:?}"));
+            deleted += report.summary.calendars.values().map(|counts| counts.deleted).sum::<usize>();
+            match (report.error, report.summary.writes, round) {
+                (Some(error), ..) => return Err(error.to_string()),
+                (None, 0, _) => break,
+                (None, _, 4) => return Err("it does not come to rest".to_owned()),
+                _ => {}
+            }
+        }
+        self.check(&before)?;
+        if !self.goes_on && !was_lost && deleted > 0 {
+            return Err(format!("{deleted} deleted by a route that begins"));
+        }
+        self.goes_on = true;
+        Ok(())
+    }
+
+    fn check(&self, before: &[String]) -> Result<(), String> {
+        let plain = |text: &str| text.replace('\r', "");
+        let store = self.world.store();
+        let runs = store.runs(None, 10_000).expect("the history");
+        let changes = runs.iter().flat_map(|run| store.changes(run.id).expect("the history"));
+        let kept: BTreeSet<String> = changes.filter_map(|c| c.before).map(|text| plain(&text.text)).collect();
+        let after = all(&self.world);
+        let now: BTreeSet<String> = after.iter().map(|(_, text)| plain(text)).collect();
+        if let Some(lost) = before.iter().map(|t| plain(t)).find(|t| !now.contains(t) && !kept.contains(t)) {
+            return Err(format!("not in the history: {lost}"));
+        }
+        for (end, text) in &after {
+            let is_own = text.contains(&format!("X-FROM:{end}\r\n"));
+            if is_own && (text.contains("Taken") || !text.contains("Bring crates")) {
+                return Err(format!("an original of {end} says less: {text}"));
+            }
+        }
+        if self.way == Way::Both && store.held(None).expect("read").is_empty() {
+            let said = |end: &End| titles(end).into_iter().collect::<BTreeSet<_>>();
+            let (here, there) = (said(&self.world.source), said(&self.world.target));
+            if let Some(missing) = here.difference(&there).next() {
+                return Err(format!("{missing} is not there: {there:?}"));
+            }
+        }
+        let mut told = BTreeSet::new();
+        let mut all = titles(&self.world.target).into_iter().filter(|title| !title.contains("Taken"));
+        match all.find(|title| !told.insert(title.clone())) {
+            Some(twice) if !self.was_busy => Err(format!("{twice} stands twice")),
+            _ => Ok(()),
+        }
+    }
+}
+
+/// What stands in each of three calendars.
+fn all(world: &World) -> Vec<(String, String)> {
+    let of = |end: &End| {
+        end.server.borrow().texts(&end.path).into_values().map(|text| (format!("{end:?}"), text)).collect()
+    };
+    [&world.source, &world.target, &world.third].into_iter().flat_map(|end| -> Vec<_> { of(end) }).collect()
+}
+
+#[test]
+fn no_route_that_begins_anew_takes_anything_away() {
+    run_some_histories(6, &[], |seed| live(History::new(seed), 5, History::round, |history| history.log));
 }
