@@ -135,6 +135,12 @@ impl Work {
         work
     }
 
+    /// Tells whether it is what a route of this name left before this one began: nobody's, and never agreed.
+    pub(crate) fn is_left_over(&self) -> bool {
+        let was_agreed = self.case.row.as_ref().is_some_and(|row| row.agreed.is_some());
+        self.verdict.fate == Fate::Release && !was_agreed
+    }
+
     /// Something that is done as it is, or not at all.
     pub(crate) fn once(case: Case, verdict: Verdict) -> Self {
         Self { is_once: true, ..Self::new(case, verdict) }

@@ -449,11 +449,18 @@ impl<'c, 'r> Comparer<'c, 'r> {
                 compared.beside = Some((self.finding(standing, keeps(), 1, far_entry), None));
                 return;
             }
+            if work.is_left_over() {
+                let finding = self.finding(Standing::OfAnotherRoute, key(LeftOut::Copy), 1, far_entry);
+                compared.beside = Some((finding, None));
+                return;
+            }
             let cause = match &work.verdict.fate {
                 Fate::Release => keeps(),
                 _ if is_released => keeps(),
                 // Free-busy time has ends: of what lies outside nothing is known.
                 Fate::LeaveOut(LeftOut::OutsideEnds) => key(LeftOut::OutsideEnds),
+                // Its source may be one of those.
+                Fate::Doubt => key(LeftOut::Unreadable),
                 _ => self.cause(found, work, is_news, far),
             };
             compared.findings.push(self.finding(Standing::Extra, cause, 1, far_entry));
@@ -541,7 +548,12 @@ impl<'c, 'r> Comparer<'c, 'r> {
         let row = work.case.row.as_ref();
         let Some(first) = places.iter().position(|place| place.stands.object().is_some()) else { return };
         compared.entries = 1;
-        if let Fate::LeaveOut(reason) = &work.verdict.fate {
+        let left_out = match work.verdict.fate {
+            Fate::LeaveOut(reason) => Some(reason),
+            Fate::Doubt => Some(LeftOut::Unreadable),
+            _ => None,
+        };
+        if let Some(reason) = left_out {
             let cause = match reason {
                 LeftOut::Refused => Cause::Refused { told: row.and_then(|row| row.told.clone()) },
                 reason => Cause::LeftOut { key: reason.key().to_owned() },

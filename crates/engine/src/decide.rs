@@ -8,9 +8,9 @@ use std::rc::Rc;
 use chestnut_core::{
     Action, Because, Collision, Decision, Deletions, Entry, Fingerprint, LeftOut, LinkFacts, Loser, Origin,
     Pair, Partly, PastCopies, Position, Replica, ReplicaDecision, ReplicaPolicy, RoutePolicy, Side, Sight,
-    WriteKind, reconcile, reconcile_replicas,
+    Strangers, WriteKind, reconcile, reconcile_replicas,
 };
-use chestnut_store::{CalendarFacts, LinkState, Text};
+use chestnut_store::{CalendarFacts, LinkRow, LinkState, Text};
 use jiff::Timestamp;
 
 use crate::case::{Case, Kept, Place, Stands, span_in};
@@ -205,8 +205,9 @@ impl Decider<'_> {
         if unread {
             return Verdict::plain(case, Fate::LeaveOut(LeftOut::OutsideWindow));
         }
-        if (self.begins_anew || is_released(case)) && self.orphan(case).is_some() {
-            return Verdict::plain(case, Fate::Release);
+        let stays = self.rule.strangers == Strangers::Leave;
+        if stays && (self.begins_anew || was_left(case)) && self.orphan(case).is_some() {
+            return Verdict::plain(case, self.policy.of_what_was_left());
         }
         let mut verdict = self.silenced(case, self.decide_by(&self.policy, case));
         // What a person did not want written there is refused as if its server had done so.
@@ -392,7 +393,7 @@ impl Decider<'_> {
         if let Some(side) = self.orphan(case).filter(|_| !policy.relay) {
             let mut verdict = Verdict::plain(case, Fate::Keep);
             match policy.deletions {
-                Deletions::Keep => verdict.fate = Fate::Release,
+                Deletions::Keep => verdict.fate = self.policy.of_what_was_left(),
                 Deletions::Carry => verdict.steps[side] = Step::Delete(Because::Gone),
             }
             return verdict;
@@ -500,6 +501,23 @@ const DAY: i64 = 86_400;
 
 /// A view that no entry has.
 const NEVER: Fingerprint = Fingerprint([0; 16]);
+
+/// Tells whether a copy was left as nobody's.
+fn was_left(case: &Case) -> bool {
+    let is_left_out = |row: &LinkRow| row.agreed.is_none() && row.reason == LeftOut::Copy.key();
+    is_released(case) || case.row.as_ref().is_some_and(is_left_out)
+}
+
+impl Policy {
+    /// What becomes of a copy without its source that is nobody's.
+    fn of_what_was_left(&self) -> Fate {
+        match self {
+            Self::Copies(_) => Fate::Release,
+            // Like every other copy there.
+            Self::Alike(_) => Fate::LeaveOut(LeftOut::Copy),
+        }
+    }
+}
 
 /// Tells whether what stands there may stay without its source.
 fn is_released(case: &Case) -> bool {

@@ -349,6 +349,8 @@ impl Teller<'_, '_> {
         let places = places.filter(|(_, place)| is_known(place)).map(|(side, place)| {
             let part = match place.origin {
                 Origin::Original => Part::Original,
+                // A route of this name left it before this one began.
+                Origin::Copy if work.is_left_over() => Part::OfAnotherRoute,
                 Origin::Copy => Part::Copy,
                 Origin::Match => Part::Match,
             };

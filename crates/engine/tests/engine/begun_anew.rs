@@ -4,8 +4,8 @@
 use std::collections::BTreeSet;
 use std::rc::Rc;
 
-use chestnut_core::{Carry, Deletions, Detail, Reach, Shows, Window};
-use chestnut_engine::Rule;
+use chestnut_core::{Carry, Deletions, Detail, Reach, Shows, Strangers, Window};
+use chestnut_engine::{Cause, Finding, Rule};
 use chestnut_standin::{Fault, FaultKind, Habit};
 use chestnut_testkit::{End, World, titles};
 
@@ -73,6 +73,16 @@ fn what_a_retired_route_left_is_nobodys_to_delete() {
                 report.changes
             );
             assert_eq!(world.entries(&world.target).len(), 4, "{at}, round {round}");
+            let compared = world.compare_of(&rule).expect(&at);
+            let is_told =
+                |finding: &Finding| finding.cause == Cause::LeftOut { key: "copy-of-another-route".into() };
+            let told =
+                compared.findings.iter().chain(&compared.beside).filter(|finding| is_told(finding)).count();
+            let expected = if from_elsewhere { 4 } else { 1 };
+            assert!(
+                told == expected && compared.findings.iter().all(is_told),
+                "{at}, round {round}: {compared:#?}"
+            );
             world.pass(60);
             if round > 0 && round < 3 {
                 // Somebody changes one that stayed.
@@ -93,6 +103,15 @@ fn what_a_retired_route_left_is_nobodys_to_delete() {
             );
         }
     }
+}
+
+#[test]
+fn where_nothing_but_copies_may_stand_what_was_left_goes() {
+    let mut world = world(&Carry::default());
+    retire(&world);
+    world.allow_deletions = true;
+    let rule = Rule { strangers: Strangers::Remove, ..anew(&world, &world.third, &world.target, false) };
+    assert_eq!(world.run(&rule).expect("a run").summary.calendars["target"].deleted, 4);
 }
 
 #[test]
