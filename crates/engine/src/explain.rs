@@ -4,6 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
+use chestnut_core::ical::Limits;
 use chestnut_core::recurrence::{Budget, Occurrences, Zone};
 use chestnut_core::{Because, Entry, EventUid, LeftOut, Origin, parse_time, refusal, resolve_zone};
 use chestnut_store::{Change, LinkId, ObjectId, PastChange, RouteId, Store, Told};
@@ -64,10 +65,14 @@ impl Wanted {
         self.was(&change.uid, &change.title, &change.start)
     }
 
-    /// Tells whether a change was about it.
+    /// Tells whether a change was about it, as it was then, or as it had been before.
     #[must_use]
     pub fn was_changed(&self, change: &Change) -> bool {
+        let had_been = |text: &str| {
+            self.may_be_in(text) && Entry::parse(text, &Limits::default()).is_ok_and(|entry| self.is(&entry))
+        };
         self.was(&change.uid, &change.title, &change.start)
+            || change.before.as_ref().is_some_and(|before| had_been(&before.text))
     }
 
     fn was(&self, uid: &EventUid, title: &str, start: &str) -> bool {

@@ -275,7 +275,7 @@ pub(crate) enum Command {
         /// A run's number, or a route
         #[arg(value_name = "RUN", add = routes())]
         run: Option<String>,
-        /// Only changes of entries with these words in their title, on this day, or with this UID
+        /// Only changes of entries with these words in their title, now or once, on this day, or with this UID
         #[arg(long = "entry", value_name = "WORDS")]
         entries: Vec<String>,
         /// Only runs since a day, or within a time such as "7 days"

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use chestnut_core::ical::Limits;
-use chestnut_core::{CalendarText, Entry, ObjectHref, TextChange};
+use chestnut_core::{CalendarText, Entry, EventUid, ObjectHref, TextChange};
 use chestnut_engine::Wanted;
 use chestnut_store::{Change, RunId, RunRecord, Store};
 use jiff::Timestamp;
@@ -41,7 +41,8 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let since = asked.since.map(|text| since(text, io.environment.now()?, &zone)).transpose()?;
     let clock = io.environment.clock(&zone)?;
     let wanted = all_wanted(asked.entries, &clock);
-    let records = records(asked, since, &wanted, &store)?;
+    let uids = uids_of(&wanted, &store)?;
+    let records = records(asked, since, &uids, &store)?;
     let is_whole = asked.run.is_some() || !wanted.is_empty() || asked.text || asked.ics.is_some();
     if let (true, Some(route)) = (records.is_empty(), asked.route) {
         settings.chosen_routes(&[route.to_owned()])?;
@@ -58,7 +59,8 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     for record in records {
         let mut changes = store.changes(record.id)?;
         if !wanted.is_empty() {
-            changes.retain(|change| wanted.iter().any(|wanted| wanted.was_changed(change)));
+            let is_wanted = |change: &Change| wanted.iter().any(|wanted| wanted.was_changed(change));
+            changes.retain(|change| uids.contains(&change.uid) || is_wanted(change));
         }
         if asked.run.is_some() || !changes.is_empty() {
             told.push((record, changes));
@@ -80,18 +82,32 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     Ok(ExitCode::Ok)
 }
 
-/// The runs that are meant, the newest first.
+/// The UIDs of what is wanted: it may have had another title at another time.
+fn uids_of(wanted: &[Wanted], store: &Store) -> Result<BTreeSet<EventUid>, Failure> {
+    let mut uids = BTreeSet::new();
+    if !wanted.is_empty() {
+        store.each_change(|change| {
+            if wanted.iter().any(|wanted| wanted.was_in_past(&change)) {
+                uids.insert(change.uid);
+            }
+            true
+        })?;
+    }
+    Ok(uids)
+}
+
+/// The runs that are meant, the newest first: those that changed one of these entries, where entries are asked for.
 fn records(
     asked: &Asked<'_>,
     since: Option<Timestamp>,
-    wanted: &[Wanted],
+    uids: &BTreeSet<EventUid>,
     store: &Store,
 ) -> Result<Vec<RunRecord>, Failure> {
     if let Some(number) = asked.run {
         return Ok(vec![store.run(RunId(number))?.ok_or_else(|| no_such_run(number))?]);
     }
     let is_since = |record: &RunRecord| since.is_none_or(|since| record.started >= since);
-    if wanted.is_empty() {
+    if asked.entries.is_empty() {
         let mut records = store.runs_of(asked.route, asked.last, asked.all)?;
         records.retain(is_since);
         return Ok(records);
@@ -100,7 +116,7 @@ fn records(
     store.each_change(|change| {
         let is_of_route = asked.route.is_none_or(|route| change.route == route);
         let is_since = since.is_none_or(|since| change.at >= since);
-        if is_of_route && is_since && wanted.iter().any(|wanted| wanted.was_in_past(&change)) {
+        if is_of_route && is_since && uids.contains(&change.uid) {
             numbers.insert(change.run);
         }
         is_since && numbers.len() < asked.last

@@ -135,11 +135,11 @@ impl Settings {
         settings.routes = named(&tables.routes, route)?;
         settings.check_references(&tables)?;
         settings.check_pace(&tables)?;
+        settings.part_busy_routes();
         if let Some((name, circle)) = circle(&settings.routes) {
             let section = &tables.routes[name];
             return Err(relay_in_a_circle(section.place_of("relay"), &circle));
         }
-        settings.part_busy_routes();
         Ok(settings)
     }
 

@@ -42,12 +42,14 @@ fn in_order<'r>(routes: &[Named<'r>]) -> Vec<Named<'r>> {
     ordered
 }
 
-/// Finds a circle in which a route that relays copies would bring entries back to where they come from, draws it, and names that route.
+/// Finds a circle in which a route that relays copies would bring entries back to where they come from, draws it, and names
+/// that route as the configuration does. A route whose parts carry both ways is a circle by itself.
 pub(crate) fn circle(routes: &BTreeMap<String, RouteSettings>) -> Option<(&str, String)> {
     for (name, relay) in routes.iter().filter(|(_, route)| route.relay) {
         for (from, to) in ways(relay) {
             if let Some(back) = path(routes, name, to, from) {
-                return Some((name, format!("{from} → {to} ({name}){back}")));
+                let whole = relay.part_of.as_deref().unwrap_or(name);
+                return Some((whole, format!("{from} → {to} ({whole}){back}")));
             }
         }
     }
@@ -72,7 +74,7 @@ fn path(routes: &BTreeMap<String, RouteSettings>, but: &str, from: &str, to: &st
     while let Some((at, drawn)) = open.pop_front() {
         for (name, route) in routes.iter().filter(|(name, _)| *name != but) {
             for (_, next) in ways(route).into_iter().filter(|(start, _)| **start == at) {
-                let drawn = format!("{drawn} → {next} ({name})");
+                let drawn = format!("{drawn} → {next} ({})", route.part_of.as_ref().unwrap_or(name));
                 if next == to {
                     return Some(drawn);
                 }

@@ -189,6 +189,11 @@ fn every_mistake_is_told_with_its_line() {
             "to = \"board\"\nrelay = true\n[route.back]\nfrom = \"board\"\nto = \"presses\"",
             "line 24: these routes run in a circle, and one of them relays copies: presses → board (presses-to-board) → presses (back)",
         ),
+        (
+            "from = \"presses\"\nto = \"board\"",
+            "between = [\"presses\", \"board\"]\ncarry = \"busy\"\nrelay = true",
+            "these routes run in a circle, and one of them relays copies: board → presses (presses-to-board) → board (presses-to-board)",
+        ),
     ];
     for (from, to, expected) in table {
         assert!(standard.contains(from), "{from}");

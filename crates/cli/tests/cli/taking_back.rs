@@ -29,6 +29,27 @@ fn a_run(set_up: &SetUp) -> (Texts, Texts, String) {
 }
 
 #[test]
+fn an_entry_is_found_by_what_it_was_called_before() {
+    let set_up = SetUp::new(3);
+    let created = number(&set_up.ok(&["sync", "--json"]).json());
+    let called = set_up.ok(&["history", &created, "--json"]).json()["runs"][0]["changes"][0].clone();
+    let (uid, old) = (called["uid"].as_str().expect("a UID"), called["title"].as_str().expect("a title"));
+    let copies = far(&set_up);
+    let (_, text) = copies.iter().find(|(_, text)| text.contains(uid)).expect("its copy");
+    let originals = set_up.source.with(|server| server.texts(PRESSES));
+    let title = text.lines().find(|line| line.starts_with("SUMMARY:")).expect("a title");
+    let (name, _) = originals.iter().find(|(_, text)| text.contains(title)).expect("its original");
+    set_up.edit(name, "SUMMARY:", "SUMMARY:Sorted anew\r\nCOMMENT:");
+    let renamed = number(&set_up.ok(&["sync", "--json"]).json());
+    let told = set_up.ok(&["history", "--entry", old, "--json"]).json();
+    let runs: Vec<_> =
+        told["runs"].as_array().expect("runs").iter().map(|run| run["run"].to_string()).collect();
+    assert_eq!(runs, [renamed.clone(), created], "{told}");
+    let taken = set_up.ok(&["undo", &renamed, "--entry", old, "--yes", "--json"]).json();
+    assert_eq!(far(&set_up), copies, "{taken}");
+}
+
+#[test]
 fn a_run_is_looked_at_and_taken_back_and_done_again() {
     let set_up = SetUp::new(6);
     let (before, after, run) = a_run(&set_up);
@@ -37,7 +58,7 @@ fn a_run_is_looked_at_and_taken_back_and_done_again() {
     let change = &said["runs"][0]["changes"][0];
     assert!(change["before"].as_str().is_some_and(|text| !text.contains("LOCATION:Press hall")), "{said}");
     assert!(change["fields"].as_array().is_some_and(|fields| fields.len() == 2), "{said}");
-    assert_eq!(said["runs"].as_array().map(Vec::len), Some(1), "{said}");
+    assert_eq!(said["runs"].as_array().map(Vec::len), Some(2), "{said}");
     assert_eq!(set_up.run(&["history", "--entry", "no such words"]).code, 1);
     let ics = ["history", run.as_str(), "--ics", "before.ics"];
     set_up.ok(&ics);
