@@ -205,7 +205,8 @@ pub(crate) fn account_moves(report: &Report) -> String {
     for one in &report.calendars {
         let stand = match (one.known, one.known - one.found) {
             (0, _) => "empty so far; recognised by what it is called".to_owned(),
-            (known, 0) => format!("all {} stand there", count(known, "entry", "entries")),
+            (1, 0) => "its one entry stands there".to_owned(),
+            (known, 0) => format!("all {known} entries stand there"),
             (known, missing) => format!(
                 "{} of {} stand there; the next sync takes the other {missing} for deleted",
                 one.found,

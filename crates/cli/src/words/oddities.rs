@@ -13,7 +13,9 @@ pub(crate) fn oddity_words(oddity: &Oddity) -> String {
         Oddity::SharedUid(n) => {
             format!("{} that share a UID: told apart by title, start, end and recurrence", entries(n))
         }
-        Oddity::Repeated(n) => format!("{} stand there twice, word for word: one is used", entries(n)),
+        Oddity::Repeated(n) => {
+            format!("{} there twice, word for word: one is used", count(*n, "entry stands", "entries stand"))
+        }
         Oddity::UnknownZones(names) => {
             format!("unknown time zones: {}; their times are not guessed", names.join(", "))
         }

@@ -353,7 +353,7 @@ fn the_question_tells_of_deletions_and_no_writes_nothing() {
         command.arg("sync").env("TERM", "xterm");
         let mut terminal = rexpect::session::spawn_command(command, Some(20_000)).expect("a terminal");
         terminal.exp_string("3 to create in board").expect("what is new, and where");
-        terminal.exp_string("1 to delete in board; they are nobody's copies").expect("what it deletes");
+        terminal.exp_string("1 to delete in board; it is nobody's copy").expect("what it deletes");
         terminal.exp_string("Write this now?").expect("the question");
         terminal.send_line(answer).expect("typed");
         terminal.exp_string(if deleted { "done" } else { "not begun" }).expect("the result");

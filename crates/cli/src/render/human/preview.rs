@@ -72,32 +72,61 @@ pub(crate) fn first_summary(name: &str, route: &RouteSettings, preview: &Preview
     let number = |action: &str| preview.changes.iter().filter(|c| c.action == action).count();
     let mut out =
         format!("{}: {}, first run\n", style::paint(style::STRONG, clean(name)), clean(&route.way()));
-    let mut line = |count: usize, what: &str| {
+    let mut line = |count: usize, one: &str, many: &str| {
         if count > 0 {
-            out += &format!("  {count:6} {what}\n");
+            out += &format!("  {count:6} {}\n", if count == 1 { one } else { many });
         }
     };
-    line(number("link"), "are already there and say the same; they are linked without a write");
+    line(
+        number("link"),
+        "is already there and says the same; it is linked without a write",
+        "are already there and say the same; they are linked without a write",
+    );
     let changes = preview.changes.iter().map(|c| (c.action, c.calendar.as_deref()));
     for ((what, calendar), count) in per_calendar(changes) {
-        let more = match what {
-            "to update" => "; they stand there already and say something else",
-            "to delete" => "; they are nobody's copies, and strangers = \"remove\"",
-            _ => "",
+        let (one, many) = match what {
+            "to update" => (
+                "; it stands there already and says something else",
+                "; they stand there already and say something else",
+            ),
+            "to delete" => (
+                "; it is nobody's copy, and strangers = \"remove\"",
+                "; they are nobody's copies, and strangers = \"remove\"",
+            ),
+            _ => ("", ""),
         };
-        line(count, &format!("{what} in {}{more}", clean(calendar)));
+        let there = clean(calendar);
+        line(count, &format!("{what} in {there}{one}"), &format!("{what} in {there}{many}"));
     }
-    line(preview.matched, "of these stood there before: they follow their sources, and stay their owner's");
+    line(
+        preview.matched,
+        "of these stood there before: it follows its source, and stays its owner's",
+        "of these stood there before: they follow their sources, and stay their owner's",
+    );
     let mails = preview.changes.iter().filter(|c| matches!(c.why, Why::WouldMail { .. })).count();
-    line(number("hold") - mails, "say different things in different calendars, and need your decision");
-    line(mails, "could make a server write to people, and need your decision");
-    line(preview.held, "deletions are held and need your decision");
-    line(preview.strangers, "exist only on the far side, and are left alone");
+    line(
+        number("hold") - mails,
+        "says different things in different calendars, and needs your decision",
+        "say different things in different calendars, and need your decision",
+    );
+    let mail = |need: &str| format!("could make a server write to people, and {need} your decision");
+    line(mails, &mail("needs"), &mail("need"));
+    line(
+        preview.held,
+        "deletion is held and needs your decision",
+        "deletions are held and need your decision",
+    );
+    line(
+        preview.strangers,
+        "exists only on the far side, and is left alone",
+        "exist only on the far side, and are left alone",
+    );
     let mut reasons: BTreeMap<&str, usize> = BTreeMap::new();
     let keys: Vec<String> = preview.left_out.iter().map(|left| why_words(&left.why)).collect();
     keys.iter().for_each(|key| *reasons.entry(key).or_default() += 1);
     let words: Vec<_> = reasons.into_iter().map(|(key, n)| left_out_words(key, n)).collect();
-    line(preview.left_out.len(), &format!("left out: {}", words.join(", ")));
+    let left_out = format!("left out: {}", words.join(", "));
+    line(preview.left_out.len(), &left_out, &left_out);
     out += &scheduler_lines(&preview.schedulers, route.carry.people);
     out
 }

@@ -83,10 +83,9 @@ pub(crate) fn notes(run: &Run, clock: &Clock, verbose: bool) -> String {
     let mut out = String::new();
     let route = &run.route;
     if run.linked > 0 {
-        out += &format!(
-            "{route}: {} were already there and are linked without a write\n",
-            count(run.linked, "entry", "entries")
-        );
+        let linked =
+            count(run.linked, "entry was already there and is", "entries were already there and are");
+        out += &format!("{route}: {linked} linked without a write\n");
     }
     for calendar in &run.moved {
         out += &format!("{route}: {}\n", moved_calendar_words(&clean(calendar)));
