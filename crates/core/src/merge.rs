@@ -507,6 +507,11 @@ pub(crate) fn last_changed_at(entry: &Entry, occurrence: &str) -> LastChanged {
     youngest(&own.unwrap_or_else(|| at("")))
 }
 
+/// When one component was last changed.
+pub(crate) fn last_change_of(component: &Component<'static>) -> LastChanged {
+    youngest(&[component])
+}
+
 fn youngest(components: &[&Component<'static>]) -> LastChanged {
     let moment = |name: &str| {
         let all = components.iter().filter_map(|c| c.value(name).and_then(parse_time));

@@ -4,6 +4,8 @@
 //! says now is compared with that, so that what its server made of a text is no change. Changes are merged
 //! ([`crate::merge()`]), and every replica is brought to what came out.
 
+use std::collections::BTreeMap;
+
 use jiff::Timestamp;
 
 use crate::canonical::{Fingerprint, occurrence_key};
@@ -14,7 +16,7 @@ use crate::habits::{Habits, undo_habits};
 use crate::ical::Component;
 use crate::ids::EventUid;
 use crate::matching::RouteKey;
-use crate::merge::{Collision, MergeSide, last_changed_at, merge};
+use crate::merge::{Collision, MergeSide, last_change_of, last_changed_at, merge};
 use crate::reconcile::{Deletions, LeftOut, Partly, RoutePolicy, Side, WriteKind, refusal};
 use crate::window::Bounds;
 
@@ -434,12 +436,13 @@ fn besides(
 /// Details that are a calendar's own may have been changed later than what is written there: what stands says when it was
 /// last changed, and that is not turned back.
 fn keep_stamps(entry: Entry, standing: &Entry) -> Entry {
-    let later = |component: &Component<'_>| {
-        let occurrence = occurrence_key(component);
-        let stands = standing.components().find(|c| occurrence_key(c) == occurrence)?;
-        let is_later = last_changed_at(standing, &occurrence).0 > last_changed_at(&entry, &occurrence).0;
-        let stamp = stands.value("LAST-MODIFIED").or_else(|| stands.value("DTSTAMP"));
-        stamp.filter(|_| is_later).map(str::to_owned)
+    let stamp =
+        |c: &Component<'static>| c.value("LAST-MODIFIED").or_else(|| c.value("DTSTAMP")).map(str::to_owned);
+    let all = standing.components().filter_map(|c| Some((occurrence_key(c), (last_change_of(c), stamp(c)?))));
+    let stands: BTreeMap<_, _> = all.collect();
+    let later = |component: &Component<'static>| {
+        let (changed, stamp) = stands.get(&occurrence_key(component))?;
+        (changed.0 > last_change_of(component).0).then_some(stamp)
     };
     if entry.components().all(|component| later(component).is_none()) {
         return entry;
@@ -447,7 +450,7 @@ fn keep_stamps(entry: Entry, standing: &Entry) -> Entry {
     let mut object = entry.object().clone();
     for component in entry_components_mut(&mut object) {
         if let Some(stamp) = later(component) {
-            component.set_value("LAST-MODIFIED", &stamp);
+            component.set_value("LAST-MODIFIED", stamp);
         }
     }
     Entry::from_object(object).expect("its UIDs are as they were")

@@ -784,11 +784,13 @@ fn deletion(found: Found, work: &Work) -> Option<(Deletion, Because)> {
     Some((found.deletion(work.case.link), because))
 }
 
-/// A copy that was found again, as after a lost state, and stays; what is deleted of them is counted with the deletions.
+/// A copy that was found again, as after a lost state, and is the route's; what is deleted of them is counted with the
+/// deletions.
 fn is_adopted(found: Found, work: &Work) -> bool {
     let is_copy = |place: &Place| place.origin == Origin::Copy && place.stands.object().is_some();
     let is_found = matches!(found, Found::Free(..)) && work.case.row.is_none();
-    is_found && work.verdict.deletes().is_none() && work.case.places.iter().any(is_copy)
+    let is_kept = work.verdict.fate == Fate::Keep && work.verdict.deletes().is_none();
+    is_found && is_kept && work.case.places.iter().any(is_copy)
 }
 
 /// Looks at the calendars of a route, and finds what there is to decide.
