@@ -4,7 +4,24 @@ use chestnut_store::{Holder, StoreError};
 use serde::{Deserialize, Serialize};
 
 use crate::calendar::CalendarError;
-use crate::rule::FormerEnd;
+
+/// One calendar of a route, as its last run left word of it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FormerEnd {
+    /// Whether the route took entries from it.
+    pub gave: bool,
+    /// Whether the route wrote entries into it.
+    pub took: bool,
+    /// What tells it from every other: its kind, and where it is.
+    pub place: String,
+}
+
+impl FormerEnd {
+    /// Reads one that `Rule::places` wrote.
+    pub(crate) fn of((part, place): (&str, &str)) -> Self {
+        Self { gave: part != "to", took: part != "from", place: place.to_owned() }
+    }
+}
 
 /// A run that failed as a whole; single entries that fail are part of its report instead. Its display form is for
 /// developers.

@@ -45,7 +45,7 @@ pub use calendar::{
 };
 pub use case::start_text;
 pub use compare::{Cause, Comparison, Difference, Finding, Standing, compare_route, last_comparison};
-pub use error::RunError;
+pub use error::{FormerEnd, RunError};
 pub use explain::{Part, Story, StoryPlace, Wanted, past_changes, select_entries, stories};
 pub use mirror::Round;
 pub use observe::{Observer, Phase, Progress, Silent};
@@ -62,7 +62,7 @@ pub use restore::{
 };
 pub use retire::{RouteCopy, copies_of, forget_route, remove_copies};
 pub use round::{has_news, is_behind, look_at_calendars};
-pub use rule::{CalendarEnd, FormerEnd, Makes, Rule};
+pub use rule::{CalendarEnd, Makes, Rule};
 pub use run::{preview_route, run_route};
 pub use sharing::{is_of_another_machine, share_of};
 pub use story::{PreviewReport, PreviewedChange, RunReport, SideText, Why};

@@ -11,29 +11,10 @@ use chestnut_core::{
 use chestnut_store::CalendarFacts;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
-use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use crate::calendar::{Calendar, CalendarError};
 use crate::error::RunError;
-
-/// One calendar of a route, as its last run left word of it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct FormerEnd {
-    /// Whether the route took entries from it.
-    pub gave: bool,
-    /// Whether the route wrote entries into it.
-    pub took: bool,
-    /// What tells it from every other: its kind, and where it is.
-    pub place: String,
-}
-
-impl FormerEnd {
-    /// Reads one that [`Rule::places`] wrote.
-    pub(crate) fn of((part, place): (&str, &str)) -> Self {
-        Self { gave: part != "to", took: part != "from", place: place.to_owned() }
-    }
-}
 
 /// One calendar of a route.
 #[derive(Debug, Clone)]

@@ -15,7 +15,7 @@ use crate::calendar::Calendar;
 use crate::case::{Case, Place};
 use crate::decide::{Decider, Fate, Step, Verdict};
 use crate::derive::Maker;
-use crate::error::RunError;
+use crate::error::{FormerEnd, RunError};
 use crate::gather::{Beside, Found, Gatherer, Touched};
 use crate::guard::{Decided, Deletion, Sorted, Waiting, WaitingEntry};
 use crate::mail::MailQuestion;
@@ -23,7 +23,7 @@ use crate::mirror::{Look, Mirror};
 use crate::observe::{Observer, Phase, Progress};
 use crate::options::{Only, RunOptions};
 use crate::relocate::recognise;
-use crate::rule::{CalendarEnd, FormerEnd, Makes, Rule};
+use crate::rule::{CalendarEnd, Makes, Rule};
 use crate::story::{PreviewReport, PreviewedChange, RunReport};
 use crate::under_way::UnderWay;
 

@@ -2,12 +2,14 @@
 //! step, and sample entries. Never published.
 
 mod command;
+mod dice;
 mod objects;
 pub mod postgres;
 mod process;
 mod world;
 
 pub use command::{hermetic, shell_words, standin_now};
+pub use dice::Dice;
 pub use objects::add_object;
 pub use process::OpenState;
 pub use world::{End, World, block_on, quick_folder, text_of, titles};

@@ -284,7 +284,7 @@ pub(crate) const WINDOW: &[Key] = &[
 pub(crate) const CARRY: &[Key] = &[
     key("details", "which of `title`, `location`, `notes`, `people`, `reminders`, `categories`, `colour`, `link`, `attachments`, `other` go along").otherwise("all of them").example(r#"["title", "location"]"#),
     key("title", "a title for every copy").otherwise("its own").example(r#""Market""#),
-    key("prefix", "stands before every title").otherwise("none").example(r#""[Stall] ""#),
+    key("prefix", "stands before every title, once").otherwise("none").example(r#""[Stall] ""#),
     key("blocks-time", r#"whether copies block time: `"as-it-is"`, `"yes"` or `"no"`"#).default(r#""as-it-is""#).example(r#""no""#),
     key("privacy", r#"`"as-it-is"`, `"public"`, `"private"` or `"confidential"`"#).default(r#""as-it-is""#).example(r#""private""#),
     key("reminders", r#"`"as-they-are"`, `"none"`, or one so long before the start"#).default(r#""as-they-are""#).example(r#""30 minutes""#),

@@ -2,6 +2,7 @@
 
 mod accounts_and_calendars;
 mod agenda;
+mod any_order;
 mod bad_input;
 mod carrying;
 mod checking;

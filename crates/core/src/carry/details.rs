@@ -181,7 +181,10 @@ impl Details {
         let own = original.value("SUMMARY").map(unescape_text).unwrap_or_default();
         let shows_own = self.title.is_none() && self.taken.contains(&Detail::Title);
         let title = self.title.as_deref().or(shows_own.then_some(&*own)).unwrap_or_default();
-        let title = format!("{}{title}", self.prefix.as_deref().unwrap_or_default());
+        // Once: a title that has it came back to where it was given to, by other routes.
+        let has_it = |prefix: &&str| title.starts_with(*prefix) || title.trim() == prefix.trim();
+        let prefix = self.prefix.as_deref().filter(|prefix| !has_it(prefix)).unwrap_or_default();
+        let title = format!("{prefix}{title}");
         let title = title.trim();
         let own = component.property("SUMMARY").filter(|_| shows_own);
         let title = match own {

@@ -46,10 +46,11 @@ fn every_key_of_the_table_does_what_it_says() {
     let town =
         |to: &str| BTreeMap::from([("town".to_owned(), to.to_owned()), ("Draft".to_owned(), String::new())]);
     type Change<'c> = &'c dyn Fn(&mut Details);
-    let cases: [(Change<'_>, People, &[&str]); 13] = [
+    let cases: [(Change<'_>, People, &[&str]); 14] = [
         (&|_| {}, People::Silent, &["SUMMARY;LANGUAGE=en:Stall 14"]),
         (&|d| d.title = Some("Market, taken".into()), People::Silent, &["SUMMARY:Market\\, taken"]),
         (&|d| d.prefix = Some("[Stall] ".into()), People::Silent, &["SUMMARY;LANGUAGE=en:[Stall] Stall 14"]),
+        (&|d| d.prefix = Some("Stall ".into()), People::Silent, &["SUMMARY;LANGUAGE=en:Stall 14"]),
         (&|d| (d.taken.clear(), d.prefix = Some("[Stall] ".into())).1, People::Silent, &["SUMMARY:[Stall]"]),
         (&|d| d.taken = [Detail::Notes].into(), People::Silent, &["DESCRIPTION:Bring the scale"]),
         (

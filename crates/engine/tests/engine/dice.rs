@@ -1,27 +1,7 @@
-//! What the random histories share: a generator of numbers, and how many of them to run.
+//! What the random histories share, and how many of them to run.
 
 use chestnut_standin::FaultKind;
-
-/// A small generator of numbers (xorshift), so that a seed says everything.
-pub(crate) struct Dice(u64);
-
-impl Dice {
-    pub(crate) fn new(seed: u64) -> Self {
-        Self(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1)
-    }
-
-    pub(crate) fn roll(&mut self, sides: usize) -> usize {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        (self.0.wrapping_mul(0x2545_F491_4F6C_DD1D) >> 33) as usize % sides
-    }
-
-    /// Tells whether something happens that happens once in so many times.
-    pub(crate) fn once_in(&mut self, times: usize) -> bool {
-        self.roll(times) == 0
-    }
-}
+pub(crate) use chestnut_testkit::Dice;
 
 /// A 207 that says nothing at all, not even of the calendar.
 pub(crate) fn empty_multistatus() -> FaultKind {
