@@ -59,6 +59,8 @@ pub(crate) struct Outcome {
     pub(crate) own_uids: BTreeSet<String>,
     /// Where copies stand of which nothing is remembered, and nothing is known yet: the next run looks at them again.
     pub(crate) open: BTreeSet<usize>,
+    /// Cases that were only left out, and whose entry another case took: they are forgotten.
+    pub(crate) taken_over: BTreeSet<LinkId>,
 }
 
 /// One case, while it is worked on.

@@ -26,6 +26,13 @@ impl Applier<'_> {
         store.write(|writer| {
             let _ahead = self.records_ahead(works)?;
             for work in works.iter_mut() {
+                if work.case.link.is_some_and(|link| self.outcome.borrow().taken_over.contains(&link)) {
+                    // Its entry is another case's since: what it did, if anything, is a case of its own.
+                    work.case.link = None;
+                    if work.done.iter().all(Option::is_none) {
+                        continue;
+                    }
+                }
                 work.case.link = self.record_one(writer, work)?;
             }
             changes.iter().try_for_each(|change| writer.add_change(run, change))
@@ -444,8 +451,11 @@ impl Applier<'_> {
             Some(other) if other != link => {
                 writer.free_object(self.route, object)?;
                 let row = self.store.link(other)?;
-                let was_nothing = row.is_some_and(|row| row.agreed.is_none());
-                if was_nothing { writer.forget_link(other) } else { writer.set_due(other, Some(0)) }
+                if row.is_none_or(|row| row.agreed.is_some()) {
+                    return writer.set_due(other, Some(0));
+                }
+                self.outcome.borrow_mut().taken_over.insert(other);
+                writer.forget_link(other)
             }
             _ => Ok(()),
         }

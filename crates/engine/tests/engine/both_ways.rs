@@ -237,3 +237,23 @@ fn a_uid_that_stands_twice_in_one_calendar_is_one_entry_and_told() {
         world.lose_state();
     }
 }
+
+/// An entry was left out because another had its UID; that one goes, and it takes its place while it is looked at itself.
+#[test]
+fn a_twin_takes_the_place_of_the_one_that_went() {
+    let world = world(3);
+    world.sync_two_way();
+    world.pass(60);
+    let text = world.source.server.borrow().texts(&world.source.path)["orchard-0001.ics"].clone();
+    world.write(&world.source, "twin.ics", &text);
+    world.sync_two_way();
+    world.pass(60);
+    world.delete(&world.source, "orchard-0001.ics");
+    world.edit(&world.source, "twin.ics", "SUMMARY:", "SUMMARY:Later ");
+    let report = world.sync_two_way();
+    assert!(report.error.is_none(), "{report:?}");
+    assert_eq!(said(&world, &world.source), said(&world, &world.target));
+    assert!(world.entries(&world.target).iter().any(|entry| entry.title().starts_with("Later ")));
+    world.pass(60);
+    assert_eq!(world.sync_two_way().summary.writes, 0);
+}
