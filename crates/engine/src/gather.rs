@@ -245,7 +245,16 @@ impl Gatherer<'_> {
             let in_step_with = self.kept(agreed, &mut known)?;
             let stands = match object {
                 Some(id) => {
-                    self.claimed.borrow_mut().insert(id, Claimant::Case(link));
+                    let was_left_out = row.state == LinkState::LeftOut && row.agreed.is_none();
+                    let before = self.claimed.borrow_mut().insert(id, Claimant::Case(link));
+                    if let Some(other @ Claimant::Case(case)) = before
+                        && was_left_out
+                        && case != link
+                    {
+                        // Another case has taken its entry, and forgets this one.
+                        self.claimed.borrow_mut().insert(id, other);
+                        return Ok(None);
+                    }
                     match self.store.object(id)? {
                         // Gone, or of a calendar that the route does not take from any more.
                         Some(object)

@@ -251,7 +251,8 @@ fn a_twin_takes_the_place_of_the_one_that_went() {
     world.delete(&world.source, "orchard-0001.ics");
     world.edit(&world.source, "twin.ics", "SUMMARY:", "SUMMARY:Later ");
     let report = world.sync_two_way();
-    assert!(report.error.is_none(), "{report:?}");
+    assert!(report.error.is_none() && report.summary.failed == 0, "{report:?}");
+    assert_eq!(report.summary.writes, 1, "{report:?}");
     assert_eq!(said(&world, &world.source), said(&world, &world.target));
     assert!(world.entries(&world.target).iter().any(|entry| entry.title().starts_with("Later ")));
     world.pass(60);
