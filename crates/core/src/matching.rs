@@ -59,14 +59,14 @@ impl RouteKey {
     /// Returns the UID that this route's copy of an entry has. The copy of a test entry bears its mark.
     #[must_use]
     pub fn copy_uid(&self, source: &EventUid) -> EventUid {
-        self.uid_of(source, source.as_str())
+        self.made_uid(source, source.as_str())
     }
 
     /// Returns the UID that an entry has in a calendar that is kept alike with others, and whose server refuses its own
     /// one. Not that of a copy: what stands there has a word of its own.
     #[must_use]
     pub fn twin_uid(&self, entry: &EventUid) -> EventUid {
-        self.uid_of(entry, &format!("{TWIN}{entry}"))
+        self.made_uid(entry, &format!("{TWIN}{entry}"))
     }
 
     /// Returns all UIDs under which this route may have written an entry, beside its own.
@@ -75,7 +75,7 @@ impl RouteKey {
         [self.copy_uid(entry), self.twin_uid(entry)]
     }
 
-    fn uid_of(&self, entry: &EventUid, told_by: &str) -> EventUid {
+    fn made_uid(&self, entry: &EventUid, told_by: &str) -> EventUid {
         let digits = self.digits(told_by);
         match entry.is_probe() {
             true => EventUid::from(format!("{PROBE_PREFIX}{digits}{PROBE_COPY}")),

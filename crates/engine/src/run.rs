@@ -941,7 +941,7 @@ pub(crate) async fn begin<'r>(
 fn holds_own_copies(rule: &Rule, store: &Store, mirrors: &[Mirror<'_>]) -> Result<bool, RunError> {
     let mark = rule.key.copy_mark();
     for mirror in mirrors.iter().filter(|mirror| !mirror.end.gives) {
-        if store.holds_marked(mirror.id, &mark)? {
+        if !store.marked(None, mirror.id, &mark)?.is_empty() {
             return Ok(true);
         }
     }

@@ -410,17 +410,6 @@ impl Store {
         self.database.rows(&sql, values![calendar.0, uid.as_str()], object)
     }
 
-    /// Tells whether something stands in a calendar under a UID that begins so.
-    ///
-    /// # Errors
-    /// The state cannot be read.
-    pub fn holds_marked(&self, calendar: CalendarId, mark: &str) -> Result<bool> {
-        let sql = "SELECT 1 FROM object INDEXED BY object_uid
-             WHERE calendar = ?1 AND uid >= ?2 AND uid < ?2 || '~' AND state <> 4
-             /*PostgreSQL: AND substr(uid, 1, 200) >= ?2 AND substr(uid, 1, 200) < ?2 || '~'*/ LIMIT 1";
-        self.database.exists(sql, values![calendar.0, mark])
-    }
-
     /// Tells whether something stands in a calendar that was not read, or cannot be, and of which not even the UID is
     /// known.
     ///
