@@ -144,7 +144,7 @@ impl<'r> Mirror<'r> {
 
     /// The number of the last change that was noted.
     pub(crate) fn seq(&self) -> Result<i64, RunError> {
-        Ok(self.store.mirror(&self.end.calendar.place())?.map_or(0, |mirror| mirror.seq))
+        Ok(self.store.last_change(&self.end.calendar.place())?.map_or(0, |(_, seq)| seq))
     }
 
     /// Looks at the calendar, unless that was done in this round.
@@ -254,7 +254,10 @@ impl<'r> Mirror<'r> {
             }
         };
         // What is not given may come when it is asked for once more: another calendar may be about to get it anew.
-        let missed: Vec<_> = self.store.hrefs_in(self.id, ObjectState::ToFetch)?;
+        let missed = match hrefs.is_empty() {
+            true => Vec::new(),
+            false => self.store.hrefs_in(self.id, ObjectState::ToFetch)?,
+        };
         if !missed.is_empty() && missed.len() <= FEW {
             self.fetch(&missed, Reading::listed(i64::MAX)).await?;
         }

@@ -4,6 +4,7 @@
 //! Time is what has passed since the process began, as a clock counts it that nobody sets: a machine that was asleep,
 //! or whose clock jumped, goes on where it was. What is missed is done once, not once for each time it was missed.
 
+use std::borrow::Borrow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
@@ -61,6 +62,13 @@ struct RoutePace {
     is_running: bool,
     /// Its last round met with something that was down, or was left out because of it.
     waits: bool,
+}
+
+impl RoutePace {
+    /// Tells whether no route that runs uses its calendars.
+    fn is_free<C: Borrow<str> + Ord>(&self, busy: &BTreeSet<C>) -> bool {
+        !self.is_running && !self.paced.calendars.iter().any(|used| busy.contains(used.as_str()))
+    }
 }
 
 #[derive(Debug, Default)]
@@ -166,24 +174,32 @@ impl Pace {
     #[must_use]
     pub fn next(&self) -> Option<Duration> {
         let busy = self.busy();
-        let is_free = |route: &&RoutePace| !route.paced.calendars.iter().any(|used| busy.contains(used));
-        let routes = self.routes.values().filter(is_free).map(|route| route.next);
-        let soon = self.soon.iter().filter(|(name, _)| !busy.contains(*name)).map(|(_, soon)| soon.next);
-        let touched = self.touched.iter().filter(|(name, _)| !busy.contains(*name)).map(|(_, at)| *at);
+        let is_free = |name: &str| !busy.contains(name);
+        let routes = self.routes.values().filter(|route| route.is_free(&busy)).map(|route| route.next);
+        let soon = self.soon.iter().filter(|(name, _)| is_free(name)).map(|(_, soon)| soon.next);
+        let touched = self.touched.iter().filter(|(name, _)| is_free(name)).map(|(_, at)| *at);
         routes.chain(soon).chain(touched).min()
     }
 
-    fn busy(&self) -> BTreeSet<String> {
+    /// The calendars of the routes that run.
+    fn busy(&self) -> BTreeSet<&str> {
         let running = self.routes.values().filter(|route| route.is_running);
-        running.flat_map(|route| route.paced.calendars.iter().cloned()).collect()
+        running.flat_map(|route| route.paced.calendars.iter().map(String::as_str)).collect()
     }
 
     /// Takes what is due. Its routes count as running until [`Self::done`].
     pub fn due(&mut self, now: Duration) -> Due {
-        let busy = self.busy();
+        let is_time = self.routes.values().any(|route| !route.is_running && route.next <= now)
+            || self.soon.values().any(|soon| soon.next <= now)
+            || self.touched.values().any(|at| *at <= now);
+        // Asked whenever something is done: mostly for nothing.
+        if !is_time {
+            return Due::default();
+        }
+        let busy: BTreeSet<String> = self.busy().into_iter().map(str::to_owned).collect();
         let mut due = Due::default();
         for (name, route) in &mut self.routes {
-            if route.next > now || route.paced.calendars.iter().any(|used| busy.contains(used)) {
+            if route.next > now || !route.is_free(&busy) {
                 continue;
             }
             let sources = &mut self.sources;

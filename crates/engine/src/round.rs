@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use chestnut_store::Store;
+use chestnut_store::{Route, Store};
 use futures_util::stream::{self, StreamExt as _};
 use jiff::{SignedDuration, Timestamp};
 
@@ -58,6 +58,7 @@ pub async fn look_at_calendars(rules: &[&Rule], store: &Store, options: &RunOpti
 /// # Errors
 /// The state cannot be read.
 pub fn has_news(rule: &Rule, store: &Store, options: &RunOptions) -> Result<bool, RunError> {
+    let _still = store.hold_still()?;
     let Some(route) = store.route(&rule.name)? else { return Ok(true) };
     let now = options.now.as_second();
     let day = |second: i64| Timestamp::from_second(second).map(|at| at.to_zoned(rule.zone.clone()).date());
@@ -67,7 +68,7 @@ pub fn has_news(rule: &Rule, store: &Store, options: &RunOptions) -> Result<bool
     if !ran_today || is_other || rule.ends.iter().any(|end| options.round.failure(end).is_some()) {
         return Ok(true);
     }
-    is_behind(&rule.name, rule.makes, store, now)
+    is_known_behind((&rule.name, &route), rule.makes, store, now)
 }
 
 /// Tells whether something is known to have changed, or is due, that a route has not decided yet. `now` is in seconds
@@ -77,6 +78,15 @@ pub fn has_news(rule: &Rule, store: &Store, options: &RunOptions) -> Result<bool
 /// The state cannot be read.
 pub fn is_behind(route: &str, makes: Makes, store: &Store, now: i64) -> Result<bool, RunError> {
     let Some(known) = store.route(route)? else { return Ok(false) };
-    let made = (makes != Makes::Entries).then(|| made_place(route));
-    Ok(store.is_behind(&known, made.as_deref(), now)?)
+    is_known_behind((route, &known), makes, store, now)
+}
+
+fn is_known_behind(
+    (name, known): (&str, &Route),
+    makes: Makes,
+    store: &Store,
+    now: i64,
+) -> Result<bool, RunError> {
+    let made = (makes != Makes::Entries).then(|| made_place(name));
+    Ok(store.is_behind(known, made.as_deref(), now)?)
 }

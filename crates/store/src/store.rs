@@ -315,6 +315,15 @@ impl Store {
         })
     }
 
+    /// Returns the mirror at a place, and the number of the last change that was noted there.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn last_change(&self, place: &str) -> Result<Option<(CalendarId, i64)>> {
+        let sql = "SELECT id, seq FROM calendar WHERE place = ?";
+        self.database.one(sql, values![place], |row| Ok((CalendarId(row.get(0)?), row.get(1)?)))
+    }
+
     /// Calls `each` for everything that stands in a calendar, as far as is known: where, its state, how well it is
     /// known, and since when.
     ///
@@ -620,13 +629,16 @@ impl Store {
     /// # Errors
     /// The state cannot be read.
     pub fn is_behind(&self, route: &Route, made: Option<&str>, now: i64) -> Result<bool> {
-        if !self.due(route.id, now, None, 1)?.is_empty() || !self.unfinished(route.id)?.is_empty() {
+        let begun = "SELECT 1 FROM intent WHERE route = ? LIMIT 1";
+        if !self.due(route.id, now, None, 1)?.is_empty()
+            || self.database.exists(begun, values![route.id.0])?
+        {
             return Ok(true);
         }
         // Each line is the part of a calendar, and its place.
         let mut places: Vec<_> = route.places().collect();
         if let (Some(place), Some(first)) = (made, places.first_mut()) {
-            let behind = self.mirror(first.1)?.map_or(0, |mirror| mirror.seq);
+            let behind = self.last_change(first.1)?.map_or(0, |(_, seq)| seq);
             let Some(mirror) = self.mirror(place)? else { return Ok(true) };
             let is_made = mirror.facts.made.is_some_and(|made| made.seen >= behind);
             if !is_made || !self.parts_due(mirror.id, now)?.is_empty() {
@@ -638,10 +650,10 @@ impl Store {
              WHERE o.calendar = ?2 AND o.seq > ?3
              AND CASE WHEN p.link IS NULL THEN ?4 <> 0 AND o.state <> 4 ELSE p.seq <> o.seq END LIMIT 1";
         for ((part, place), seen) in places.into_iter().zip(&route.seen) {
-            let Some(mirror) = self.mirror(place)? else { continue };
+            let Some((mirror, seq)) = self.last_change(place)? else { continue };
             let gives = part != "to";
-            let query = values![route.id.0, mirror.id.0, seen, gives];
-            if mirror.seq > *seen && self.database.exists(sql, query)? {
+            let query = values![route.id.0, mirror.0, seen, gives];
+            if seq > *seen && self.database.exists(sql, query)? {
                 return Ok(true);
             }
         }

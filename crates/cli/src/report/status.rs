@@ -166,6 +166,7 @@ impl RouteStatus {
         stale_after: Option<SignedDuration>,
         is_watched: bool,
     ) -> Result<Self, Failure> {
+        let _still = store.hold_still()?;
         status(settings, store, route, now, stale_after, is_watched)
     }
 

@@ -29,15 +29,26 @@ pub(crate) fn side_by_side<'r>(routes: &[Named<'r>]) -> Vec<Vec<Named<'r>>> {
 
 fn in_order<'r>(routes: &[Named<'r>]) -> Vec<Named<'r>> {
     let mut left: VecDeque<Named<'r>> = routes.iter().copied().collect();
+    // How many of those that are left write it.
+    let mut writers: BTreeMap<&str, usize> = BTreeMap::new();
+    for calendar in routes.iter().flat_map(|route| route.1.writes()) {
+        *writers.entry(calendar).or_default() += 1;
+    }
     let mut ordered = Vec::new();
     while !left.is_empty() {
-        let waits = |route: &Named<'r>| {
-            let reads = |calendar: &String| route.1.reads().contains(calendar);
-            left.iter().any(|other| other.0 != route.0 && other.1.writes().iter().any(reads))
+        let waits = |(_, route): &Named<'r>| {
+            route.reads().iter().any(|calendar| {
+                let own = usize::from(route.writes().contains(calendar));
+                writers.get(calendar.as_str()).is_some_and(|all| *all > own)
+            })
         };
         // In a circle nobody is first: the one that was named first begins.
         let next = left.iter().position(|route| !waits(route)).unwrap_or(0);
-        ordered.extend(left.remove(next));
+        let Some(route) = left.remove(next) else { break };
+        for calendar in route.1.writes() {
+            writers.entry(calendar).and_modify(|left| *left -= 1);
+        }
+        ordered.push(route);
     }
     ordered
 }

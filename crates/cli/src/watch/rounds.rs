@@ -78,6 +78,7 @@ impl Rounds<'_> {
     }
 
     fn rests(&self, name: &str, route: &RouteSettings) -> Result<bool, StoreError> {
+        let _still = self.store.hold_still()?;
         Ok(rest_of(self.settings, self.store, (name, route), self.now())?.is_some())
     }
 
@@ -205,7 +206,7 @@ impl Rounds<'_> {
     }
 
     fn seq(&self, end: &CalendarEnd) -> Result<Option<i64>, StoreError> {
-        Ok(self.store.mirror(&end.calendar.place())?.map(|mirror| mirror.seq))
+        Ok(self.store.last_change(&end.calendar.place())?.map(|(_, seq)| seq))
     }
 
     /// Looks at one calendar alone, and says which routes have something to do because of it.
