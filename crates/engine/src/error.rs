@@ -48,6 +48,13 @@ pub enum RunError {
         /// Who runs it, where that is known.
         holder: Option<Holder>,
     },
+    /// The route was taken out, or paused, before its turn came: nothing was begun.
+    Withdrawn {
+        /// The route.
+        route: String,
+        /// It is paused.
+        is_paused: bool,
+    },
     /// The route's calendars, or its way between them, are others than when it last ran.
     OtherCalendars {
         /// The route.

@@ -60,7 +60,7 @@ pub use relocate::{Candidate, candidate, take_over};
 pub use restore::{
     Goes, Standing as CalendarStanding, ToRestore, is_passing, plan_restore, restore, take_snapshot, undo_of,
 };
-pub use retire::{RouteCopy, copies_of, forget_route, remove_copies};
+pub use retire::{RouteCopy, copies_of, retire_route};
 pub use round::{has_news, is_behind, look_at_calendars};
 pub use rule::{CalendarEnd, Makes, Rule};
 pub use run::{preview_route, run_route};

@@ -3,7 +3,7 @@
 use std::cell::Cell;
 use std::rc::Rc;
 
-use chestnut_store::LinkId;
+use chestnut_store::{LinkId, RouteId};
 use jiff::{SignedDuration, Timestamp};
 
 use crate::gather::{Found, Touched};
@@ -33,6 +33,9 @@ pub struct RunOptions {
     pub round: Round,
     /// How many entries are decided and written together: a few such batches are worked on at the same time.
     pub batch: usize,
+    /// The route as the state knew it when it was decided that it runs: it does not where it was taken out, or paused,
+    /// before its turn came. `None`: nothing was known of it.
+    pub known: Option<RouteId>,
     /// Nothing but this, whether it changed or not; what is due and what is held besides waits for an ordinary run.
     pub only: Option<Rc<Only>>,
 }
@@ -94,6 +97,7 @@ impl RunOptions {
             is_asked: true,
             round: Round::default(),
             batch: BATCH,
+            known: None,
             only: None,
         }
     }

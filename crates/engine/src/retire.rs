@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use chestnut_core::{Because, Origin};
-use chestnut_store::{LinkId, RunKind, Store};
+use chestnut_store::{Lease, LinkId, RunKind, RunResult, Store};
 
 use crate::apply::Work;
 use crate::case::Stands;
@@ -12,7 +12,7 @@ use crate::error::RunError;
 use crate::observe::Silent;
 use crate::options::RunOptions;
 use crate::rule::Rule;
-use crate::run::{Batch, Instead, Session, begin, lease, run_through};
+use crate::run::{Batch, Instead, Session, begin, lease, run_under};
 use crate::story::RunReport;
 
 /// A copy that a route made, and that may be taken away with it.
@@ -88,11 +88,32 @@ fn taken_away(session: &Session<'_>, rule: &Rule, work: &Work) -> Verdict {
     session.decider().silenced(&work.case, verdict)
 }
 
-/// Deletes copies of a route: those that were listed and confirmed, and nothing else.
+/// Takes a route out: what is remembered of it goes, its runs stay. Of its copies go those that were listed and confirmed,
+/// and nothing else, before anybody can run it again; where that fails the route stays. Returns how that went, where
+/// there was something to delete.
 ///
 /// # Errors
 /// The state cannot be used, or a run of the route is going on.
-pub async fn remove_copies(
+pub async fn retire_route(
+    name: &str,
+    store: &Store,
+    copies: Option<(&Rule, &RunOptions, &[RouteCopy])>,
+) -> Result<Option<RunReport>, RunError> {
+    let lease = lease(name, store).await?;
+    let report = match copies {
+        Some((rule, options, confirmed)) if !confirmed.is_empty() => {
+            Some(remove_copies(&lease, rule, store, options, confirmed).await?)
+        }
+        _ => None,
+    };
+    if report.as_ref().is_none_or(|report| report.result != RunResult::Failed) {
+        forget(name, store)?;
+    }
+    Ok(report)
+}
+
+async fn remove_copies(
+    lease: &Lease<'_>,
     rule: &Rule,
     store: &Store,
     options: &RunOptions,
@@ -113,15 +134,18 @@ pub async fn remove_copies(
         Ok(Some(works))
     };
     let instead = Instead { kind: RunKind::Sync, undid: Vec::new(), batch: &batch };
-    run_through(rule, store, options, &Silent, Some(&instead)).await
+    run_under(lease, rule, store, options, &Silent, Some(&instead)).await
 }
 
 /// Forgets what is remembered of a route. What it wrote, and its runs, stay.
 ///
 /// # Errors
 /// The state cannot be used, or a run of the route is going on.
-pub async fn forget_route(name: &str, store: &Store) -> Result<(), RunError> {
-    let _lease = lease(name, store).await?;
+pub(crate) async fn forget_route(name: &str, store: &Store) -> Result<(), RunError> {
+    retire_route(name, store, None).await.map(drop)
+}
+
+fn forget(name: &str, store: &Store) -> Result<(), RunError> {
     if let Some(route) = store.route(name)? {
         store.write(|writer| writer.forget_route(route.id))?;
     }

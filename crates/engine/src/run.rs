@@ -71,6 +71,25 @@ pub(crate) async fn run_through(
     instead: Option<&Instead<'_>>,
 ) -> Result<RunReport, RunError> {
     let lease = lease(&rule.name, store).await?;
+    run_under(&lease, rule, store, options, observer, instead).await
+}
+
+/// The same, for who holds the route's lease.
+pub(crate) async fn run_under(
+    lease: &Lease<'_>,
+    rule: &Rule,
+    store: &Store,
+    options: &RunOptions,
+    observer: &dyn Observer,
+    instead: Option<&Instead<'_>>,
+) -> Result<RunReport, RunError> {
+    if let Some(known) = options.known {
+        let route = store.route(&rule.name)?.filter(|route| route.id == known);
+        let is_paused = route.as_ref().is_some_and(|route| route.rests(options.now.as_second()));
+        if route.is_none() || is_paused {
+            return Err(RunError::Withdrawn { route: rule.name.clone(), is_paused });
+        }
+    }
     let kind = match (instead, options.only.as_deref()) {
         (Some(instead), _) => instead.kind,
         (None, Some(Only::Probe(_))) => RunKind::Probe,
@@ -88,7 +107,7 @@ pub(crate) async fn run_through(
     let mut outcome = Outcome { counts: vec![Default::default(); rule.ends.len()], ..Outcome::default() };
     let job = Job { rule, store, options, observer };
     let mut held = 0;
-    let error = job.run(id, run, &lease, &mut outcome, &mut held, instead).await.err();
+    let error = job.run(id, run, lease, &mut outcome, &mut held, instead).await.err();
     if let Some(RunError::Store(StoreError::CutOff)) = error {
         return Err(RunError::Store(StoreError::CutOff));
     }

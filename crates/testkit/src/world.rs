@@ -13,8 +13,8 @@ use chestnut_core::{Deletions, FarEdits, Kind, ObjectHref, RouteKey};
 use chestnut_engine::{
     Calendar, CalendarEnd, Comparison, Leftover, PreviewReport, ProbeHow, ProbeReport, Rule, RunError,
     RunOptions, RunReport, Silent, Story, ToRestore, ToUndo, UndoPlan, Wanted, compare_route, copies_of,
-    forget_route, plan_restore, plan_undo, preview_route, probe_route, remove_copies, restore, run_route,
-    stories, sweep_route, take_snapshot, undo,
+    plan_restore, plan_undo, preview_route, probe_route, restore, retire_route, run_route, stories,
+    sweep_route, take_snapshot, undo,
 };
 use chestnut_standin::{Habit, Server, ServerRequest, Temper, orchard_entries};
 use chestnut_store::{Store, StoreError};
@@ -339,9 +339,9 @@ impl World {
         let (route, store, options) = (self.route(), self.store(), self.options());
         block_on(async {
             let copies = copies_of(&route, &store, &options).await?;
-            let report = remove_copies(&route, &store, &options, &copies).await?;
-            forget_route(&route.name, &store).await?;
-            Ok(report.summary.calendars.values().map(|counts| counts.deleted).sum())
+            let report = retire_route(&route.name, &store, Some((&route, &options, &copies))).await?;
+            let summary = report.map(|report| report.summary).unwrap_or_default();
+            Ok(summary.calendars.values().map(|counts| counts.deleted).sum())
         })
     }
 

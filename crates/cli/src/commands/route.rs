@@ -1,6 +1,8 @@
 //! `chestnut route list / show / add / pause / resume / retire`.
 
-use chestnut_engine::{RouteCopy, RunOptions, copies_of, forget_route, remove_copies};
+use std::collections::BTreeMap;
+
+use chestnut_engine::{RouteCopy, Rule, RunOptions, copies_of, retire_route};
 use chestnut_store::{RunResult, Store};
 
 use crate::args::{Common, RouteAdd};
@@ -120,7 +122,6 @@ pub(crate) fn retire(
     if is_gone && how.remove_copies {
         return Err(not_configured_any_more(name));
     }
-    let mut removed = 0;
     let mut text = None;
     if !is_gone {
         let mut without = ConfigurationText::holding(&settings, "route", name)?;
@@ -129,16 +130,24 @@ pub(crate) fn retire(
         without.settings()?;
         text = Some(without);
     }
-    let mut names = vec![name.to_owned()];
-    if !is_gone {
+    let mut removed = 0;
+    if is_gone {
+        block_on(retire_route(name, &store, None))??;
+    } else {
         let chosen = settings.chosen_routes(&[name.to_owned()])?;
-        names = chosen.iter().map(|(name, _)| (*name).to_owned()).collect();
-        if how.remove_copies {
-            removed = remove(name, &chosen, how.yes, (&settings, &store), common, io)?;
+        let found = match how.remove_copies {
+            true => confirmed_copies(name, &chosen, how.yes, (&settings, &store), common, io)?,
+            false => BTreeMap::new(),
+        };
+        let options = RunOptions::at(io.environment.now()?);
+        for (part, _) in &chosen {
+            let copies = found.get(part).map(|(rule, copies)| (rule, &options, &copies[..]));
+            removed += match block_on(retire_route(part, &store, copies))?? {
+                Some(report) if report.result == RunResult::Failed => return Err(copies_remain(name)),
+                Some(report) => report.summary.calendars.values().map(|counts| counts.deleted).sum(),
+                None => 0,
+            };
         }
-    }
-    for name in &names {
-        block_on(forget_route(name, &store))??;
     }
     if let Some(text) = text {
         text.save()?;
@@ -149,15 +158,15 @@ pub(crate) fn retire(
     Ok(ExitCode::Ok)
 }
 
-/// Lists the copies that a route made, asks, and deletes those that were listed; nothing else.
-fn remove(
+/// Lists the copies that a route made, by its parts, and asks whether they go.
+fn confirmed_copies<'n>(
     name: &str,
-    chosen: &[(&str, &RouteSettings)],
+    chosen: &[(&'n str, &RouteSettings)],
     yes: bool,
     (settings, store): (&Settings, &Store),
     common: &Common,
     io: &mut Io<'_>,
-) -> Result<usize, Failure> {
+) -> Result<BTreeMap<&'n str, (Rule, Vec<RouteCopy>)>, Failure> {
     if chosen.iter().any(|(_, route)| route.is_two_way) {
         return Err(made_no_copies(name));
     }
@@ -165,22 +174,22 @@ fn remove(
     let connections = Connections::new(settings, &io.environment);
     let options = RunOptions::at(io.environment.now()?);
     let found = block_on(async {
-        let mut found = Vec::new();
+        let mut found = BTreeMap::new();
         for (name, route) in chosen {
             let rule = connections.route(name, route, &key).await?;
             let copies = copies_of(&rule, store, &options).await?;
-            found.push((rule, copies));
+            found.insert(*name, (rule, copies));
         }
         Ok::<_, Failure>(found)
     })??;
-    let all = found.iter().flat_map(|(_, copies)| copies);
+    let all = found.values().flat_map(|(_, copies)| copies);
     let (staying, copies): (Vec<&RouteCopy>, Vec<&RouteCopy>) = all.partition(|copy| copy.would_mail);
     let clock = io.environment.clock(&settings.zone)?;
     if !staying.is_empty() {
         io.say(&staying_lines(&staying, &clock, common.verbose > 0))?;
     }
     if copies.is_empty() {
-        return Ok(0);
+        return Ok(found);
     }
     if !yes {
         let Some(mut questions) = Questions::of_terminal(io.can_ask) else {
@@ -191,15 +200,7 @@ fn remove(
             return Err(not_retired(name));
         }
     }
-    let mut removed = 0;
-    for (rule, copies) in &found {
-        let report = block_on(remove_copies(rule, store, &options, copies))??;
-        if report.result == RunResult::Failed {
-            return Err(copies_remain(name));
-        }
-        removed += report.summary.calendars.values().map(|counts| counts.deleted).sum::<usize>();
-    }
-    Ok(removed)
+    Ok(found)
 }
 
 /// Writes a route into the configuration, after a look at what its first run would do.

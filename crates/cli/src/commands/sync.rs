@@ -86,7 +86,9 @@ pub(crate) fn run(
     let bars = Bars::new(io.progress && !common.quiet);
     let asked = First { how, store: &store, connections: &connections, key: &key, options: &options };
     let mut refused = BTreeMap::new();
+    let mut known = BTreeMap::new();
     for (name, route) in &chosen {
+        known.extend(store.route(name)?.map(|route| (*name, route.id)));
         if let Some(failure) = asked.refusal(name, route, io)? {
             refused.insert((*name).to_owned(), failure);
         }
@@ -105,7 +107,7 @@ pub(crate) fn run(
             return Some(not_begun(name, route, failure));
         }
         let prepared = async |rule: &Rule| {
-            let mut options = options.clone();
+            let mut options = RunOptions { known: known.get(name).copied(), ..options.clone() };
             if !wanted.is_empty() {
                 let selection = select_entries(rule, &store, &options, &wanted).await?;
                 if selection.is_empty() {

@@ -145,9 +145,16 @@ impl Rounds<'_> {
             }
             let mut route_done = plain(name);
             route_done.went.moved = moved.iter().filter(|name| route.ends.contains(name)).cloned().collect();
+            // Taken out, or renamed, and the configuration was not read again yet. A first run is not for a clock to begin.
+            let Some(known) = self.store.route(name)?.filter(|known| known.ran_at.is_some()) else {
+                done.routes.push(rested(name));
+                continue;
+            };
             if has_news(rule, self.store, &options).map_err(state_error)? {
+                let options = RunOptions { known: Some(known.id), ..options.clone() };
                 match self.run(name, route, rule, &options).await {
-                    Ok(report) => {
+                    Ok(None) => route_done = rested(name),
+                    Ok(Some(report)) => {
                         if let Some(RunError::Store(error)) = &report.error {
                             done.state = Some(error.clone());
                         }
@@ -170,21 +177,25 @@ impl Rounds<'_> {
         })
     }
 
-    /// Runs a route whose calendars were looked at; where one was not at its place, seeks it and runs it once more.
+    /// Runs a route whose calendars were looked at; where one was not at its place, seeks it and runs it once more. `None`:
+    /// somebody took it out, or paused it, just now.
     async fn run(
         &self,
         name: &str,
         route: &RouteSettings,
         rule: &Rule,
         options: &RunOptions,
-    ) -> Result<RunReport, Failure> {
-        let report = run_route(rule, self.store, options, &Silent).await?;
+    ) -> Result<Option<RunReport>, Failure> {
+        let report = match run_route(rule, self.store, options, &Silent).await {
+            Err(RunError::Withdrawn { .. }) => return Ok(None),
+            report => report?,
+        };
         let runner = self.runner(name, route);
         if !runner.has_moved(&report)? {
-            return Ok(report);
+            return Ok(Some(report));
         }
         let prepared = async |_: &Rule| Ok(Some(RunOptions { round: Round::default(), ..options.clone() }));
-        Ok(runner.run(prepared, &Silent).await?.unwrap_or(report))
+        Ok(Some(runner.run(prepared, &Silent).await?.unwrap_or(report)))
     }
 
     /// What is down, by an error; its client begins anew, with what the configuration says then.

@@ -32,6 +32,7 @@ use crate::failure::Failure;
 use crate::io::Io;
 use crate::open::{block_on, call_as_configured, load, state_path, state_place};
 use crate::render::human::watch::Live;
+use crate::report::route::gone;
 use crate::report::status::stale_after;
 use crate::report::trouble::open_troubles;
 use crate::settings::{Connections, RouteSettings, Settings, route_key, side_by_side};
@@ -258,7 +259,10 @@ impl Watch<'_> {
             let notice = self.next_notice(settings);
             match &leaving {
                 None => {
-                    self.begin_due(settings, &rounds, &mut kept.pace, &mut running);
+                    // Nothing more is begun under a rule that somebody has just changed.
+                    if kept.read_again_at.is_none() {
+                        self.begin_due(settings, &rounds, &mut kept.pace, &mut running);
+                    }
                     if !is_telling && notice.is_some_and(|wait| wait.is_zero()) {
                         is_telling = true;
                         running.push(self.telling(settings));
@@ -403,8 +407,13 @@ impl Watch<'_> {
         self.manager.reloading();
         let path = settings.path.display().to_string();
         let mut signs = Signs::default();
+        // All routes may have been taken out. That others than those are gone is no command's doing.
+        let is_usable = |new: &Settings| match new.routes.is_empty() && !gone(self.store, new)?.is_empty() {
+            true => new.chosen_routes(&[]).map(drop),
+            false => Ok(()),
+        };
         let read = Settings::load(Some(&settings.path), self.environment)
-            .and_then(|new| new.chosen_routes(&[]).map(drop).map(|()| new));
+            .and_then(|new| is_usable(&new).map(|()| new));
         let wrong = read.as_ref().err().map(|failure| json!({ "message": failure.message }));
         signs.note(TroubleKind::ConfigurationBroken, &path, wrong);
         self.settle(settings, signs);

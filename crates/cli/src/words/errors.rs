@@ -51,6 +51,10 @@ impl InWords for RunError {
             }
             Self::Store(error) => error.in_words(),
             Self::Running { route, .. } => format!("route {route} is running elsewhere"),
+            Self::Withdrawn { route, is_paused } => format!(
+                "route {route} was {} before its turn came; nothing was done",
+                if *is_paused { "paused" } else { "taken out" }
+            ),
             Self::OtherCalendars { route, before, is_turned: false } => {
                 format!("route {route} last ran between other calendars: {}", way_words(before))
             }

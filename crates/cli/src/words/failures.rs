@@ -90,6 +90,10 @@ impl From<RunError> for Failure {
                 Self::waiting(format!("{message}{who}"))
                     .hint("Run it again when that one is done.")
             }
+            RunError::Withdrawn { route, is_paused: true } => Self::waiting(message)
+                .hint(format!("To run it again: chestnut route resume {}", typed(&route))),
+            RunError::Withdrawn { .. } => Self::waiting(message)
+                .hint("A command of somebody else did that. `chestnut route list` shows what there is now."),
             RunError::SameCalendar { .. } => Self { code: ExitCode::Usage, ..Self::failed(message) }
                 .hint("Two names of the configuration lead to one calendar; a route needs two."),
             RunError::ClocksApart { .. } => Self::failed(message)

@@ -265,6 +265,42 @@ fn a_watch_brings_changes_tells_of_troubles_and_ends_politely() {
 }
 
 /// Families with HELP and TYPE before their samples, each once; names, labels and numbers as the format has them.
+#[cfg(unix)]
+#[test]
+fn what_is_taken_out_or_renamed_beside_a_watch_is_not_begun_anew() {
+    let place = Place::new(4);
+    place.configure("", "");
+    place.ok(&["sync", "--yes"]);
+    let watch = place.watch();
+    wait_for("the watch", 10, &place, || place.run(&["status", "--json"]).json()["watch"].is_object());
+    place.ok(&["route", "rename", "bookings", "wall"]);
+    place.edit("orchard-0002.ics", "Crate repair");
+    wait_for("the change", 10, &place, || place.board().contains("SUMMARY:Crate repair"));
+    let history = place.run(&["history", "--json"]).json();
+    let runs = history["runs"].as_array().expect("runs");
+    assert!(runs.iter().all(|run| run["route"] == "wall"), "{history}");
+    // The last route; its copies went before the configuration did.
+    place.ok(&["route", "retire", "wall", "--remove-copies", "--yes"]);
+    wait_for("the configuration", 10, &place, || place.read("log").contains("read again: 0 routes"));
+    std::thread::sleep(Duration::from_millis(1500));
+    assert_eq!(place.board(), "");
+    assert!(!place.was_told("begin", "configuration-broken"), "{:?}", place.told());
+    // Begun anew, it waits for a yes again.
+    place.configure("", "");
+    wait_for("the route", 10, &place, || place.was_told("begin", "never-run"));
+    assert_eq!(place.board(), "");
+    place.ok(&["sync", "--yes"]);
+    signal(&watch, "HUP");
+    place.edit("orchard-0003.ics", "Hail nets");
+    wait_for("a change", 10, &place, || place.board().contains("SUMMARY:Hail nets"));
+    // Routes that are gone, and that nobody took out, are missed.
+    let text = place.read("chestnut.toml");
+    place.write("chestnut.toml", text.split("[route.").next().expect("a text"));
+    wait_for("a broken configuration", 10, &place, || place.was_told("begin", "configuration-broken"));
+    place.edit("orchard-0001.ics", "Press cleaning");
+    wait_for("a change meanwhile", 10, &place, || place.board().contains("SUMMARY:Press cleaning"));
+}
+
 fn check_prometheus(text: &str) {
     let mut types = std::collections::BTreeMap::new();
     let mut seen = std::collections::BTreeSet::new();

@@ -5,9 +5,9 @@ use std::collections::BTreeSet;
 use std::rc::Rc;
 
 use chestnut_core::{Carry, Deletions, Detail, Reach, Shows, Strangers, Window};
-use chestnut_engine::{Cause, Finding, Rule};
+use chestnut_engine::{Cause, Finding, Rule, RunError, RunOptions, Silent, run_route};
 use chestnut_standin::{Fault, FaultKind, Habit};
-use chestnut_testkit::{End, World, titles};
+use chestnut_testkit::{End, World, block_on, titles};
 
 use crate::dice::{Dice, live, run_some_histories};
 use crate::regressions::details;
@@ -444,4 +444,25 @@ fn all(world: &World) -> Vec<(String, String)> {
 #[test]
 fn no_route_that_begins_anew_takes_anything_away() {
     run_some_histories(6, &[], |seed| live(History::new(seed), 5, History::round, |history| history.log));
+}
+
+/// Others wait for the lease while a person takes a route out; what they were to run is not there any more.
+#[test]
+fn a_run_whose_route_was_taken_out_or_paused_before_its_turn_does_nothing() {
+    let world = world(&Carry::default());
+    let store = world.store();
+    let route = store.route("presses-to-board").expect("read").expect("a route").id;
+    let now = jiff::Timestamp::from_second(world.now()).expect("a moment");
+    let run = || {
+        let options = RunOptions { known: Some(route), ..RunOptions::at(now) };
+        block_on(run_route(&world.route(), &store, &options, &Silent)).expect_err("it was withdrawn")
+    };
+    let withdrawn = |is_paused| RunError::Withdrawn { route: "presses-to-board".to_owned(), is_paused };
+    world.write(&world.source, "p9.ics", &event("p9", "Press run 9"));
+    store.write(|writer| writer.set_paused(route, true)).expect("paused");
+    assert_eq!(run(), withdrawn(true));
+    assert_eq!(world.retire().expect("retired"), 4);
+    assert_eq!(run(), withdrawn(false));
+    assert_eq!(texts(&world.target), Vec::<String>::new());
+    assert!(store.route("presses-to-board").expect("read").is_none(), "nothing was begun");
 }
