@@ -21,7 +21,7 @@ use crate::gather::Found;
 use crate::observe::Observer;
 use crate::options::{RunOptions, Selection};
 use crate::rule::{Policy, Rule};
-use crate::run::{Session, begin};
+use crate::session::{Session, begin};
 
 /// Findings that are remembered of one comparison.
 const REMEMBERED: usize = 200;

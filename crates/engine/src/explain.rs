@@ -19,7 +19,7 @@ use crate::gather::Found;
 use crate::observe::Silent;
 use crate::options::{RunOptions, Selection};
 use crate::rule::{Makes, Rule};
-use crate::run::{Session, begin};
+use crate::session::{Session, begin};
 use crate::story::{PreviewReport, PreviewedChange};
 
 /// What somebody asks for.

@@ -33,6 +33,7 @@ mod round;
 mod rule;
 mod run;
 mod sender;
+mod session;
 mod sharing;
 mod story;
 mod tidy;

@@ -16,7 +16,8 @@ use crate::observe::Observer;
 use crate::options::RunOptions;
 use crate::retire::forget_route;
 use crate::rule::{CalendarEnd, Rule};
-use crate::run::{Batch, Instead, Session, begin, run_through};
+use crate::run::{Batch, Instead, run_through};
+use crate::session::{Session, begin};
 use crate::story::RunReport;
 use crate::undo::{LeftAsIs, PutBack, UndoPlan, Undone, WhyLeft, is_same, is_same_step, routes_at, step};
 

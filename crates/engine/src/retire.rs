@@ -12,7 +12,8 @@ use crate::error::RunError;
 use crate::observe::Silent;
 use crate::options::RunOptions;
 use crate::rule::Rule;
-use crate::run::{Batch, Instead, Session, begin, lease, run_under};
+use crate::run::{Batch, Instead, lease, run_under};
+use crate::session::{Session, begin};
 use crate::story::RunReport;
 
 /// A copy that a route made, and that may be taken away with it.

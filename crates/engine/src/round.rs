@@ -10,7 +10,7 @@ use crate::error::RunError;
 use crate::mirror::{Look, Mirror};
 use crate::options::RunOptions;
 use crate::rule::{CalendarEnd, Makes, Rule};
-use crate::run::made_place;
+use crate::session::made_place;
 
 /// Calendars that are looked at side by side; how many requests an account gets at once is its client's to say.
 const SIDE_BY_SIDE: usize = 256;

@@ -13,7 +13,7 @@ use crate::observe::Observer;
 use crate::options::RunOptions;
 use crate::restore::{Goes, rule_of};
 use crate::rule::CalendarEnd;
-use crate::run::begin;
+use crate::session::begin;
 
 /// Entries that are the same to a person: kind, title, time and recurrence.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -15,7 +15,8 @@ use crate::observe::Observer;
 use crate::options::RunOptions;
 use crate::retire::forget_route;
 use crate::rule::Rule;
-use crate::run::{Batch, Instead, Session, begin, run_through};
+use crate::run::{Batch, Instead, run_through};
+use crate::session::{Session, begin};
 use crate::story::RunReport;
 
 /// What to take back.

@@ -14,7 +14,7 @@ use super::facts::{LegOutcome, ProbeFault, ProbeStep};
 use crate::case::span_of;
 use crate::error::RunError;
 use crate::rule::{Makes, Policy, Rule};
-use crate::run::Session;
+use crate::session::Session;
 
 /// What stands in a far calendar of the test entry.
 pub(super) struct FarLook {

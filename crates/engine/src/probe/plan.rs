@@ -7,7 +7,7 @@ use super::facts::{CannotProbe, ProbeHow};
 use crate::error::RunError;
 use crate::options::RunOptions;
 use crate::rule::{Makes, Rule};
-use crate::run::Session;
+use crate::session::Session;
 
 /// UIDs of test entries that a route has.
 const UIDS: u8 = 100;

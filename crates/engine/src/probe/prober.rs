@@ -20,8 +20,9 @@ use crate::error::RunError;
 use crate::observe::Silent;
 use crate::options::RunOptions;
 use crate::rule::{CalendarEnd, Makes, Rule};
-use crate::run::{Session, run_route};
+use crate::run::run_route;
 use crate::sender::{Outgoing, send};
+use crate::session::Session;
 
 /// What stands there is looked for again after so long, then after twice as long, and so on.
 const FIRST_PAUSE: Duration = Duration::from_secs(2);
