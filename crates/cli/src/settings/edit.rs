@@ -1,5 +1,7 @@
 //! Changes to the configuration file: comments, order and everything else stay as they are.
 
+#[cfg(unix)]
+use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
 use secrecy::ExposeSecret as _;
@@ -229,7 +231,7 @@ impl ConfigurationText {
 
     /// Makes sure that the text is a configuration, and puts it in the place of the old one in one step.
     pub(crate) fn save(&self) -> Result<Settings, Failure> {
-        let text = self.document.to_string();
+        let text = as_before(self.document.to_string(), self.before.as_deref().unwrap_or_default());
         let settings = self.settings()?;
         let path = match self.path.canonicalize() {
             Err(system) if self.path.is_symlink() => {
@@ -255,6 +257,9 @@ impl ConfigurationText {
                 std::fs::write(&temporary, &text)?;
             }
             if let Ok(old) = std::fs::metadata(&path) {
+                // An administrator who changes it for a service does not take it away from the service.
+                #[cfg(unix)]
+                drop(std::os::unix::fs::chown(&temporary, Some(old.uid()), Some(old.gid())));
                 std::fs::set_permissions(&temporary, old.permissions())?;
             }
             std::fs::File::open(&temporary)?.sync_all()?;
@@ -266,6 +271,17 @@ impl ConfigurationText {
         written.map_err(failed)?;
         Ok(settings)
     }
+}
+
+/// Gives a text the line ends, and the mark at its beginning, of the one that it replaces.
+fn as_before(text: String, before: &str) -> String {
+    let lines = before.matches('\n').count();
+    let text = match lines > 0 && before.matches("\r\n").count() == lines {
+        true => text.replace("\r\n", "\n").replace('\n', "\r\n"),
+        false => text,
+    };
+    let mark = before.starts_with('\u{feff}') && !text.starts_with('\u{feff}');
+    if mark { format!("\u{feff}{text}") } else { text }
 }
 
 /// The configuration reads paths from its own folder, people type them from theirs: returns a path as it is

@@ -38,7 +38,15 @@ pub(crate) fn no_configuration(platform: Option<&Path>) -> Failure {
 }
 
 pub(crate) fn no_configuration_to_read(path: &Path, system: &std::io::Error) -> Failure {
-    no_configuration_to_change(path, system).hint("Name another one with --config.")
+    use std::io::ErrorKind;
+    no_configuration_to_change(path, system).hint(match system.kind() {
+        ErrorKind::PermissionDenied => {
+            "Whoever runs this must be allowed to read it: see who owns it, and its rights."
+        }
+        ErrorKind::InvalidData => "Save it as UTF-8.",
+        ErrorKind::IsADirectory => "Name the file in it with --config.",
+        _ => "Name another one with --config.",
+    })
 }
 
 pub(crate) fn no_configuration_to_change(path: &Path, system: &std::io::Error) -> Failure {

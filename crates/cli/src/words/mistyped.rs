@@ -65,6 +65,9 @@ pub(crate) fn value_does_not_fit(value: &str, option: &str, why: &str, path: &st
 
 /// Two options say the opposite.
 pub(crate) fn exclude_each_other(one: &str, others: &[String], path: &str) -> Failure {
+    if others.iter().all(|other| other == one) {
+        return Failure::usage(format!("`{one}` is given twice")).hint("Give it once.");
+    }
     Failure::usage(format!("`{one}` cannot be used with `{}`", others.join("`, `")))
         .hint(format!("`{path} --help` shows what goes together."))
 }

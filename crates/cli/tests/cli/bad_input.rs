@@ -259,6 +259,7 @@ fn what_is_no_command_or_option_leads_to_the_one_that_was_meant() {
             "`chestnut init` has no option `--aks`",
             "Did you mean `--ask`? `chestnut init --help`",
         ),
+        ("sync --afresh --afresh", "`--afresh` is given twice", "Give it once."),
         ("route add x --form presses", "`chestnut route add` has no option `--form`", "`--from`"),
         ("held --jsno", "no option `--jsno`", "`--json`"),
         ("--config status sync -z", "`chestnut sync` has no option `-z`", ""),

@@ -293,6 +293,37 @@ fn a_route_is_edited_in_its_file() {
     }
 }
 
+/// What is written in the place of a file is as that file was: its line ends, and whose it is.
+#[cfg(unix)]
+#[test]
+fn files_stay_as_they_were_made_and_whose_they_were() {
+    use std::os::unix::fs::{MetadataExt as _, chown};
+    let set_up = SetUp::new(2);
+    let kiosk = "[calendar.kiosk]\nfolder = \"kiosk\"\n[calendar.days]\nfile = \"days.ics\"\n\
+                 [route.kiosk]\nfrom = \"presses\"\nto = \"kiosk\"\n[route.days]\nfrom = \"presses\"\nto = \"days\"\n";
+    let text = format!("\u{feff}{}{kiosk}", set_up.standard()).replace('\n', "\r\n");
+    set_up.configure(&text);
+    std::fs::create_dir(set_up.path("kiosk")).expect("a folder");
+    std::fs::write(
+        set_up.path("days.ics"),
+        "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:x\r\nEND:VCALENDAR\r\n",
+    )
+    .expect("a file");
+    let given = ["chestnut.toml", "kiosk", "days.ics"];
+    let is_given = given.iter().all(|name| chown(set_up.path(name), Some(4711), Some(4712)).is_ok());
+    set_up.ok(&["route", "edit", "kiosk", "every=30m"]);
+    let edited = std::fs::read_to_string(set_up.path("chestnut.toml")).expect("a file");
+    assert_eq!(edited.replace("every = \"30m\"\r\n", ""), text);
+    set_up.ok(&["sync", "kiosk", "days"]);
+    let copies = std::fs::read_dir(set_up.path("kiosk")).expect("a folder").flatten().map(|copy| copy.path());
+    let all: Vec<_> = copies.chain(given.map(|name| set_up.path(name))).collect();
+    assert!(all.len() > given.len());
+    for path in all.iter().filter(|_| is_given) {
+        let about = std::fs::metadata(path).expect("a file");
+        assert_eq!((about.uid(), about.gid()), (4711, 4712), "{}", path.display());
+    }
+}
+
 #[test]
 fn a_renamed_route_goes_on() {
     let set_up = SetUp::new(4);

@@ -349,6 +349,25 @@ pub(super) fn remove_leftovers(path: &Path) {
     }
 }
 
+/// Gives a new file to whom the one belongs that it is to replace, else to whom the folder belongs: an administrator who
+/// runs this for others takes nothing away from them. Where that may not be done, it is as it was.
+#[cfg(unix)]
+fn hand_over(file: &std::fs::File, path: &Path) {
+    use std::os::unix::fs::{MetadataExt as _, fchown};
+    let old = std::fs::metadata(path);
+    let (Ok(like), Ok(own)) = (
+        old.as_ref()
+            .map(Clone::clone)
+            .or_else(|_| std::fs::metadata(path.parent().unwrap_or(Path::new(".")))),
+        file.metadata(),
+    ) else {
+        return;
+    };
+    if like.uid() != own.uid() || (old.is_ok() && like.gid() != own.gid()) {
+        drop(fchown(file, Some(like.uid()), Some(like.gid())));
+    }
+}
+
 /// Makes a new file in the same folder, under a name that no calendar has.
 pub(super) fn temporary_beside(path: &Path) -> std::io::Result<(PathBuf, std::fs::File)> {
     let folder = path.parent().unwrap_or(Path::new("."));
@@ -356,7 +375,11 @@ pub(super) fn temporary_beside(path: &Path) -> std::io::Result<(PathBuf, std::fs
     for number in 0..1000 {
         let temporary = folder.join(format!(".{name}.{}-{number}.chestnut", std::process::id()));
         match std::fs::OpenOptions::new().write(true).create_new(true).open(&temporary) {
-            Ok(file) => return Ok((temporary, file)),
+            Ok(file) => {
+                #[cfg(unix)]
+                hand_over(&file, path);
+                return Ok((temporary, file));
+            }
             Err(e) if e.kind() == ErrorKind::AlreadyExists => {}
             Err(e) => return Err(e),
         }
