@@ -22,6 +22,13 @@ pub(crate) fn at<'s, 'h>(
     Ok(ahead)
 }
 
+/// The texts of some objects.
+pub(crate) fn texts_of<'s>(store: &'s Store, objects: &[Object]) -> Result<Ahead<'s>> {
+    let ahead = store.ahead();
+    texts(store, &ahead, objects)?;
+    Ok(ahead)
+}
+
 /// Some objects.
 pub(crate) fn objects<'s>(store: &'s Store, ids: &[ObjectId]) -> Result<Ahead<'s>> {
     let ahead = store.ahead();

@@ -7,6 +7,7 @@ use chestnut_core::{Because, Entry, EventUid, ObjectHref, RouteKey, SnapshotEntr
 use chestnut_store::{Object, ObjectState, RunKind, Store};
 use jiff::Timestamp;
 
+use crate::ahead;
 use crate::apply::Work;
 use crate::case::{Case, Stands};
 use crate::decide::{Fate, Step, Verdict};
@@ -69,11 +70,14 @@ pub async fn take_snapshot(store: &Store, end: &CalendarEnd, now: Timestamp) -> 
     let mirror = Mirror::of(store, end)?;
     mirror.refresh(&Look::once(now, None)).await?;
     let mut standing = Standing::default();
-    for object in store.all_objects(mirror.id)? {
-        let text = object.body.map(|body| store.text(body)).transpose()?.flatten();
-        match text.filter(|_| object.state == ObjectState::Present) {
-            Some(text) => standing.entries.push((object.href, text)),
-            None => standing.unreadable.push(object.href),
+    for objects in store.all_objects(mirror.id)?.chunks(PAGE) {
+        let _ahead = ahead::texts_of(store, objects)?;
+        for object in objects {
+            let text = object.body.map(|body| store.text(body)).transpose()?.flatten();
+            match text.filter(|_| object.state == ObjectState::Present) {
+                Some(text) => standing.entries.push((object.href.clone(), text)),
+                None => standing.unreadable.push(object.href.clone()),
+            }
         }
     }
     Ok(standing)

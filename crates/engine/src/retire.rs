@@ -9,6 +9,7 @@ use crate::apply::Work;
 use crate::case::Stands;
 use crate::decide::{Fate, Step, Verdict};
 use crate::error::RunError;
+use crate::gather::Found;
 use crate::observe::Silent;
 use crate::options::RunOptions;
 use crate::rule::Rule;
@@ -45,6 +46,7 @@ pub async fn copies_of(rule: &Rule, store: &Store, options: &RunOptions) -> Resu
     let mut after = None;
     loop {
         let page = store.links_of(route.id, after, PAGE)?;
+        let _ahead = session.gatherer.ahead(page.iter().map(|link| Found::Link(*link)))?;
         for link in &page {
             let Some(work) = session.linked(*link)? else { continue };
             let taken = taken_away(&session, rule, &work);
@@ -124,6 +126,7 @@ async fn remove_copies(
     let links: Vec<LinkId> = links.into_iter().collect();
     let batch = |session: &Session<'_>, number: usize| -> Result<Batch, RunError> {
         let Some(batch) = links.chunks(PAGE).nth(number) else { return Ok(None) };
+        let _ahead = session.gatherer.ahead(batch.iter().map(|link| Found::Link(*link)))?;
         let mut works = Vec::new();
         for link in batch {
             let Some(mut work) = session.linked(*link)? else { continue };

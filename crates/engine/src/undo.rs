@@ -6,11 +6,13 @@ use std::rc::Rc;
 use chestnut_core::{Because, Entry, EventUid, LeftOut, ObjectHref, Origin, Partly, WriteKind, ical::Limits};
 use chestnut_store::{BodyId, ChangeAction, LinkId, Object, RouteId, RunId, RunKind, Store, Text, Wrote};
 
+use crate::ahead;
 use crate::apply::Work;
 use crate::case::{Case, Kept, Stands, is_same_text};
 use crate::decide::{Fate, Step, Verdict, Writing};
 use crate::error::RunError;
 use crate::explain::Wanted;
+use crate::gather::Found;
 use crate::observe::Observer;
 use crate::options::RunOptions;
 use crate::retire::forget_route;
@@ -151,11 +153,12 @@ pub async fn plan_undo(
     let session = begin(rule, store, options, observer, known).await?;
     let undoer = Undoer::new(rule, store, what)?;
     let mut plan = UndoPlan { left: undoer.left.clone(), ..UndoPlan::default() };
-    for group in undoer.groups() {
-        let grouped = undoer.work(&session, &group)?;
-        plan.already += grouped.already;
-        plan.left.extend(grouped.left);
-        plan.undone.extend(grouped.undone);
+    for groups in undoer.groups().chunks(PAGE) {
+        for grouped in undoer.works(&session, groups)? {
+            plan.already += grouped.already;
+            plan.left.extend(grouped.left);
+            plan.undone.extend(grouped.undone);
+        }
     }
     plan.undone.sort_by(|a, b| (a.how, &a.start, &a.title).cmp(&(b.how, &b.start, &b.title)));
     plan.left.sort_by(|a, b| (&a.why, &a.start, &a.title).cmp(&(&b.why, &b.start, &b.title)));
@@ -200,11 +203,8 @@ pub async fn undo(
             })?;
         }
         let Some(batch) = groups.chunks(PAGE).nth(number) else { return Ok(None) };
-        let mut works = Vec::new();
-        for group in batch {
-            works.extend(undoer.work(session, group)?.work);
-        }
-        Ok(Some(works))
+        let works = undoer.works(session, batch)?;
+        Ok(Some(works.into_iter().filter_map(|grouped| grouped.work).collect()))
     };
     let undid = what.runs.iter().map(|run| run.0).collect();
     let instead = Instead { kind: RunKind::Undo, undid, batch: &batch };
@@ -309,6 +309,20 @@ impl<'u> Undoer<'u> {
             groups.entry((net.link, uid)).or_default().push(at);
         }
         groups.into_values().collect()
+    }
+
+    /// What is to be done about the places of some cases.
+    fn works(&self, session: &Session<'_>, groups: &[Vec<usize>]) -> Result<Vec<Grouped>, RunError> {
+        let nets = || groups.iter().flatten().map(|at| &self.nets[*at]);
+        let links: BTreeSet<LinkId> = nets().filter_map(|net| net.link).collect();
+        let links = links.into_iter().filter(|_| !self.is_retired).map(Found::Link);
+        let _cases = session.gatherer.ahead(links)?;
+        let sides = session.mirrors.iter().enumerate().map(|(side, mirror)| {
+            let hrefs: Vec<_> = nets().filter(|net| net.side == side).map(|net| &net.href).collect();
+            ahead::at(session.store(), mirror.id, hrefs)
+        });
+        let _places = sides.collect::<Result<Vec<_>, _>>()?;
+        groups.iter().map(|group| self.work(session, group)).collect()
     }
 
     /// What is to be done about places of one case.

@@ -15,7 +15,9 @@ use crate::render::human::undo::{done, planned};
 use crate::report::undo::{Report, Taken};
 use crate::settings::{Connections, Settings, route_key};
 use crate::wanted::all_wanted;
-use crate::words::{TAKE_BACK, no_calendar_of_run, no_such_run, not_a_run, not_taken_back, undo_asks_first};
+use crate::words::{
+    TAKE_BACK, no_calendar_of_run, no_such_run, not_a_run, not_taken_back, run_wrote_nothing, undo_asks_first,
+};
 
 /// What was asked for.
 pub(crate) struct Asked<'a> {
@@ -100,15 +102,18 @@ async fn rule(
         return connections.route(name, chosen[0].1, &key).await;
     }
     let mut names: Vec<String> = Vec::new();
+    let mut wrote = false;
     for run in runs {
         for change in store.changes(run.id)?.into_iter().filter(chestnut_store::Change::is_write) {
+            wrote = true;
             if !names.contains(&change.calendar) && settings.calendars.contains_key(&change.calendar) {
                 names.push(change.calendar);
             }
         }
     }
     if names.is_empty() {
-        return Err(no_calendar_of_run(runs[0].id.0, name));
+        let run = runs[0].id.0;
+        return Err(if wrote { no_calendar_of_run(run, name) } else { run_wrote_nothing(run, name) });
     }
     let mut ends = Vec::new();
     for calendar in &names {

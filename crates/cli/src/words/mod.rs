@@ -204,8 +204,8 @@ pub(crate) use undo::{
     PUT_BACK, TAKE_BACK, failed_to_put_back, follow_at_next_run, into_which, no_calendar_of_run,
     no_change_of_entry, no_run_like_that, no_text_kept, not_a_run, not_a_since, not_a_snapshot, not_put_back,
     not_taken_back, nothing_kept_before, nothing_to_take_back, old_texts_not_written, old_texts_written,
-    paused_after_undo, restore_asks_first, restored_as, snapshot_written, undo_asks_first, undone_as,
-    why_left_words,
+    paused_after_undo, restore_asks_first, restored_as, run_wrote_nothing, snapshot_written, undo_asks_first,
+    undone_as, why_left_words,
 };
 pub(crate) use watching::{
     LIVE_KEYS, RESTS, cannot_listen, due_words, hangs_words, heartbeat_unheard, left_to_newer,

@@ -107,6 +107,12 @@ pub(crate) fn no_calendar_of_run(run: i64, route: &str) -> Failure {
         .hint("`chestnut calendar add` makes a calendar known again, under the name that it had.")
 }
 
+/// A run of a retired route did nothing.
+pub(crate) fn run_wrote_nothing(run: i64, route: &str) -> Failure {
+    Failure::usage(format!("run {run} of {route} wrote nothing; there is nothing to take back"))
+        .hint("`chestnut history` lists the runs, and how much each wrote.")
+}
+
 /// No run is remembered that changed such an entry.
 pub(crate) fn no_change_of_entry(typed: &[String]) -> Failure {
     let typed: Vec<_> = typed.iter().map(|words| format!("`{}`", clean(words))).collect();

@@ -135,7 +135,9 @@ fn a_run_of_a_retired_route_is_taken_back() {
     let set_up = SetUp::new(4);
     set_up.ok(&["sync"]);
     assert_eq!(far(&set_up).len(), 4);
+    set_up.ok(&["sync"]);
     set_up.ok(&["route", "retire", "presses-to-board"]);
+    assert!(set_up.run(&["undo", "2"]).err.contains("run 2 of presses-to-board wrote nothing"));
     let told = set_up.ok(&["undo", "1", "--yes", "--json"]).json();
     assert_eq!((&told["taken"]["deleted"], &told["taken"]["paused"]), (&4.into(), &false.into()), "{told}");
     assert!(far(&set_up).is_empty());
