@@ -16,10 +16,21 @@ pub(crate) fn at<'s, 'h>(
     hrefs: impl IntoIterator<Item = &'h ObjectHref> + Clone,
 ) -> Result<Ahead<'s>> {
     let ahead = store.ahead();
-    let mut found = Vec::new();
-    ask(&ahead, hrefs, |href| store.object_at(calendar, href), |object| found.extend(object))?;
-    texts(store, &ahead, &found)?;
+    at_too(&ahead, store, calendar, hrefs)?;
     Ok(ahead)
+}
+
+/// The same beside what was asked for already: only what was asked for last is known. Returns what stands there.
+pub(crate) fn at_too<'h>(
+    ahead: &Ahead<'_>,
+    store: &Store,
+    calendar: CalendarId,
+    hrefs: impl IntoIterator<Item = &'h ObjectHref> + Clone,
+) -> Result<Vec<Object>> {
+    let mut found = Vec::new();
+    ask(ahead, hrefs, |href| store.object_at(calendar, href), |object| found.extend(object))?;
+    texts(store, ahead, &found)?;
+    Ok(found)
 }
 
 /// The texts of some objects.

@@ -309,6 +309,9 @@ impl Applier<'_> {
         };
         let mut aside: Vec<Work> = works.iter().filter(|work| is_meant(work)).map(plain).collect();
         self.record(&mut aside)?;
+        let ahead = self.store.ahead();
+        let mut links = aside.iter().filter_map(|work| work.case.link);
+        ahead.ask(|| links.try_for_each(|link| self.store.link(link).map(drop)))?;
         for (work, aside) in works.iter_mut().filter(|work| is_meant(work)).zip(aside) {
             work.case.link = aside.case.link;
             // It was told.

@@ -498,9 +498,7 @@ impl<'r> Job<'r> {
         loop {
             let page = self.store.links_in(applier.route, &[LinkState::Leaving], after, PAGE)?;
             let _ahead = session.gatherer.ahead(page.iter().map(|link| Found::Link(*link)))?;
-            for link in &page {
-                self.leave(session, applier, *link)?;
-            }
+            self.leave(session, applier, &page)?;
             after = page.last().copied();
             if page.len() < PAGE {
                 return Ok(());
@@ -508,49 +506,67 @@ impl<'r> Job<'r> {
         }
     }
 
+    /// What becomes of cases whose entry was deleted somewhere, now that it is known what stands there: what is remembered
+    /// of them goes, unless there is something to remember.
     fn leave(
         &self,
         session: &Session<'_>,
         applier: &Applier<'_>,
-        link: chestnut_store::LinkId,
+        links: &[chestnut_store::LinkId],
     ) -> Result<(), RunError> {
-        let Some(case) = session.gatherer.linked(link)? else { return Ok(()) };
-        let intents = self.store.intents(link)?;
-        let still = intents
-            .iter()
-            .filter(|intent| intent.sent.is_none())
-            .find(|intent| case.places[intent.side].stands.object().is_some());
-        let Some(still) = still else {
-            // Its source may stand, and not be carried: then why is remembered in its place.
+        let (mut remembered, mut forgotten, mut still) = (Vec::new(), Vec::new(), Vec::new());
+        for link in links {
+            let Some(case) = session.gatherer.linked(*link)? else { continue };
+            let intents = self.store.intents(*link)?;
+            let stands = intents
+                .iter()
+                .filter(|intent| intent.sent.is_none())
+                .find(|intent| case.places[intent.side].stands.object().is_some());
+            if let Some(stands) = stands {
+                still.push((*link, stands.side, case));
+                continue;
+            }
             let work = session.decided(case)?;
-            return match work.verdict.fate {
-                Fate::LeaveOut(_) => applier.record(&mut [work]),
+            match work.verdict.fate {
+                // Its source may stand, and not be carried: then why is remembered in its place.
+                Fate::LeaveOut(_) => remembered.push(work),
                 // Deleted where nobody is written to: it stands elsewhere, and a person says what becomes of it.
-                _ if work.verdict.would_mail() => applier.record(&mut [work]),
-                _ => Ok(self.store.write(|writer| writer.forget_link(link))?),
-            };
-        };
-        // It said that it deleted it, and lists it still.
+                _ if work.verdict.would_mail() => remembered.push(work),
+                _ => forgotten.push(*link),
+            }
+        }
+        if !remembered.is_empty() {
+            applier.record(&mut remembered)?;
+        }
+        if forgotten.is_empty() && still.is_empty() {
+            return Ok(());
+        }
+        // Their server said that it deleted them, and lists them still.
         let told = Told::NotDeleted { status: 0 };
-        let tries = case.row.as_ref().map_or(0, |row| row.tries);
-        let row = LinkRow {
-            state: LinkState::Failed,
-            due: Some(applier.pause(tries)),
-            tries: tries.saturating_add(1),
-            told: Some(told.clone()),
-            ..case.row.clone().unwrap_or_else(|| new_row(LinkState::Failed))
-        };
-        let side = still.side;
-        let steps = vec![Step::Leave; self.rule.ends.len()];
-        let work = Work::new(case, Verdict::of_steps(steps, Fate::Wait));
-        let line = applier.line(&work, side, ChangeAction::Failed, Some(told), None);
+        let steps = || vec![Step::Leave; self.rule.ends.len()];
+        let mut lines = Vec::new();
         self.store.write(|writer| {
-            writer.put_link(applier.route, Some(link), &row)?;
-            writer.done(link, &[side])?;
-            writer.add_change(applier.run, &line)
+            forgotten.iter().try_for_each(|link| writer.forget_link(*link))?;
+            for (link, side, case) in still {
+                let tries = case.row.as_ref().map_or(0, |row| row.tries);
+                let row = LinkRow {
+                    state: LinkState::Failed,
+                    due: Some(applier.pause(tries)),
+                    tries: tries.saturating_add(1),
+                    told: Some(told.clone()),
+                    ..case.row.clone().unwrap_or_else(|| new_row(LinkState::Failed))
+                };
+                writer.put_link(applier.route, Some(link), &row)?;
+                writer.done(link, &[side])?;
+                let work = Work::new(case, Verdict::of_steps(steps(), Fate::Wait));
+                let line = applier.line(&work, side, ChangeAction::Failed, Some(told.clone()), None);
+                writer.add_change(applier.run, &line)?;
+                lines.push(line);
+            }
+            Ok(())
         })?;
-        applier.outcome.borrow_mut().failed += 1;
-        applier.report([line]);
+        applier.outcome.borrow_mut().failed += lines.len();
+        applier.report(lines);
         Ok(())
     }
 

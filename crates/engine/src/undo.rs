@@ -316,12 +316,12 @@ impl<'u> Undoer<'u> {
         let nets = || groups.iter().flatten().map(|at| &self.nets[*at]);
         let links: BTreeSet<LinkId> = nets().filter_map(|net| net.link).collect();
         let links = links.into_iter().filter(|_| !self.is_retired).map(Found::Link);
-        let _cases = session.gatherer.ahead(links)?;
-        let sides = session.mirrors.iter().enumerate().map(|(side, mirror)| {
+        let (store, ahead) = (session.store(), session.gatherer.ahead(links)?);
+        for (side, mirror) in session.mirrors.iter().enumerate() {
             let hrefs: Vec<_> = nets().filter(|net| net.side == side).map(|net| &net.href).collect();
-            ahead::at(session.store(), mirror.id, hrefs)
-        });
-        let _places = sides.collect::<Result<Vec<_>, _>>()?;
+            let found = ahead::at_too(&ahead, store, mirror.id, hrefs)?;
+            ahead.ask(|| found.iter().try_for_each(|object| store.cases_at(object.id).map(drop)))?;
+        }
         groups.iter().map(|group| self.work(session, group)).collect()
     }
 
