@@ -53,7 +53,7 @@ impl InWords for RunError {
             Self::Running { route, .. } => format!("route {route} is running elsewhere"),
             Self::Withdrawn { route, is_paused } => format!(
                 "route {route} was {} before its turn came; nothing was done",
-                if *is_paused { "paused" } else { "taken out" }
+                if *is_paused { "paused" } else { "retired or renamed" }
             ),
             Self::OtherCalendars { route, before, is_turned: false } => {
                 format!("route {route} last ran between other calendars: {}", way_words(before))
