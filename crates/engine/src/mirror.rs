@@ -254,7 +254,7 @@ impl<'r> Mirror<'r> {
             }
         };
         // What is not given may come when it is asked for once more: another calendar may be about to get it anew.
-        let missed = match hrefs.is_empty() {
+        let missed = match hrefs.is_empty() && noted.gone.is_empty() {
             true => Vec::new(),
             false => self.store.hrefs_in(self.id, ObjectState::ToFetch)?,
         };
