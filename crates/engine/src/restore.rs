@@ -17,7 +17,7 @@ use crate::observe::Observer;
 use crate::options::RunOptions;
 use crate::retire::forget_route;
 use crate::rule::{CalendarEnd, Rule};
-use crate::run::{Batch, Instead, run_through};
+use crate::run::{Batch, Instead, lease, run_through};
 use crate::session::{Session, begin};
 use crate::story::RunReport;
 use crate::undo::{LeftAsIs, PutBack, UndoPlan, Undone, WhyLeft, is_same, is_same_step, routes_at, step};
@@ -153,11 +153,12 @@ pub async fn restore(
         }
         Ok(Some(works))
     };
+    let lease = lease(&rule.name, store).await?;
     // A run that was cut off may have left something.
-    forget_route(&rule.name, store).await?;
+    forget_route(&rule.name, store)?;
     let instead = Instead { kind: RunKind::Restore, undid: Vec::new(), batch: &batch };
-    let report = run_through(&rule, store, options, observer, Some(&instead)).await?;
-    forget_route(&rule.name, store).await?;
+    let report = run_through(&lease, &rule, store, options, observer, Some(&instead)).await?;
+    forget_route(&rule.name, store)?;
     Ok(report)
 }
 

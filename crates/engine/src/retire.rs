@@ -13,7 +13,7 @@ use crate::gather::Found;
 use crate::observe::Silent;
 use crate::options::RunOptions;
 use crate::rule::Rule;
-use crate::run::{Batch, Instead, lease, run_under};
+use crate::run::{Batch, Instead, lease, run_through};
 use crate::session::{Session, begin};
 use crate::story::RunReport;
 
@@ -110,7 +110,7 @@ pub async fn retire_route(
         _ => None,
     };
     if report.as_ref().is_none_or(|report| report.result != RunResult::Failed) {
-        forget(name, store)?;
+        forget_route(name, store)?;
     }
     Ok(report)
 }
@@ -138,18 +138,11 @@ async fn remove_copies(
         Ok(Some(works))
     };
     let instead = Instead { kind: RunKind::Sync, undid: Vec::new(), batch: &batch };
-    run_under(lease, rule, store, options, &Silent, Some(&instead)).await
+    run_through(lease, rule, store, options, &Silent, Some(&instead)).await
 }
 
-/// Forgets what is remembered of a route. What it wrote, and its runs, stay.
-///
-/// # Errors
-/// The state cannot be used, or a run of the route is going on.
-pub(crate) async fn forget_route(name: &str, store: &Store) -> Result<(), RunError> {
-    retire_route(name, store, None).await.map(drop)
-}
-
-fn forget(name: &str, store: &Store) -> Result<(), RunError> {
+/// Forgets what is remembered of a route, for who holds its lease. What it wrote, and its runs, stay.
+pub(crate) fn forget_route(name: &str, store: &Store) -> Result<(), RunError> {
     if let Some(route) = store.route(name)? {
         store.write(|writer| writer.forget_route(route.id))?;
     }

@@ -42,7 +42,8 @@ pub async fn run_route(
     options: &RunOptions,
     observer: &dyn Observer,
 ) -> Result<RunReport, RunError> {
-    run_through(rule, store, options, observer, None).await
+    let lease = lease(&rule.name, store).await?;
+    run_through(&lease, rule, store, options, observer, None).await
 }
 
 /// What is done instead of what the route says.
@@ -57,20 +58,8 @@ pub(crate) struct Instead<'w> {
 /// Cases that are worked on together; `None` after the last.
 pub(crate) type Batch = Option<Vec<Work>>;
 
-/// Runs a route, or does something else to its cases in the same way.
+/// Runs a route, or does something else to its cases in the same way, for who holds its lease.
 pub(crate) async fn run_through(
-    rule: &Rule,
-    store: &Store,
-    options: &RunOptions,
-    observer: &dyn Observer,
-    instead: Option<&Instead<'_>>,
-) -> Result<RunReport, RunError> {
-    let lease = lease(&rule.name, store).await?;
-    run_under(&lease, rule, store, options, observer, instead).await
-}
-
-/// The same, for who holds the route's lease.
-pub(crate) async fn run_under(
     lease: &Lease<'_>,
     rule: &Rule,
     store: &Store,

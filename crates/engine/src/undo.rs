@@ -17,7 +17,7 @@ use crate::observe::Observer;
 use crate::options::RunOptions;
 use crate::retire::forget_route;
 use crate::rule::Rule;
-use crate::run::{Batch, Instead, run_through};
+use crate::run::{Batch, Instead, lease, run_through};
 use crate::session::{Session, begin};
 use crate::story::RunReport;
 
@@ -177,9 +177,10 @@ pub async fn undo(
     what: &ToUndo,
     confirmed: &UndoPlan,
 ) -> Result<RunReport, RunError> {
+    let lease = lease(&rule.name, store).await?;
     if what.is_retired {
         // A run that was cut off may have left something.
-        forget_route(&rule.name, store).await?;
+        forget_route(&rule.name, store)?;
     }
     let undoer = Undoer::new(rule, store, what)?;
     let listed: BTreeSet<(&str, &ObjectHref)> =
@@ -208,9 +209,9 @@ pub async fn undo(
     };
     let undid = what.runs.iter().map(|run| run.0).collect();
     let instead = Instead { kind: RunKind::Undo, undid, batch: &batch };
-    let report = run_through(rule, store, options, observer, Some(&instead)).await?;
+    let report = run_through(&lease, rule, store, options, observer, Some(&instead)).await?;
     match what.is_retired {
-        true => forget_route(&rule.name, store).await?,
+        true => forget_route(&rule.name, store)?,
         false => undoer.lift(store)?,
     }
     Ok(report)
