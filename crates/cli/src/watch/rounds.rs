@@ -164,17 +164,14 @@ impl Rounds<'_> {
                     Err(failure) => route_done.failure = Some(failure),
                 }
             } else {
-                idle.push((*name).to_owned());
+                idle.push(known.id);
             }
             done.routes.push(route_done);
         }
-        let known: Vec<_> = idle.iter().map(|name| self.store.route(name)).collect::<Result<_, _>>()?;
-        if known.is_empty() {
+        if idle.is_empty() {
             return Ok(());
         }
-        self.store.write(|writer| {
-            known.iter().flatten().try_for_each(|route| writer.went_well(route.id, options.now))
-        })
+        self.store.write(|writer| idle.iter().try_for_each(|route| writer.went_well(*route, options.now)))
     }
 
     /// Runs a route whose calendars were looked at; where one was not at its place, seeks it and runs it once more. `None`:
