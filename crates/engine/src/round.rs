@@ -53,22 +53,22 @@ pub async fn look_at_calendars(rules: &[&Rule], store: &Store, options: &RunOpti
     stream::iter(looks).buffer_unordered(SIDE_BY_SIDE).collect::<()>().await;
 }
 
-/// Tells whether a run of a route, whose calendars were looked at, would have anything to decide or to tell.
+/// Tells whether a run of a route that has run, and whose calendars were looked at, would have anything to decide or to
+/// tell.
 ///
 /// # Errors
 /// The state cannot be read.
-pub fn has_news(rule: &Rule, store: &Store, options: &RunOptions) -> Result<bool, RunError> {
-    let _still = store.hold_still()?;
-    let Some(route) = store.route(&rule.name)? else { return Ok(true) };
+pub fn has_news(rule: &Rule, known: &Route, store: &Store, options: &RunOptions) -> Result<bool, RunError> {
     let now = options.now.as_second();
     let day = |second: i64| Timestamp::from_second(second).map(|at| at.to_zoned(rule.zone.clone()).date());
     // The window moves with the day; a moment that is still to come was noted under a wrong clock.
-    let ran_today = route.ran_at.is_some_and(|at| at <= now && day(at).ok() == day(now).ok());
-    let is_other = route.rule != rule.settings() || route.ends != rule.places();
+    let ran_today = known.ran_at.is_some_and(|at| at <= now && day(at).ok() == day(now).ok());
+    let is_other = known.rule != rule.settings() || known.ends != rule.places();
     if !ran_today || is_other || rule.ends.iter().any(|end| options.round.failure(end).is_some()) {
         return Ok(true);
     }
-    is_known_behind((&rule.name, &route), rule.makes, store, now)
+    let _still = store.hold_still()?;
+    is_behind((&rule.name, known), rule.makes, store, now)
 }
 
 /// Tells whether something is known to have changed, or is due, that a route has not decided yet. `now` is in seconds
@@ -76,12 +76,7 @@ pub fn has_news(rule: &Rule, store: &Store, options: &RunOptions) -> Result<bool
 ///
 /// # Errors
 /// The state cannot be read.
-pub fn is_behind(route: &str, makes: Makes, store: &Store, now: i64) -> Result<bool, RunError> {
-    let Some(known) = store.route(route)? else { return Ok(false) };
-    is_known_behind((route, &known), makes, store, now)
-}
-
-fn is_known_behind(
+pub fn is_behind(
     (name, known): (&str, &Route),
     makes: Makes,
     store: &Store,

@@ -88,8 +88,10 @@ pub(crate) fn run(
     let mut refused = BTreeMap::new();
     let mut known = BTreeMap::new();
     for (name, route) in &chosen {
-        known.extend(store.route(name)?.map(|route| (*name, route.id)));
-        if let Some(failure) = asked.refusal(name, route, io)? {
+        let state = store.route(name)?;
+        known.extend(state.as_ref().map(|state| (*name, state.id)));
+        let has_run = state.is_some_and(|state| state.ran_at.is_some());
+        if !has_run && let Some(failure) = asked.refusal(name, route, io)? {
             refused.insert((*name).to_owned(), failure);
         }
     }
@@ -244,16 +246,13 @@ struct First<'f> {
 }
 
 impl First<'_> {
-    /// Why a route does not run now; `None` where it does.
+    /// Why a route that never ran does not run now; `None` where it does.
     fn refusal(
         &self,
         name: &str,
         route: &RouteSettings,
         io: &mut Io<'_>,
     ) -> Result<Option<Failure>, Failure> {
-        if self.store.route(name)?.is_some_and(|route| route.ran_at.is_some()) {
-            return Ok(None);
-        }
         if route.carry.people == People::Invite {
             io.say(&invitation_warning(name, &route.to()))?;
         }

@@ -223,7 +223,8 @@ fn status(
     // What waits goes on waiting, whatever the last run came to.
     let held = id.map(|id| store.held(Some(id))).transpose()?.map_or(0, |items| number_held(&items));
     let stale = is_stale(success, now, Some(asked.unwrap_or_else(|| stale_after(route, is_watched))));
-    let is_due = is_behind(name, route.makes, store, now.as_second())?;
+    let is_due = known.as_ref().map(|known| is_behind((name, known), route.makes, store, now.as_second()));
+    let is_due = is_due.transpose()?.unwrap_or_default();
     let rest = rest_of(settings, store, (name, route), now)?;
     let paused = rest.is_some();
     let paused_account = rest.as_ref().and_then(|rest| rest.account.clone());

@@ -150,7 +150,7 @@ impl Rounds<'_> {
                 done.routes.push(rested(name));
                 continue;
             };
-            if has_news(rule, self.store, &options).map_err(state_error)? {
+            if has_news(rule, &known, self.store, &options).map_err(state_error)? {
                 let options = RunOptions { known: Some(known.id), ..options.clone() };
                 match self.run(name, route, rule, &options).await {
                     Ok(None) => route_done = rested(name),
@@ -256,7 +256,8 @@ impl Rounds<'_> {
         done.has_moved = self.seq(end)? != before;
         if done.has_moved {
             for rule in &rules {
-                if has_news(rule, self.store, &options)? {
+                let Some(known) = self.store.route(&rule.name)? else { continue };
+                if has_news(rule, &known, self.store, &options)? {
                     done.routes.push(rule.name.clone());
                 }
             }

@@ -375,7 +375,7 @@ impl Watch<'_> {
             if !share.contains(name) {
                 continue;
             }
-            let is_behind = is_behind(name, route.makes, self.store, now.as_second())?;
+            let is_behind = is_behind((name, &known), route.makes, self.store, now.as_second())?;
             let age = known.well_at.filter(|_| !is_behind).map(|at| now.duration_since(at));
             // A moment that is still to come was noted under a wrong clock.
             let age = age.and_then(|age| Duration::try_from(age).ok());

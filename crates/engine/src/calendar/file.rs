@@ -355,15 +355,10 @@ pub(super) fn remove_leftovers(path: &Path) {
 fn hand_over(file: &std::fs::File, path: &Path) {
     use std::os::unix::fs::{MetadataExt as _, fchown};
     let old = std::fs::metadata(path);
-    let (Ok(like), Ok(own)) = (
-        old.as_ref()
-            .map(Clone::clone)
-            .or_else(|_| std::fs::metadata(path.parent().unwrap_or(Path::new(".")))),
-        file.metadata(),
-    ) else {
-        return;
-    };
-    if like.uid() != own.uid() || (old.is_ok() && like.gid() != own.gid()) {
+    let replaces = old.is_ok();
+    let like = old.or_else(|_| std::fs::metadata(path.parent().unwrap_or(Path::new("."))));
+    let (Ok(like), Ok(own)) = (like, file.metadata()) else { return };
+    if like.uid() != own.uid() || (replaces && like.gid() != own.gid()) {
         drop(fchown(file, Some(like.uid()), Some(like.gid())));
     }
 }

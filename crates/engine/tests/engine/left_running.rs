@@ -435,7 +435,8 @@ fn a_day_of_rounds_ends_in_step() {
             let refused = |e: &RunError| format!("{e:?}").contains("SignIn");
             signs.note(TroubleKind::SignInRefused, "cloud", wrong(refused));
             signs.note(TroubleKind::ServerDown, "cloud", wrong(|e| !format!("{e:?}").contains("SignIn")));
-            if has_news(rule, &store, &options).expect("the state") {
+            let known = store.route(&rule.name).expect("the state");
+            if known.is_none_or(|known| has_news(rule, &known, &store, &options).expect("the state")) {
                 let report = block_on(run_route(rule, &store, &options, &Silent));
                 if is_unusable {
                     let error = report.map_or_else(Some, |report| report.error);
