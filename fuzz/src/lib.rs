@@ -129,13 +129,12 @@ pub fn feed(bytes: &[u8]) {
     }
     let Ok(text) = CalendarText::read(rest, charset, &Limits::default()) else { return };
     let plain = |text: &str| text.replace('\r', "");
-    let kept: Vec<_> =
-        text.entries().iter().take(50).map(|placed| ("/feed/a.ics".into(), placed.text())).collect();
+    let kept: Vec<_> = text.entries().take(50).map(|entry| ("/feed/a.ics".into(), entry.text())).collect();
     let back = read_snapshot(write_snapshot("Feed", &kept).as_bytes()).expect("what was kept can be read");
     let back: Vec<_> = back.entries.iter().map(|entry| plain(&entry.text)).collect();
     assert_eq!(back, kept.iter().map(|(_, text)| plain(text)).collect::<Vec<_>>());
     drop((text.facts(), text.oddities().len(), text.write()));
-    text.entries().iter().take(50).for_each(|placed| look_at(&placed.entry));
+    text.entries().take(50).for_each(|entry| look_at(&entry));
 }
 
 /// The configuration.

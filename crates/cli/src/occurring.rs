@@ -183,9 +183,9 @@ impl Agenda {
         let texts = CalendarText::read_all(bytes, None, &Limits::default());
         self.names.push(name.to_owned());
         for text in texts.map_err(|error| failed(error.in_words()))? {
-            for placed in text.entries() {
+            for entry in text.entries() {
                 let before = self.lines.len();
-                self.add(&placed.entry);
+                self.add(&entry);
                 self.connect(before, &[]);
             }
         }

@@ -1,7 +1,8 @@
 //! A whole calendar as one text: a feed, or an `.ics` file.
 //!
-//! [`CalendarText::read`] takes it apart into entries and says what is odd about it; [`CalendarText::changed`]
-//! changes single entries and leaves every other line as it stands.
+//! [`CalendarText::read`] finds its entries and says what is odd about it; [`CalendarText::change`] changes single
+//! entries and leaves every other line as it stands. It is held once: entries are taken out of it when they are asked
+//! for.
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
@@ -24,33 +25,25 @@ use crate::zones::resolve_zone;
 /// Hostile texts hold millions: they end here, before they fill the memory.
 pub(crate) const MOST_ENTRIES: usize = 250_000;
 
-/// A calendar's text, taken apart.
+/// A calendar's text, and where its entries stand in it.
 #[derive(Debug, Clone)]
 pub struct CalendarText {
     object: Component<'static>,
-    entries: Vec<Placed>,
+    placed: Vec<Placed>,
     oddities: Vec<Oddity>,
 }
 
-/// One entry of a calendar's text.
+/// One entry of a calendar's text, which [`CalendarText::entries`] takes out.
 #[derive(Debug, Clone)]
 pub struct Placed {
-    /// The entry. Its UID is its own within the text: see [`Oddity::WithoutUid`] and [`Oddity::SharedUid`].
-    pub entry: Entry,
-    /// A hash of the text.
+    /// Its UID, its own within the text: see [`Oddity::WithoutUid`] and [`Oddity::SharedUid`].
+    pub uid: EventUid,
+    /// A hash of its text.
     pub etag: ETag,
     /// Where its components stand among the calendar's items.
     parts: Vec<usize>,
     /// Where they stand once more, word for word.
     repeats: Vec<usize>,
-}
-
-impl Placed {
-    /// Returns its text, as a calendar object of its own.
-    #[must_use]
-    pub fn text(&self) -> String {
-        ical::write(self.entry.object())
-    }
 }
 
 /// One change to a calendar's text.
@@ -168,7 +161,7 @@ impl CalendarText {
         // What follows takes as much once more.
         drop(bytes);
         let text = |object| {
-            let mut text = Self { object, entries: Vec::new(), oddities: of_all.clone() };
+            let mut text = Self { object, placed: Vec::new(), oddities: of_all.clone() };
             text.take_apart();
             text.look_for_oddities();
             text.oddities.sort();
@@ -183,7 +176,15 @@ impl CalendarText {
         let mut object = Component::new("VCALENDAR");
         object.push_property(Property::new("VERSION", "2.0"));
         object.push_property(Property::new("PRODID", PRODID));
-        Self { object, entries: Vec::new(), oddities: Vec::new() }
+        Self { object, placed: Vec::new(), oddities: Vec::new() }
+    }
+
+    /// Returns a calendar of these entries.
+    #[must_use]
+    pub fn of<'e>(entries: impl IntoIterator<Item = &'e Entry>) -> Self {
+        let mut text = Self::empty();
+        text.change(&entries.into_iter().map(TextChange::Add).collect::<Vec<_>>());
+        text
     }
 
     pub(crate) fn object(&self) -> &Component<'static> {
@@ -194,10 +195,25 @@ impl CalendarText {
         self.object
     }
 
-    /// Returns the entries, in the order in which they begin in the text.
+    /// Says which entries there are, in the order in which they begin in the text.
     #[must_use]
-    pub fn entries(&self) -> &[Placed] {
-        &self.entries
+    pub fn placed(&self) -> &[Placed] {
+        &self.placed
+    }
+
+    /// Takes the entries out, one after the other.
+    pub fn entries(&self) -> impl Iterator<Item = Entry> {
+        self.pick(|_| true).map(|(_, entry)| entry)
+    }
+
+    /// Takes some entries out.
+    pub fn pick<'t>(
+        &'t self,
+        wanted: impl Fn(&Placed) -> bool + 't,
+    ) -> impl Iterator<Item = (&'t Placed, Entry)> {
+        let builder = Builder::new(self.object.items());
+        let placed = self.placed.iter().filter(move |placed| wanted(placed));
+        placed.filter_map(move |placed| Some((placed, builder.entry(&placed.uid, &placed.parts)?)))
     }
 
     /// Returns what is odd about it.
@@ -226,7 +242,7 @@ impl CalendarText {
             refresh: refresh.iter().find_map(|name| parse_duration(self.object.value(name)?)),
             ..CalendarFacts::default()
         };
-        for Placed { entry, .. } in &self.entries {
+        for entry in self.entries() {
             *facts.kinds.entry(entry.kind()).or_default() += 1;
             for component in entry.components() {
                 let start = component.value("DTSTART").or_else(|| component.value("DUE"));
@@ -247,13 +263,12 @@ impl CalendarText {
     /// Makes several changes at once; every other line stays as it stands. Time zones that an entry needs are
     /// added; where the calendar has other rules under a name, the entry's zone gets a name of its own, so that
     /// no time shifts.
-    #[must_use]
-    pub fn changed(&self, changes: &[TextChange<'_>]) -> Self {
+    pub fn change(&mut self, changes: &[TextChange<'_>]) {
         if changes.is_empty() {
-            return self.clone();
+            return;
         }
         let standing: BTreeMap<&EventUid, &Placed> =
-            self.entries.iter().map(|placed| (placed.entry.uid(), placed)).collect();
+            self.placed.iter().map(|placed| (&placed.uid, placed)).collect();
         let mut gone: BTreeSet<usize> = BTreeSet::new();
         let mut placed: BTreeMap<usize, &Entry> = BTreeMap::new();
         let mut added = Vec::new();
@@ -270,10 +285,9 @@ impl CalendarText {
                 (TextChange::Replace(_, entry) | TextChange::Add(entry), _) => added.push(*entry),
             }
         }
-        let mut object = self.object.clone();
-        let old = std::mem::take(object.items_mut());
+        let old = std::mem::take(self.object.items_mut());
         let mut zones = JoinedZones::standing_in(&old);
-        let mut items = Vec::with_capacity(old.len());
+        let mut items = Vec::with_capacity(old.len() + added.len());
         for (at, item) in old.into_iter().enumerate() {
             if let Some(entry) = placed.get(&at) {
                 zones.add(entry, &mut items);
@@ -284,13 +298,11 @@ impl CalendarText {
         }
         added.into_iter().for_each(|entry| zones.add(entry, &mut items));
         zones.widen(&mut items);
-        *object.items_mut() = items;
-        let mut next = Self { object, entries: Vec::new(), oddities: self.oddities.clone() };
-        next.take_apart();
-        next
+        *self.object.items_mut() = items;
+        self.take_apart();
     }
 
-    /// Groups the components by UID, and makes entries of them.
+    /// Groups the components by UID, and finds the entries.
     fn take_apart(&mut self) {
         self.oddities.retain(|o| matches!(o, Oddity::NotUtf8(_) | Oddity::BrokenLines(_)));
         let mut groups: Vec<(Option<EventUid>, Vec<usize>)> = Vec::new();
@@ -311,7 +323,7 @@ impl CalendarText {
             }
         }
         let builder = Builder::new(items);
-        let mut entries: Vec<Placed> = Vec::new();
+        let mut all: Vec<Placed> = Vec::new();
         // UIDs so far with the last number given to one, and texts so far: a hostile text has many of the same.
         let mut named: BTreeMap<EventUid, usize> = BTreeMap::new();
         let mut texts: BTreeMap<(EventUid, ETag), usize> = BTreeMap::new();
@@ -319,37 +331,37 @@ impl CalendarText {
         for (uid, parts) in groups {
             let (parts, repeats) = once_each(items, &parts);
             repeated += repeats.len();
-            let series = series_in(items, &parts);
+            // Most are alone: nobody need look what they are.
+            let series = if parts.len() == 1 { parts.clone() } else { series_in(items, &parts) };
             let alone = uid.is_some() && series.len() <= 1;
             for parts in if alone { vec![parts] } else { share_out(items, &parts, &series) } {
-                let Some(mut placed) = builder.entry(uid.as_ref(), alone, parts) else { continue };
-                let text = (placed.entry.uid().clone(), placed.etag.clone());
+                let Some(mut placed) = builder.place(uid.as_ref(), alone, parts) else { continue };
+                let text = (placed.uid.clone(), placed.etag.clone());
                 if let Some(at) = texts.get(&text).filter(|_| !alone) {
                     repeated += 1;
-                    entries[*at].repeats.append(&mut placed.parts);
+                    all[*at].repeats.append(&mut placed.parts);
                     continue;
                 }
-                texts.insert(text, entries.len());
-                let uid_so_far = placed.entry.uid().clone();
-                if let Some(last) = named.get(&uid_so_far).copied() {
-                    let numbered = (last + 1..).map(|n| (n, EventUid::from(format!("{uid_so_far}-{n}"))));
+                texts.insert(text, all.len());
+                if let Some(last) = named.get(&placed.uid).copied() {
+                    let numbered = (last + 1..).map(|n| (n, EventUid::from(format!("{}-{n}", placed.uid))));
                     let free = numbered.into_iter().find(|(_, uid)| !named.contains_key(uid));
                     if let Some((number, own)) = free {
-                        named.insert(uid_so_far, number);
-                        placed = builder.entry(Some(&own), true, placed.parts.clone()).unwrap_or(placed);
+                        named.insert(placed.uid.clone(), number);
+                        placed = builder.place(Some(&own), true, placed.parts.clone()).unwrap_or(placed);
                     }
                 }
-                named.entry(placed.entry.uid().clone()).or_insert(1);
+                named.entry(placed.uid.clone()).or_insert(1);
                 let own: BTreeSet<_> =
                     if repeats.is_empty() { BTreeSet::new() } else { placed.parts.iter().collect() };
                 placed.repeats =
                     repeats.iter().filter(|(of, _)| own.contains(of)).map(|(_, at)| *at).collect();
                 without += usize::from(uid.is_none());
                 shared += usize::from(uid.is_some() && !alone);
-                entries.push(placed);
+                all.push(placed);
             }
         }
-        self.entries = entries;
+        self.placed = all;
         for (number, oddity) in [
             (without, Oddity::WithoutUid as fn(usize) -> Oddity),
             (shared, Oddity::SharedUid),
@@ -362,13 +374,13 @@ impl CalendarText {
     fn look_for_oddities(&mut self) {
         let described = described_zones(&self.object);
         let (mut unknown, mut floating, mut without_start) = (BTreeSet::new(), 0, 0);
-        for Placed { entry, .. } in &self.entries {
+        for entry in self.entries() {
             for id in entry.components().flat_map(zone_ids) {
                 if !described.contains(&id) && resolve_zone(&id).is_none() {
                     unknown.insert(id);
                 }
             }
-            floating += usize::from(is_floating(entry));
+            floating += usize::from(is_floating(&entry));
             without_start +=
                 usize::from(entry.kind() == Kind::Event && entry.main_component().value("DTSTART").is_none());
         }
@@ -379,7 +391,7 @@ impl CalendarText {
         let unknown = (!unknown.is_empty()).then(|| Oddity::UnknownZones(unknown.into_iter().collect()));
         let floating = (floating > 0 && !zone_told).then_some(Oddity::Floating(floating));
         let without_start = (without_start > 0).then_some(Oddity::WithoutStart(without_start));
-        let empty = self.entries.is_empty().then_some(Oddity::Empty);
+        let empty = self.placed.is_empty().then_some(Oddity::Empty);
         self.oddities.extend([method, unknown, floating, without_start, empty].into_iter().flatten());
     }
 }
@@ -573,33 +585,36 @@ impl<'i> Builder<'i> {
         });
     }
 
-    /// `keeps_uid` is false where the UID does not tell it from others: then its content is made part of it.
-    fn entry(&self, uid: Option<&EventUid>, keeps_uid: bool, parts: Vec<usize>) -> Option<Placed> {
-        let mut bodies: Vec<_> = parts.iter().map(|at| component_at(self.items, *at).clone()).collect();
-        bodies.iter_mut().for_each(|body| self.tell_zone(body));
-        if uid.is_none() {
-            // Something must stand there before the content can be looked at.
-            bodies.iter_mut().for_each(|body| set_uid(body, "none"));
-        } else if let (Some(uid), true) = (uid, keeps_uid) {
-            bodies
-                .iter_mut()
-                .filter(|b| component_uid(b).as_ref() != Some(uid))
-                .for_each(|b| set_uid(b, uid.as_str()));
-        }
-        let entry = if keeps_uid {
-            self.assemble(bodies)?
-        } else {
-            let content = hex(&ContentKey::of(&self.assemble(bodies.clone())?).0);
-            let own = match uid {
-                Some(uid) => format!("{uid}-{}", &content[..12]),
-                None => format!("content-{content}"),
-            };
-            bodies.iter_mut().for_each(|body| set_uid(body, &own));
-            self.assemble(bodies)?
+    /// Finds one entry. `keeps_uid` is false where the UID does not tell it from others: then its content is made part
+    /// of it.
+    fn place(&self, uid: Option<&EventUid>, keeps_uid: bool, parts: Vec<usize>) -> Option<Placed> {
+        let uid = match uid {
+            Some(uid) if keeps_uid => uid.clone(),
+            _ => {
+                // Something must stand there before the content can be looked at.
+                let whole = self.entry(uid.unwrap_or(&EventUid::from("none")), &parts)?;
+                let content = hex(&ContentKey::of(&whole).0);
+                EventUid::from(match uid {
+                    Some(uid) => format!("{uid}-{}", &content[..12]),
+                    None => format!("content-{content}"),
+                })
+            }
         };
-        let digest = Sha256::digest(ical::write(entry.object()));
+        let digest = Sha256::digest(self.entry(&uid, &parts)?.text());
         let etag = ETag::from(format!("\"{}\"", hex(&digest[..16])));
-        Some(Placed { entry, etag, parts, repeats: Vec::new() })
+        Some(Placed { uid, etag, parts, repeats: Vec::new() })
+    }
+
+    /// Makes an entry of components, under this UID.
+    fn entry(&self, uid: &EventUid, parts: &[usize]) -> Option<Entry> {
+        let mut bodies: Vec<_> = parts.iter().map(|at| component_at(self.items, *at).clone()).collect();
+        for body in &mut bodies {
+            self.tell_zone(body);
+            if component_uid(body).as_ref() != Some(uid) {
+                set_uid(body, uid.as_str());
+            }
+        }
+        self.assemble(bodies)
     }
 
     fn assemble(&self, bodies: Vec<Component<'static>>) -> Option<Entry> {

@@ -182,6 +182,12 @@ impl Entry {
         &self.object
     }
 
+    /// Returns its text, as a calendar object of its own.
+    #[must_use]
+    pub fn text(&self) -> String {
+        ical::write(&self.object)
+    }
+
     /// Returns the events, tasks or journals: the series and its changed occurrences, in their order.
     pub fn components(&self) -> impl Iterator<Item = &Component<'static>> {
         entry_components(&self.object)
@@ -303,7 +309,8 @@ pub(crate) fn described_zones(object: &Component<'_>) -> BTreeSet<String> {
 }
 
 pub(crate) fn component_uid(component: &Component<'_>) -> Option<EventUid> {
-    component.value("UID").map(str::trim).filter(|uid| !uid.is_empty()).map(EventUid::from)
+    let uid = component.peek("UID")?;
+    Some(uid.trim()).filter(|uid| !uid.is_empty()).map(EventUid::from)
 }
 
 /// The name of a VTIMEZONE.

@@ -51,10 +51,13 @@ impl JoinedZones {
             }
         }
         items.extend(entry.components().cloned().map(|mut component| {
-            component.map_properties(&mut |p| {
-                let to = renamed.get(p.param("TZID")?.trim())?;
-                Some(p.with_param("TZID", to))
-            });
+            // What is not changed stays the text that it is.
+            if !renamed.is_empty() {
+                component.map_properties(&mut |p| {
+                    let to = renamed.get(p.param("TZID")?.trim())?;
+                    Some(p.with_param("TZID", to))
+                });
+            }
             Item::Component(Box::new(component))
         }));
     }

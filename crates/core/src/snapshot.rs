@@ -6,7 +6,7 @@
 
 use sha2::{Digest, Sha256};
 
-use crate::calendar_text::{CalendarText, NotACalendar, TextChange};
+use crate::calendar_text::{CalendarText, NotACalendar};
 use crate::entry::Entry;
 use crate::ical::{self, Limits, Property};
 use crate::ids::ObjectHref;
@@ -53,8 +53,7 @@ pub enum NotASnapshot {
 pub fn write_snapshot(title: &str, entries: &[(ObjectHref, String)]) -> String {
     let read: Vec<Entry> =
         entries.iter().filter_map(|(_, text)| Entry::parse(text, &Limits::default()).ok()).collect();
-    let changes: Vec<TextChange<'_>> = read.iter().map(TextChange::Add).collect();
-    let mut calendar = CalendarText::empty().changed(&changes).into_object();
+    let mut calendar = CalendarText::of(&read).into_object();
     calendar.push_property(Property::new("X-WR-CALNAME", &escape_text(title)));
     calendar.push_property(Property::new(VERSION, "1"));
     for (href, text) in entries {
@@ -82,8 +81,8 @@ pub fn read_snapshot(bytes: &[u8]) -> Result<Snapshot, NotASnapshot> {
         [VERSION, DIGEST, ENTRY].iter().any(|own| name.starts_with(own))
     };
     if !object.properties().any(is_ours) {
-        let entry = |placed: &crate::calendar_text::Placed| SnapshotEntry { href: None, text: placed.text() };
-        return Ok(Snapshot { calendar: None, entries: calendar.entries().iter().map(entry).collect() });
+        let entry = |entry: Entry| SnapshotEntry { href: None, text: entry.text() };
+        return Ok(Snapshot { calendar: None, entries: calendar.entries().map(entry).collect() });
     }
     let text = String::from_utf8_lossy(bytes);
     let is_digest = |line: &&str| line.strip_prefix(DIGEST).is_some_and(|rest| rest.starts_with(':'));

@@ -3,7 +3,7 @@
 
 use chestnut_core::{
     Bounds, BusyTime, Carry, ContentKey, ETag, Entry, EventUid, Identity, LeftOut, ObjectHref, Position,
-    RoutePolicy, SeriesError, Sight, Unshown, ical, refusal, single_entries,
+    RoutePolicy, SeriesError, Sight, Unshown, refusal, single_entries,
 };
 use chestnut_store::{CalendarId, Made, NewObject, Object, ObjectId, ObjectState, Store, StoreError, Writer};
 use jiff::Timestamp;
@@ -235,7 +235,7 @@ impl Maker<'_> {
             uid = EventUid::from(format!("{}-{number}", entry.uid()));
         }
         let entry = Sight::ALL.of_far_side(entry).put(&Identity::New(uid));
-        let (etag, text) = (etag_of(&entry), ical::write(entry.object()));
+        let (etag, text) = (etag_of(&entry), entry.text());
         let href = row.map_or_else(|| ObjectHref::from(entry.uid().as_str()), |row| row.href.clone());
         let new = NewObject {
             etag: Some(&etag),

@@ -180,11 +180,9 @@ fn checked_address(address: &str) -> Result<(), Failure> {
 
 /// The same entries under other UIDs.
 fn has_new_uids(one: &CalendarText, other: &CalendarText) -> bool {
-    let uids =
-        |text: &CalendarText| text.entries().iter().map(|p| p.entry.uid().clone()).collect::<BTreeSet<_>>();
-    let contents = |text: &CalendarText| {
-        text.entries().iter().map(|p| ContentKey::of(&p.entry)).collect::<BTreeSet<_>>()
-    };
+    let uids = |text: &CalendarText| text.placed().iter().map(|p| p.uid.clone()).collect::<BTreeSet<_>>();
+    let contents =
+        |text: &CalendarText| text.entries().map(|entry| ContentKey::of(&entry)).collect::<BTreeSet<_>>();
     uids(one) != uids(other) && contents(one) == contents(other)
 }
 

@@ -174,7 +174,7 @@ impl Taken {
         let texts = CalendarText::read_all(bytes, None, &Limits::default());
         let carry = busy(&[]);
         for text in texts.map_err(|error| file_unreadable(name, &error.in_words()))? {
-            text.entries().iter().for_each(|placed| self.add(name, &placed.entry, &carry));
+            text.entries().for_each(|entry| self.add(name, &entry, &carry));
         }
         Ok(())
     }

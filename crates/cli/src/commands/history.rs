@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use chestnut_core::ical::Limits;
-use chestnut_core::{CalendarText, Entry, EventUid, ObjectHref, TextChange};
+use chestnut_core::{CalendarText, Entry, EventUid, ObjectHref};
 use chestnut_engine::Wanted;
 use chestnut_store::{Change, RunId, RunRecord, Store};
 use jiff::Timestamp;
@@ -142,9 +142,9 @@ fn write_old_texts(path: &Path, told: &[(RunRecord, Vec<Change>)], io: &mut Io<'
     if entries.is_empty() {
         return Err(no_text_kept());
     }
-    let changes: Vec<TextChange<'_>> = entries.iter().map(|entry| TextChange::Add(entry)).collect();
-    let text = CalendarText::empty().changed(&changes).write();
+    let number = entries.len();
+    let text = CalendarText::of(entries).write();
     write_new(path, &text).map_err(|error| old_texts_not_written(path, &error))?;
-    io.say(&old_texts_written(path, entries.len()))?;
+    io.say(&old_texts_written(path, number))?;
     Ok(())
 }

@@ -307,7 +307,7 @@ impl Asking<'_, '_> {
             let text = chestnut_engine::FileCalendar::new(file.clone(), false).look();
             let text =
                 text.map_err(|e| Failure::failed(e.in_words()).hint(calendar_hint(&e, &typed, None)))?;
-            self.say(&it_holds("", text.entries().len()))?;
+            self.say(&it_holds("", text.placed().len()))?;
         }
         let stem = file.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
         let name = self.name("calendar", &stem)?;
@@ -328,7 +328,7 @@ impl Asking<'_, '_> {
         let text = text.map_err(|e| Failure::failed(e.in_words()).hint(calendar_hint(&e, "feed", None)))?;
         drop(connections);
         let title = text.facts().title.unwrap_or_default();
-        self.say(&it_holds(&title, text.entries().len()))?;
+        self.say(&it_holds(&title, text.placed().len()))?;
         let name = self.name("calendar", &title)?;
         self.add("calendar", &name, vec![("feed", Value::from(address))])?;
         Ok(Some(name))

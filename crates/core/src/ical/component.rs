@@ -4,18 +4,26 @@ use std::borrow::Cow;
 use std::sync::OnceLock;
 
 use super::Property;
-use super::parse::read_items;
+use super::parse::{find_property, read_items};
 
 /// `BEGIN:NAME` … `END:NAME`, known or unknown, with everything in it in its order.
 ///
 /// What was read from a text stays that text until somebody asks what is inside, one level at a time: most of a
 /// large calendar is passed over or passed on. The text was checked as a whole when it was parsed.
-#[derive(Debug, Clone)]
+#[derive(Debug)]
 pub struct Component<'a> {
     name: Cow<'a, str>,
     /// The lines between BEGIN and END as they came; `None` once they were changed.
     raw: Option<Cow<'a, str>>,
     items: OnceLock<Vec<Item<'a>>>,
+}
+
+impl Clone for Component<'_> {
+    /// What can be read again is not copied: many a copy is only written.
+    fn clone(&self) -> Self {
+        let items = if self.raw.is_some() { OnceLock::new() } else { self.items.clone() };
+        Self { name: self.name.clone(), raw: self.raw.clone(), items }
+    }
 }
 
 impl PartialEq for Component<'_> {
@@ -58,6 +66,14 @@ impl<'a> Component<'a> {
             Some(Cow::Owned(lines)) => read_items(lines).into_iter().map(Item::detach).collect(),
             None => Vec::new(),
         })
+    }
+
+    /// Calls `visit` with everything inside, in order, and keeps nothing of it that is not kept already.
+    pub(super) fn visit_items(&self, visit: &mut dyn FnMut(&Item<'_>)) {
+        match &self.raw {
+            Some(lines) if self.items.get().is_none() => read_items(lines).iter().for_each(visit),
+            _ => self.items().iter().for_each(visit),
+        }
     }
 
     /// Returns the name as written.
@@ -130,6 +146,17 @@ impl<'a> Component<'a> {
     #[must_use]
     pub fn property(&self, name: &str) -> Option<&Property<'a>> {
         self.properties().find(|p| p.is(name))
+    }
+
+    /// Returns what [`Component::value`] does, and keeps nothing of the other lines: of most components of a large
+    /// calendar no more is asked.
+    pub(crate) fn peek(&self, name: &str) -> Option<String> {
+        match &self.raw {
+            Some(lines) if self.items.get().is_none() => {
+                find_property(lines, name).map(|property| property.value().to_owned())
+            }
+            _ => self.value(name).map(str::to_owned),
+        }
     }
 
     /// Returns the value, as written, of the first property of that name.

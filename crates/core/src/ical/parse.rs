@@ -484,6 +484,24 @@ pub(super) fn read_items(text: &str) -> Vec<Item<'_>> {
     items
 }
 
+/// Returns the first property of that name, one level deep, without taking the rest apart.
+pub(super) fn find_property<'a>(text: &'a str, name: &str) -> Option<Property<'a>> {
+    let mut lines = Lines::new(text);
+    while let Some(line) = lines.next() {
+        match mark(&line.text) {
+            Mark::Begin(_) => drop(skip_component(text, line.next, &mut lines)),
+            Mark::Other if !line.text.is_empty() => {
+                let property = Property::from_line(line.text);
+                if property.is(name) {
+                    return Some(property);
+                }
+            }
+            Mark::End(_) | Mark::Other => {}
+        }
+    }
+    None
+}
+
 /// Returns the lines up to the END that closes what was just begun.
 fn skip_component<'a>(text: &'a str, from: usize, lines: &mut Lines<'a>) -> &'a str {
     let mut depth = 1;

@@ -8,9 +8,25 @@ const FOLD_AT: usize = 75;
 /// Returns the component as text with CRLF line ends.
 #[must_use]
 pub fn write(component: &Component<'_>) -> String {
-    let mut out = String::new();
+    // A large calendar is held once more while it is written: not twice, as where a text grows.
+    let mut out = String::with_capacity(length(component));
     write_to(component, &mut out);
     out
+}
+
+/// How long it becomes, but for what folding adds.
+fn length(component: &Component<'_>) -> usize {
+    let inside = component.raw().map_or_else(
+        || {
+            let each = component.items().iter().map(|item| match item {
+                Item::Property(property) => property.line().len() + 2,
+                Item::Component(inner) => length(inner),
+            });
+            each.sum()
+        },
+        str::len,
+    );
+    inside + 2 * component.name().len() + "BEGIN:\r\nEND:\r\n".len()
 }
 
 /// Writes the component behind what `out` already holds.
@@ -20,14 +36,10 @@ pub fn write_to(component: &Component<'_>, out: &mut String) {
     out.push_str("\r\n");
     match component.raw() {
         Some(lines) if needs_no_folding(lines) => out.push_str(lines),
-        _ => {
-            for item in component.items() {
-                match item {
-                    Item::Property(property) => fold_line(property.line(), out),
-                    Item::Component(inner) => write_to(inner, out),
-                }
-            }
-        }
+        _ => component.visit_items(&mut |item| match item {
+            Item::Property(property) => fold_line(property.line(), out),
+            Item::Component(inner) => write_to(inner, out),
+        }),
     }
     out.push_str("END:");
     out.push_str(component.name());

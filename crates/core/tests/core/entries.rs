@@ -1,7 +1,7 @@
 //! Taking calendars apart and putting them together.
 
 use chestnut_core::ical::{Bound, Limits, ParseProblem};
-use chestnut_core::{CalendarText, Entry, EntryError, EventUid, Oddity, Placed, RouteKey, TextChange};
+use chestnut_core::{CalendarText, Entry, EntryError, EventUid, Oddity, RouteKey, TextChange};
 use proptest::prelude::*;
 
 const ZONE: &str = "BEGIN:VTIMEZONE\r\nTZID:Orchard\r\nBEGIN:STANDARD\r\nDTSTART:19700101T000000\r\nTZOFFSETFROM:+0100\r\nTZOFFSETTO:+0100\r\nEND:STANDARD\r\nEND:VTIMEZONE\r\n";
@@ -21,18 +21,17 @@ fn read(text: &str) -> CalendarText {
 }
 
 fn uids(text: &CalendarText) -> Vec<&str> {
-    text.entries().iter().map(|p| p.entry.uid().as_str()).collect()
+    text.placed().iter().map(|p| p.uid.as_str()).collect()
 }
 
 #[test]
 fn each_entry_gets_the_zones_it_needs_and_no_more() {
     let text = read(&feed());
-    let told: Vec<_> =
-        text.entries().iter().map(|p| (p.entry.title(), p.entry.components().count())).collect();
+    let told: Vec<_> = text.entries().map(|entry| (entry.title(), entry.components().count())).collect();
     let own = |title: &str, parts| (title.to_owned(), parts);
     assert_eq!(told, [own("", 2), own("", 1), own("without UID", 1)]);
     assert_eq!(text.oddities(), [Oddity::WithoutUid(1), Oddity::WithoutStart(1)]);
-    let texts: Vec<_> = text.entries().iter().map(chestnut_core::Placed::text).collect();
+    let texts: Vec<_> = text.entries().map(|entry| entry.text()).collect();
     assert!(texts[0].contains(ZONE) && !texts[1].contains("VTIMEZONE"));
     assert!(
         texts
@@ -40,15 +39,13 @@ fn each_entry_gets_the_zones_it_needs_and_no_more() {
             .all(|t| !t.contains("METHOD") && !t.contains("X-WR-CALNAME") && t.contains("VERSION:2.0"))
     );
     // Together again, nothing is missing and the zone stands there once.
-    let mut whole = CalendarText::empty();
-    let changes: Vec<_> = text.entries().iter().map(|p| TextChange::Add(&p.entry)).collect();
-    whole = whole.changed(&changes);
+    let whole = CalendarText::of(&text.entries().collect::<Vec<_>>());
     assert_eq!(whole.write().matches("BEGIN:VTIMEZONE").count(), 1);
-    let meaning = |p: &Placed| (p.entry.uid().clone(), p.entry.meaning().fingerprint());
+    let meaning = |entry: Entry| (entry.uid().clone(), entry.meaning().fingerprint());
     let again = read(&whole.write());
     assert_eq!(
-        again.entries().iter().map(meaning).collect::<Vec<_>>(),
-        text.entries().iter().map(meaning).collect::<Vec<_>>()
+        again.entries().map(meaning).collect::<Vec<_>>(),
+        text.entries().map(meaning).collect::<Vec<_>>()
     );
 }
 
@@ -57,11 +54,11 @@ fn a_change_leaves_every_other_line_alone() {
     let before = feed().replace("BEGIN:VTODO", "X-LINE: as it stands \r\nBEGIN:VTODO");
     let mut text = read(&before);
     let todo = EventUid::from("b");
-    text = text.changed(&[TextChange::Remove(&todo)]);
+    text.change(&[TextChange::Remove(&todo)]);
     assert_eq!(text.write(), before.replace("BEGIN:VTODO\r\nUID:b\r\nEND:VTODO\r\n", ""));
     let (series, nobody) = (EventUid::from("a"), EventUid::from("nobody"));
-    let own = text.entries()[0].entry.clone();
-    text = text.changed(&[TextChange::Replace(&series, &own), TextChange::Remove(&nobody)]);
+    let own = text.entries().next().expect("it is there");
+    text.change(&[TextChange::Replace(&series, &own), TextChange::Remove(&nobody)]);
     assert_eq!(uids(&text)[0], "a");
     assert_eq!(text.write().matches("BEGIN:VTIMEZONE").count(), 1);
 }
@@ -81,16 +78,16 @@ fn entries_that_share_a_uid_or_have_none_are_told_apart_whatever_their_order() {
     let text = whole(&[&one, &two, &changed, &none, &other, &one, &none]);
     assert_eq!(text.oddities(), [Oddity::WithoutUid(2), Oddity::SharedUid(2), Oddity::Repeated(2)]);
     let sorted = |text: &CalendarText| {
-        let mut told: Vec<_> = text.entries().iter().map(|p| (p.entry.uid().clone(), p.text())).collect();
+        let mut told: Vec<_> = text.entries().map(|entry| (entry.uid().clone(), entry.text())).collect();
         told.sort();
         told
     };
     assert_eq!(sorted(&text), sorted(&whole(&[&other, &none, &changed, &two, &one])));
-    let series = text.entries().iter().find(|p| p.text().contains("RRULE")).expect("it is there");
-    assert_eq!(series.entry.components().count(), 2);
+    let series = text.entries().find(|entry| entry.text().contains("RRULE")).expect("it is there");
+    assert_eq!(series.components().count(), 2);
     // What has a UID made for it can be taken out by it.
     let mut shorter = text.clone();
-    shorter = shorter.changed(&[TextChange::Remove(series.entry.uid())]);
+    shorter.change(&[TextChange::Remove(series.uid())]);
     assert_eq!(uids(&shorter).len(), uids(&text).len() - 1);
 }
 
@@ -106,13 +103,13 @@ fn other_rules_under_the_same_name_do_not_shift_times() {
     let entries = [entry("a", "+0100"), entry("b", "+0200"), entry("c", "+0200")];
     let mut text = CalendarText::empty();
     for entry in &entries {
-        text = text.changed(&[TextChange::Add(entry)]);
+        text.change(&[TextChange::Add(entry)]);
     }
     let joined = text.write();
     assert_eq!(joined.matches("BEGIN:VTIMEZONE").count(), 2);
     assert_eq!(joined.matches("DTSTART;TZID=Orchard (2):").count(), 2, "{joined}");
-    for (placed, sent) in text.entries().iter().zip(&entries) {
-        assert_eq!(placed.entry.meaning(), sent.meaning());
+    for (standing, sent) in text.entries().zip(&entries) {
+        assert_eq!(standing.meaning(), sent.meaning());
     }
 }
 
@@ -132,13 +129,12 @@ fn descriptions_that_begin_in_other_years_are_one_zone() {
         joined.lines().find_map(|line| line.strip_prefix("DTSTART:")).expect("an observance")[..4].to_owned()
     };
     let standing = |text: &CalendarText, entry: &Entry| {
-        let all = text.entries().iter();
-        all.map(|placed| placed.entry.clone()).find(|e| e.uid() == entry.uid()).expect("it stands there")
+        text.entries().find(|e| e.uid() == entry.uid()).expect("it stands there")
     };
     let mut text = CalendarText::empty();
     for (year, begins) in [(2027, "2026"), (2028, "2026"), (2021, "2020"), (2026, "2020")] {
         let added = entry("Europe/Ljubljana", year);
-        text = text.changed(&[TextChange::Add(&added)]);
+        text.change(&[TextChange::Add(&added)]);
         assert_eq!(begin(&text), begins, "after {year}");
         let read = standing(&text, &added);
         assert_eq!(read.meaning().fingerprint(), added.meaning().fingerprint());
@@ -149,7 +145,7 @@ fn descriptions_that_begin_in_other_years_are_one_zone() {
         ZONE.replace("TZID:Orchard", "TZID:Europe/Ljubljana").replace("+0100", "+0300")
     );
     let odd = Entry::parse(&odd, &Limits::default()).expect("an entry");
-    text = text.changed(&[TextChange::Add(&odd)]);
+    text.change(&[TextChange::Add(&odd)]);
     let read = standing(&text, &odd);
     assert!(text.write().contains("DTSTART;TZID=/2/Europe/Ljubljana:"), "{}", text.write());
     assert_eq!(read.meaning().fingerprint(), odd.meaning().fingerprint());
@@ -257,24 +253,24 @@ proptest! {
             }
         }
         let Ok(mut text) = CalendarText::read(&bytes, charset.as_deref(), &Limits::default()) else { return Ok(()) };
-        let mut own: Vec<_> = text.entries().iter().map(|p| p.entry.uid().clone()).collect();
-        for placed in text.entries() {
-            let again = Entry::parse(&placed.text(), &Limits::default());
-            prop_assert_eq!(again.as_ref().map(Entry::uid), Ok(placed.entry.uid()));
+        let mut own: Vec<_> = text.placed().iter().map(|p| p.uid.clone()).collect();
+        for (placed, entry) in text.pick(|_| true) {
+            let again = Entry::parse(&entry.text(), &Limits::default());
+            prop_assert_eq!(again.as_ref().map(Entry::uid), Ok(&placed.uid));
         }
         let before = text.write();
         let nobody = EventUid::from("nobody at all");
-        text = text.changed(&[TextChange::Remove(&nobody)]);
+        text.change(&[TextChange::Remove(&nobody)]);
         // `begin:` may become `BEGIN:`, and a line that was mended is folded where lines are.
         let lines = |text: &str| text.to_lowercase().replace("\r\n ", "");
         prop_assert_eq!(lines(&text.write()), lines(&before));
         // Each entry has a UID of its own, by which it can be taken out.
         own.sort();
         own.dedup();
-        prop_assert_eq!(own.len(), text.entries().len());
+        prop_assert_eq!(own.len(), text.placed().len());
         let all: Vec<_> = own.iter().map(TextChange::Remove).collect();
-        text = text.changed(&all);
-        prop_assert!(text.entries().is_empty());
+        text.change(&all);
+        prop_assert!(text.placed().is_empty());
     }
 }
 
@@ -286,7 +282,7 @@ fn what_publishers_mean_is_read() {
          DTSTART;VALUE=DATE:20261005\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
     let calendar = read(text);
     assert_eq!(calendar.oddities(), [Oddity::BrokenLines(1)]);
-    let [a, b] = calendar.entries() else { panic!("two entries") };
+    let [a, b] = &calendar.entries().collect::<Vec<_>>()[..] else { panic!("two entries") };
     // Floating times are the calendar's own, UNTIL is UTC then, and nothing else gets a zone.
     for line in [
         "DTSTART;TZID=Europe/Ljubljana:20261005T080000\r\n",

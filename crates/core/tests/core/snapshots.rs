@@ -31,7 +31,7 @@ proptest! {
         prop_assert_eq!(read_snapshot(text.replace("\r\n", "\n").as_bytes()).expect("a snapshot").entries.len(), entries.len());
         // Whoever knows nothing of snapshots reads the same entries.
         let plain = CalendarText::read(text.as_bytes(), None, &Limits::default()).expect("a calendar");
-        prop_assert_eq!(plain.entries().len(), entries.len());
+        prop_assert_eq!(plain.placed().len(), entries.len());
         // Cut anywhere, or with one letter more, nothing of it counts.
         let cut = text.floor_char_boundary((text.len() as f64 * at) as usize);
         prop_assert!(text[cut..].trim().is_empty() || read_snapshot(&text.as_bytes()[..cut]).is_err());

@@ -1,7 +1,7 @@
 //! A feed: it can only be read, and always as a whole.
 
 use std::cell::RefCell;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::rc::Rc;
 
 use chestnut_caldav::protocol::{FeedAnswer, FeedText, Listed, Listing, Validators};
@@ -117,21 +117,19 @@ impl FeedCalendar {
 /// Lists the entries of a text; each stands at its UID.
 pub(super) fn listed(text: &CalendarText) -> Vec<Listed> {
     let entry = |placed: &chestnut_core::Placed| Listed {
-        href: ObjectHref::from(placed.entry.uid().as_str()),
+        href: ObjectHref::from(placed.uid.as_str()),
         etag: Some(placed.etag.clone()),
     };
-    text.entries().iter().map(entry).collect()
+    text.placed().iter().map(entry).collect()
 }
 
 /// Gives entries of a text by their UIDs.
 pub(super) fn fetched(text: &CalendarText, hrefs: &[ObjectHref]) -> HashMap<ObjectHref, Fetched> {
-    let by_uid: HashMap<&str, _> = text.entries().iter().map(|p| (p.entry.uid().as_str(), p)).collect();
-    let each = |href: &ObjectHref| {
-        let found = by_uid.get(href.as_str()).map_or(Fetched::Missing, |placed| Fetched::Text {
-            etag: Some(placed.etag.clone()),
-            text: placed.text(),
-        });
-        (href.clone(), found)
-    };
-    hrefs.iter().map(each).collect()
+    let mut found: HashMap<_, _> = hrefs.iter().map(|href| (href.clone(), Fetched::Missing)).collect();
+    let wanted: HashSet<&str> = hrefs.iter().map(ObjectHref::as_str).collect();
+    for (placed, entry) in text.pick(|placed| wanted.contains(placed.uid.as_str())) {
+        let there = Fetched::Text { etag: Some(placed.etag.clone()), text: entry.text() };
+        found.insert(ObjectHref::from(placed.uid.as_str()), there);
+    }
+    found
 }

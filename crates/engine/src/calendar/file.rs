@@ -237,7 +237,7 @@ impl FileCalendar {
     fn try_flush(&self, batch: &[Waiting]) -> Result<Option<Vec<Stored>>> {
         let read = self.read_again()?;
         let mut standing: HashMap<EventUid, ETag> =
-            read.text.entries().iter().map(|p| (p.entry.uid().clone(), p.etag.clone())).collect();
+            read.text.placed().iter().map(|p| (p.uid.clone(), p.etag.clone())).collect();
         let uids: Vec<EventUid> = batch.iter().map(|w| EventUid::from(w.href.as_str())).collect();
         let mut results = Vec::with_capacity(batch.len());
         let mut changes = Vec::new();
@@ -264,10 +264,13 @@ impl FileCalendar {
             remove_leftovers(self.path());
         }
         self.inner.writes.set(self.inner.writes.get() + changes.len() as u64);
-        let text = read.text.changed(&changes);
+        // What was read is changed where it stands: a large calendar is held once. Where it is not written after all,
+        // the file is read again.
+        drop(self.inner.read.take());
+        let Read { digest, mut text, .. } = Rc::unwrap_or_clone(read);
+        text.change(&changes);
         let bytes = text.write().into_bytes();
-        let unchanged =
-            || Ok(self.bytes()?.map(|bytes| <[u8; 32]>::from(Sha256::digest(bytes))) == read.digest);
+        let unchanged = || Ok(self.bytes()?.map(|bytes| <[u8; 32]>::from(Sha256::digest(bytes))) == digest);
         if !replace_file(self.path(), &bytes, unchanged)? {
             return Ok(None);
         }

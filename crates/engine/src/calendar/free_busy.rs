@@ -7,7 +7,7 @@ use std::rc::Rc;
 
 use chestnut_caldav::protocol::Listing;
 use chestnut_caldav::{Client, Fetched, RequestCounts};
-use chestnut_core::{CalendarText, Entry, FreeBusy, ObjectHref, SyncToken, TextChange, hex};
+use chestnut_core::{CalendarText, Entry, FreeBusy, ObjectHref, SyncToken, hex};
 use jiff::Timestamp;
 use sha2::{Digest, Sha256};
 use url::Url;
@@ -105,8 +105,7 @@ impl FreeBusyCalendar {
         let mut read = self.read.borrow_mut();
         read.is_fresh = false;
         let entries = read.free_busy.entries(&self.before.borrow(), &self.title);
-        let added: Vec<TextChange<'_>> = entries.iter().map(TextChange::Add).collect();
-        let text = read.text.insert(CalendarText::empty().changed(&added));
+        let text = read.text.insert(CalendarText::of(&entries));
         let entries = listed(text);
         Ok(Listing { entries, sync_token: None, ctag: read.token.clone(), date: None })
     }

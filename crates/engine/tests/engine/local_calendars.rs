@@ -58,10 +58,7 @@ impl Place {
         };
         let texts: Vec<_> = self.files().iter().map(read).collect();
         let all = texts.iter().flat_map(CalendarText::entries);
-        all.map(|p| {
-            (p.entry.uid().to_string(), format!("{} {:?}", p.entry.title(), p.entry.meaning().fingerprint()))
-        })
-        .collect()
+        all.map(|e| (e.uid().to_string(), format!("{} {:?}", e.title(), e.meaning().fingerprint()))).collect()
     }
 }
 

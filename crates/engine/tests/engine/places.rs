@@ -24,7 +24,7 @@ impl Place {
             Self::File(path) => {
                 let bytes = std::fs::read(path).expect("readable");
                 let text = CalendarText::read(&bytes, None, &Limits::default()).expect("a whole calendar");
-                let entries = text.entries().iter().map(|placed| &placed.entry);
+                let entries = text.entries();
                 entries.map(|e| (e.uid().to_string(), e.caldav_text(jiff::Timestamp::UNIX_EPOCH))).collect()
             }
             Self::Folder(path) => {
