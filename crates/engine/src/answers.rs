@@ -99,14 +99,18 @@ impl Applier<'_> {
         let hrefs = self.seek_missing(works, side, &stored, hrefs).await?;
         let read = hrefs.iter().chain(look.iter().map(|(_, href)| href));
         let _ahead = ahead::at(self.store, self.mirrors[side].id, read)?;
-        for ((at, etag), href) in stored.into_iter().zip(&hrefs) {
-            self.judge(&mut works[at], side, href, etag.as_ref())?;
+        // Read at one moment: what is judged of one says nothing of what stands at another.
+        let still = self.store.hold_still()?;
+        let there = hrefs.iter().map(|href| self.stands_there(side, href)).collect::<Result<Vec<_>, _>>()?;
+        drop(still);
+        for (((at, etag), href), there) in stored.into_iter().zip(&hrefs).zip(there) {
+            self.judge(&mut works[at], side, href, there, etag.as_ref())?;
         }
         for (at, href) in &look {
             let work = &mut works[*at];
             let is_update = work.verdict.writing(side).is_some_and(|w| w.kind == WriteKind::Update);
             if self.arrived_before(work, side, href)? {
-                self.judge(work, side, href, None)?;
+                self.judge(work, side, href, self.stands_there(side, href)?, None)?;
                 continue;
             }
             if self.look(work, side, href)? {
@@ -242,12 +246,19 @@ impl Applier<'_> {
         Ok(hrefs)
     }
 
+    /// Returns what was read back; `None` where nothing stands there.
+    fn stands_there(&self, side: usize, href: &ObjectHref) -> Result<Option<Stands>, RunError> {
+        let object = self.store.object_at(self.mirrors[side].id, href)?;
+        Ok(object.map(|object| self.gatherer.stands(object)).transpose()?)
+    }
+
     /// Compares what was read back with what was sent.
     pub(crate) fn judge(
         &self,
         work: &mut Work,
         side: usize,
         href: &ObjectHref,
+        there: Option<Stands>,
         etag: Option<&ETag>,
     ) -> Result<(), RunError> {
         let Some(writing) = work.verdict.writing(side).cloned() else { return Ok(()) };
@@ -257,12 +268,11 @@ impl Applier<'_> {
             WriteKind::Update => ChangeAction::Updated,
         };
         self.outcome.borrow_mut().wrote.insert(side);
-        let Some(object) = self.store.object_at(self.mirrors[side].id, href)? else {
+        let Some(stands) = there else {
             work.case.places[side].stands = Stands::Never;
             work.fail(side, Told::KeepsNothing, false);
             return Ok(());
         };
-        let stands = self.gatherer.stands(object)?;
         {
             let count = &mut self.outcome.borrow_mut().counts[side];
             match writing.kind {

@@ -345,6 +345,8 @@ impl<'r> Job<'r> {
             let mut room = batches.next();
             let mut is_alone = batches.grows;
             let ahead = session.gatherer.ahead(all.clone().take(room.cases.min(PAGE)))?;
+            // Of each case a dozen things are asked, and nothing is written meanwhile.
+            let still = self.store.hold_still()?;
             while let Some(found) = all.next_if(|found| found.is_like(first) && room.is_left()) {
                 room.cases -= 1;
                 let Some(Ok(work)) = session.work(found)? else { continue };
@@ -360,7 +362,7 @@ impl<'r> Job<'r> {
                     }
                 }
             }
-            drop(ahead);
+            drop((still, ahead));
             under_way.begin(applier.apply(works, false)).await?;
             if is_alone {
                 under_way.end().await?;

@@ -270,8 +270,8 @@ impl Store {
         self.database.ahead()
     }
 
-    /// Reads at one moment from now on, until what is returned is dropped: for who asks for much, and writes nothing. Several
-    /// machines' state is read as it changes.
+    /// Reads at one moment from now on, until what is returned is dropped: for who asks for much, and hardly writes. Whoever
+    /// writes meanwhile goes on at the moment that this makes. Several machines' state is read as it changes.
     ///
     /// # Errors
     /// The state cannot be read, or is being written by the caller.

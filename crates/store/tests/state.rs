@@ -280,7 +280,21 @@ fn who_holds_still_reads_one_moment_and_hinders_nobody() {
     assert!(is_there(&other, "market") && !is_there(&reader, "market"));
     drop(still);
     assert!(is_there(&reader, "market"));
+
+    // Who writes in between sees what is there then, and again one moment.
+    let still = reader.hold_still().expect("read");
+    assert!(!is_there(&reader, "kiosk"));
+    other.write(|w| w.route("kiosk")).expect("written");
+    assert!(!is_there(&reader, "kiosk"));
     reader.write(|w| w.route("days")).expect("written");
+    assert!(is_there(&other, "days") && is_there(&reader, "kiosk"));
+    other.write(|w| w.route("van")).expect("written");
+    assert!(!is_there(&reader, "van"));
+    let refused = reader.write(|_| Err::<(), _>(StoreError::Full));
+    assert!(matches!(refused, Err(StoreError::Full)) && is_there(&reader, "van"));
+    drop(still);
+    reader.write(|w| w.route("stalls")).expect("written");
+    assert!(is_there(&other, "stalls"));
 }
 
 /// A disk that is full when a run ends does not keep the run's lease for ever.

@@ -130,13 +130,10 @@ impl Drop for Ahead<'_> {
     }
 }
 
-/// As long as it is there, what is read from a file is of one moment, and no question locks the file anew. Nothing may be
-/// written meanwhile.
+/// As long as it is there, what is read from a file is of one moment, and no question locks the file anew.
 #[derive(Debug)]
 #[must_use]
-pub struct Still<'s>(
-    #[expect(dead_code, reason = "it ends when it is dropped")] Option<rusqlite::Transaction<'s>>,
-);
+pub struct Still<'s>(#[expect(dead_code, reason = "it ends when it is dropped")] Option<sqlite::Still<'s>>);
 
 impl Database {
     pub(crate) fn of(kind: Kind) -> Self {

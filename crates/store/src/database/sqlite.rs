@@ -1,5 +1,6 @@
 //! SQLite: one file, on one machine.
 
+use std::cell::Cell;
 use std::path::Path;
 use std::time::Duration;
 
@@ -8,7 +9,7 @@ use rusqlite::types::{ToSqlOutput, ValueRef};
 use rusqlite::{CachedStatement, Connection, ErrorCode, ToSql, TransactionBehavior, params_from_iter};
 
 use super::migrate::{copy, migrate};
-use super::value::{Cell, Row, Value};
+use super::value::{self, Row, Value};
 use crate::error::{Damage, StoreError};
 
 type Result<T> = std::result::Result<T, StoreError>;
@@ -20,7 +21,22 @@ const LOOKS: Duration = Duration::from_millis(25);
 const PATIENCE: Duration = Duration::from_secs(20);
 
 #[derive(Debug)]
-pub(crate) struct Sqlite(Connection);
+pub(crate) struct Sqlite {
+    connection: Connection,
+    /// Whether it is read at one moment.
+    is_still: Cell<bool>,
+}
+
+/// Reads at one moment as long as it is there.
+#[derive(Debug)]
+pub(crate) struct Still<'s>(&'s Sqlite);
+
+impl Drop for Still<'_> {
+    fn drop(&mut self) {
+        // Nothing was written that could be lost.
+        drop(self.0.move_on());
+    }
+}
 
 impl Sqlite {
     /// Opens a file, making it where there is none, and brings it to the present format.
@@ -57,11 +73,11 @@ impl Sqlite {
         connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
         connection.pragma_update(None, "foreign_keys", true)?;
         migrate(&connection, path)?;
-        Ok(Self(connection))
+        Ok(Self { connection, is_still: Cell::new(false) })
     }
 
     fn statement(&self, sql: &str, values: &[Value<'_>]) -> Result<CachedStatement<'_>> {
-        let mut statement = self.0.prepare_cached(sql)?;
+        let mut statement = self.connection.prepare_cached(sql)?;
         for (number, value) in (1..).zip(values) {
             statement.raw_bind_parameter(number, value)?;
         }
@@ -74,7 +90,7 @@ impl Sqlite {
         values: &[Value<'_>],
         each: &mut dyn FnMut(&dyn Row) -> Result<bool>,
     ) -> Result<()> {
-        let mut statement = self.0.prepare_cached(sql)?;
+        let mut statement = self.connection.prepare_cached(sql)?;
         let mut rows = statement.query(params_from_iter(values))?;
         while let Some(row) = rows.next()? {
             if !each(row)? {
@@ -92,24 +108,51 @@ impl Sqlite {
     /// Returns the number of the row that was added.
     pub(crate) fn insert(&self, sql: &str, values: &[Value<'_>]) -> Result<i64> {
         self.changed(sql, values)?;
-        Ok(self.0.last_insert_rowid())
+        Ok(self.connection.last_insert_rowid())
     }
 
     pub(crate) fn transaction<T>(&self, work: impl FnOnce() -> Result<T>) -> Result<T> {
-        let transaction = rusqlite::Transaction::new_unchecked(&self.0, TransactionBehavior::Immediate)?;
+        // Who writes while it is still goes on at the moment that this makes.
+        let was_still = self.move_on()?;
+        let result = self.transact(work);
+        if was_still {
+            self.stop_here()?;
+        }
+        result
+    }
+
+    fn transact<T>(&self, work: impl FnOnce() -> Result<T>) -> Result<T> {
+        let transaction =
+            rusqlite::Transaction::new_unchecked(&self.connection, TransactionBehavior::Immediate)?;
         let result = work()?;
         transaction.commit()?;
         Ok(result)
     }
 
     /// Begins to read at one moment; its end is the end of that.
-    pub(crate) fn hold_still(&self) -> Result<rusqlite::Transaction<'_>> {
-        Ok(rusqlite::Transaction::new_unchecked(&self.0, TransactionBehavior::Deferred)?)
+    pub(crate) fn hold_still(&self) -> Result<Still<'_>> {
+        self.stop_here()?;
+        Ok(Still(self))
+    }
+
+    fn stop_here(&self) -> Result<()> {
+        self.connection.execute_batch("BEGIN DEFERRED")?;
+        self.is_still.set(true);
+        Ok(())
+    }
+
+    /// Ends what [`Self::stop_here`] began. Returns whether there was anything to end.
+    fn move_on(&self) -> Result<bool> {
+        let was_still = self.is_still.replace(false);
+        if was_still {
+            self.connection.execute_batch("COMMIT")?;
+        }
+        Ok(was_still)
     }
 
     /// Copies the whole into a new file, as it is at this moment: also while others work with it.
     pub(crate) fn copy(&self, to: &Path) -> Result<()> {
-        copy(&self.0, to)
+        copy(&self.connection, to)
     }
 }
 
@@ -125,11 +168,11 @@ impl ToSql for Value<'_> {
 }
 
 impl Row for rusqlite::Row<'_> {
-    fn cell(&self, column: usize) -> Result<Cell<'_>> {
+    fn cell(&self, column: usize) -> Result<value::Cell<'_>> {
         Ok(match self.get_ref(column)? {
-            ValueRef::Null => Cell::Null,
-            ValueRef::Integer(number) => Cell::Number(number),
-            ValueRef::Text(bytes) | ValueRef::Blob(bytes) => Cell::Bytes(bytes),
+            ValueRef::Null => value::Cell::Null,
+            ValueRef::Integer(number) => value::Cell::Number(number),
+            ValueRef::Text(bytes) | ValueRef::Blob(bytes) => value::Cell::Bytes(bytes),
             ValueRef::Real(_) => return Err(StoreError::Damaged),
         })
     }
