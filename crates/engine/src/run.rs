@@ -345,7 +345,7 @@ impl<'r> Job<'r> {
             let mut room = batches.next();
             let mut is_alone = batches.grows;
             let ahead = session.gatherer.ahead(all.clone().take(room.cases.min(PAGE)))?;
-            // Of each case a dozen things are asked, and nothing is written meanwhile.
+            // Of each case a dozen things are asked, and hardly anything is written meanwhile.
             let still = self.store.hold_still()?;
             while let Some(found) = all.next_if(|found| found.is_like(first) && room.is_left()) {
                 room.cases -= 1;

@@ -297,6 +297,23 @@ fn who_holds_still_reads_one_moment_and_hinders_nobody() {
     assert!(is_there(&other, "stalls"));
 }
 
+/// One statement may change more than what the database takes back from memory.
+#[test]
+fn a_large_calendar_is_kept_before_a_route_writes_there() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let store = Store::open(&folder.path().join("chestnut.state")).expect("a state");
+    let board = store.write(|w| w.calendar("board")).expect("written");
+    for number in 0..8_000_u64 {
+        let (href, uid) = (format!("/office/board/{number:05}.ics"), format!("crew-{number}"));
+        // Nothing in it comes twice, so it stays as long as it is.
+        let text = (1..60).map(|n| (number * 7_919 * n % 99_991).to_string()).collect::<String>();
+        add_object(&store, board, &href, &uid, &text);
+    }
+    store.write(|w| w.keep_calendar("presses", "Board", board, Timestamp::UNIX_EPOCH)).expect("kept");
+    let kept = store.kept_before("presses", "Board").expect("read").expect("it is there");
+    assert_eq!(kept.entries.len(), 8_000);
+}
+
 /// A disk that is full when a run ends does not keep the run's lease for ever.
 #[test]
 fn what_cannot_be_given_back_is_given_back_later() {
