@@ -162,9 +162,9 @@ impl CalendarText {
         drop(bytes);
         let text = |object| {
             let mut text = Self { object, placed: Vec::new(), oddities: of_all.clone() };
-            text.take_apart();
-            text.look_for_oddities();
-            text.oddities.sort();
+            let mut signs = Signs { described: described_zones(&text.object), ..Signs::default() };
+            text.take_apart(&mut |entry| signs.look_at(entry));
+            text.note(signs);
             text
         };
         Ok(objects.into_iter().map(text).collect())
@@ -299,11 +299,11 @@ impl CalendarText {
         added.into_iter().for_each(|entry| zones.add(entry, &mut items));
         zones.widen(&mut items);
         *self.object.items_mut() = items;
-        self.take_apart();
+        self.take_apart(&mut |_| {});
     }
 
-    /// Groups the components by UID, and finds the entries.
-    fn take_apart(&mut self) {
+    /// Groups the components by UID, finds the entries, and shows each of them once.
+    fn take_apart(&mut self, see: &mut dyn FnMut(&Entry)) {
         self.oddities.retain(|o| matches!(o, Oddity::NotUtf8(_) | Oddity::BrokenLines(_)));
         let mut groups: Vec<(Option<EventUid>, Vec<usize>)> = Vec::new();
         let mut by_uid: BTreeMap<EventUid, usize> = BTreeMap::new();
@@ -335,7 +335,9 @@ impl CalendarText {
             let series = if parts.len() == 1 { parts.clone() } else { series_in(items, &parts) };
             let alone = uid.is_some() && series.len() <= 1;
             for parts in if alone { vec![parts] } else { share_out(items, &parts, &series) } {
-                let Some(mut placed) = builder.place(uid.as_ref(), alone, parts) else { continue };
+                let Some((mut placed, mut entry)) = builder.place(uid.as_ref(), alone, parts) else {
+                    continue;
+                };
                 let text = (placed.uid.clone(), placed.etag.clone());
                 if let Some(at) = texts.get(&text).filter(|_| !alone) {
                     repeated += 1;
@@ -348,7 +350,8 @@ impl CalendarText {
                     let free = numbered.into_iter().find(|(_, uid)| !named.contains_key(uid));
                     if let Some((number, own)) = free {
                         named.insert(placed.uid.clone(), number);
-                        placed = builder.place(Some(&own), true, placed.parts.clone()).unwrap_or(placed);
+                        (placed, entry) =
+                            builder.place(Some(&own), true, placed.parts.clone()).unwrap_or((placed, entry));
                     }
                 }
                 named.entry(placed.uid.clone()).or_insert(1);
@@ -358,6 +361,7 @@ impl CalendarText {
                     repeats.iter().filter(|(of, _)| own.contains(of)).map(|(_, at)| *at).collect();
                 without += usize::from(uid.is_none());
                 shared += usize::from(uid.is_some() && !alone);
+                see(&entry);
                 all.push(placed);
             }
         }
@@ -371,19 +375,7 @@ impl CalendarText {
         }
     }
 
-    fn look_for_oddities(&mut self) {
-        let described = described_zones(&self.object);
-        let (mut unknown, mut floating, mut without_start) = (BTreeSet::new(), 0, 0);
-        for entry in self.entries() {
-            for id in entry.components().flat_map(zone_ids) {
-                if !described.contains(&id) && resolve_zone(&id).is_none() {
-                    unknown.insert(id);
-                }
-            }
-            floating += usize::from(is_floating(&entry));
-            without_start +=
-                usize::from(entry.kind() == Kind::Event && entry.main_component().value("DTSTART").is_none());
-        }
+    fn note(&mut self, Signs { unknown, floating, without_start, .. }: Signs) {
         let zone_told = self.object.property("X-WR-TIMEZONE").is_some();
         let method =
             self.object.value("METHOD").map(str::trim).filter(|m| !m.eq_ignore_ascii_case("PUBLISH"));
@@ -393,6 +385,30 @@ impl CalendarText {
         let without_start = (without_start > 0).then_some(Oddity::WithoutStart(without_start));
         let empty = self.placed.is_empty().then_some(Oddity::Empty);
         self.oddities.extend([method, unknown, floating, without_start, empty].into_iter().flatten());
+        self.oddities.sort();
+    }
+}
+
+/// What is odd about entries, seen one after the other.
+#[derive(Default)]
+struct Signs {
+    /// The zones that their calendar describes.
+    described: BTreeSet<String>,
+    unknown: BTreeSet<String>,
+    floating: usize,
+    without_start: usize,
+}
+
+impl Signs {
+    fn look_at(&mut self, entry: &Entry) {
+        for id in entry.components().flat_map(zone_ids) {
+            if !self.described.contains(&id) && resolve_zone(&id).is_none() {
+                self.unknown.insert(id);
+            }
+        }
+        self.floating += usize::from(is_floating(entry));
+        self.without_start +=
+            usize::from(entry.kind() == Kind::Event && entry.main_component().value("DTSTART").is_none());
     }
 }
 
@@ -587,7 +603,7 @@ impl<'i> Builder<'i> {
 
     /// Finds one entry. `keeps_uid` is false where the UID does not tell it from others: then its content is made part
     /// of it.
-    fn place(&self, uid: Option<&EventUid>, keeps_uid: bool, parts: Vec<usize>) -> Option<Placed> {
+    fn place(&self, uid: Option<&EventUid>, keeps_uid: bool, parts: Vec<usize>) -> Option<(Placed, Entry)> {
         let uid = match uid {
             Some(uid) if keeps_uid => uid.clone(),
             _ => {
@@ -600,9 +616,10 @@ impl<'i> Builder<'i> {
                 })
             }
         };
-        let digest = Sha256::digest(self.entry(&uid, &parts)?.text());
+        let entry = self.entry(&uid, &parts)?;
+        let digest = Sha256::digest(entry.text());
         let etag = ETag::from(format!("\"{}\"", hex(&digest[..16])));
-        Some(Placed { uid, etag, parts, repeats: Vec::new() })
+        Some((Placed { uid, etag, parts, repeats: Vec::new() }, entry))
     }
 
     /// Makes an entry of components, under this UID.

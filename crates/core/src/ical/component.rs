@@ -4,7 +4,7 @@ use std::borrow::Cow;
 use std::sync::OnceLock;
 
 use super::Property;
-use super::parse::{find_property, read_items};
+use super::parse::{items_in, read_items};
 
 /// `BEGIN:NAME` … `END:NAME`, known or unknown, with everything in it in its order.
 ///
@@ -70,10 +70,15 @@ impl<'a> Component<'a> {
 
     /// Calls `visit` with everything inside, in order, and keeps nothing of it that is not kept already.
     pub(super) fn visit_items(&self, visit: &mut dyn FnMut(&Item<'_>)) {
-        match &self.raw {
-            Some(lines) if self.items.get().is_none() => read_items(lines).iter().for_each(visit),
-            _ => self.items().iter().for_each(visit),
+        match self.unread_lines() {
+            Some(lines) => items_in(lines).for_each(|item| visit(&item)),
+            None => self.items().iter().for_each(visit),
         }
+    }
+
+    /// The lines of which nobody has asked yet what is in them.
+    fn unread_lines(&self) -> Option<&str> {
+        self.raw().filter(|_| self.items.get().is_none())
     }
 
     /// Returns the name as written.
@@ -151,11 +156,12 @@ impl<'a> Component<'a> {
     /// Returns what [`Component::value`] does, and keeps nothing of the other lines: of most components of a large
     /// calendar no more is asked.
     pub(crate) fn peek(&self, name: &str) -> Option<String> {
-        match &self.raw {
-            Some(lines) if self.items.get().is_none() => {
-                find_property(lines, name).map(|property| property.value().to_owned())
-            }
-            _ => self.value(name).map(str::to_owned),
+        match self.unread_lines() {
+            Some(lines) => items_in(lines).find_map(|item| match item {
+                Item::Property(property) if property.is(name) => Some(property.value().to_owned()),
+                Item::Property(_) | Item::Component(_) => None,
+            }),
+            None => self.value(name).map(str::to_owned),
         }
     }
 

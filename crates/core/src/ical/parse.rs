@@ -467,39 +467,29 @@ fn known_name(name: &str) -> Cow<'static, str> {
 /// Takes checked lines apart, one level deep: components inside stay unread.
 pub(super) fn read_items(text: &str) -> Vec<Item<'_>> {
     let mut items = Vec::with_capacity(16);
-    let mut lines = Lines::new(text);
-    while let Some(line) = lines.next() {
-        match mark(&line.text) {
-            Mark::Begin(name) => {
-                let name = known_name(name);
-                let body = skip_component(text, line.next, &mut lines);
-                items.push(Item::Component(Box::new(Component::unread(name, Cow::Borrowed(body)))));
-            }
-            Mark::Other if !line.text.is_empty() => {
-                items.push(Item::Property(Property::from_line(line.text)))
-            }
-            Mark::End(_) | Mark::Other => {}
-        }
-    }
+    items.extend(items_in(text));
     items
 }
 
-/// Returns the first property of that name, one level deep, without taking the rest apart.
-pub(super) fn find_property<'a>(text: &'a str, name: &str) -> Option<Property<'a>> {
+/// Gives what [`read_items`] does, one after the other, for who keeps nothing of it.
+pub(super) fn items_in(text: &str) -> impl Iterator<Item = Item<'_>> {
     let mut lines = Lines::new(text);
-    while let Some(line) = lines.next() {
-        match mark(&line.text) {
-            Mark::Begin(_) => drop(skip_component(text, line.next, &mut lines)),
-            Mark::Other if !line.text.is_empty() => {
-                let property = Property::from_line(line.text);
-                if property.is(name) {
-                    return Some(property);
+    std::iter::from_fn(move || {
+        while let Some(line) = lines.next() {
+            match mark(&line.text) {
+                Mark::Begin(name) => {
+                    let name = known_name(name);
+                    let body = skip_component(text, line.next, &mut lines);
+                    return Some(Item::Component(Box::new(Component::unread(name, Cow::Borrowed(body)))));
                 }
+                Mark::Other if !line.text.is_empty() => {
+                    return Some(Item::Property(Property::from_line(line.text)));
+                }
+                Mark::End(_) | Mark::Other => {}
             }
-            Mark::End(_) | Mark::Other => {}
         }
-    }
-    None
+        None
+    })
 }
 
 /// Returns the lines up to the END that closes what was just begun.

@@ -1,6 +1,5 @@
 //! SQLite: one file, on one machine.
 
-use std::cell::Cell;
 use std::path::Path;
 use std::time::Duration;
 
@@ -9,7 +8,7 @@ use rusqlite::types::{ToSqlOutput, ValueRef};
 use rusqlite::{CachedStatement, Connection, ErrorCode, ToSql, TransactionBehavior, params_from_iter};
 
 use super::migrate::{copy, migrate};
-use super::value::{self, Row, Value};
+use super::value::{Cell, Row, Value};
 use crate::error::{Damage, StoreError};
 
 type Result<T> = std::result::Result<T, StoreError>;
@@ -24,7 +23,7 @@ const PATIENCE: Duration = Duration::from_secs(20);
 pub(crate) struct Sqlite {
     connection: Connection,
     /// Whether it is read at one moment.
-    is_still: Cell<bool>,
+    is_still: std::cell::Cell<bool>,
 }
 
 /// Reads at one moment as long as it is there.
@@ -73,7 +72,7 @@ impl Sqlite {
         connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
         connection.pragma_update(None, "foreign_keys", true)?;
         migrate(&connection, path)?;
-        Ok(Self { connection, is_still: Cell::new(false) })
+        Ok(Self { connection, is_still: std::cell::Cell::new(false) })
     }
 
     fn statement(&self, sql: &str, values: &[Value<'_>]) -> Result<CachedStatement<'_>> {
@@ -169,11 +168,11 @@ impl ToSql for Value<'_> {
 }
 
 impl Row for rusqlite::Row<'_> {
-    fn cell(&self, column: usize) -> Result<value::Cell<'_>> {
+    fn cell(&self, column: usize) -> Result<Cell<'_>> {
         Ok(match self.get_ref(column)? {
-            ValueRef::Null => value::Cell::Null,
-            ValueRef::Integer(number) => value::Cell::Number(number),
-            ValueRef::Text(bytes) | ValueRef::Blob(bytes) => value::Cell::Bytes(bytes),
+            ValueRef::Null => Cell::Null,
+            ValueRef::Integer(number) => Cell::Number(number),
+            ValueRef::Text(bytes) | ValueRef::Blob(bytes) => Cell::Bytes(bytes),
             ValueRef::Real(_) => return Err(StoreError::Damaged),
         })
     }
