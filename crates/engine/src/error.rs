@@ -23,6 +23,17 @@ impl FormerEnd {
     }
 }
 
+/// One calendar of a route, as it is configured now.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PresentEnd {
+    /// The calendar's name in the configuration.
+    pub calendar: String,
+    /// The account's name in the configuration.
+    pub account: Option<String>,
+    /// What tells it from every other: its kind, and where it is.
+    pub place: String,
+}
+
 /// A run that failed as a whole; single entries that fail are part of its report instead. Its display form is for
 /// developers.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
@@ -61,6 +72,9 @@ pub enum RunError {
         route: String,
         /// The calendars of its last run.
         before: Vec<FormerEnd>,
+        /// Its calendars now, in the same order.
+        #[serde(default)]
+        now: Vec<PresentEnd>,
         /// The calendars are the same, and the way is another.
         #[serde(default)]
         is_turned: bool,

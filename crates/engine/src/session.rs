@@ -11,7 +11,7 @@ use crate::calendar::Calendar;
 use crate::case::Case;
 use crate::decide::{Decider, Fate, Step, Verdict};
 use crate::derive::Maker;
-use crate::error::{FormerEnd, RunError};
+use crate::error::{FormerEnd, PresentEnd, RunError};
 use crate::gather::{Beside, Found, Gatherer, Touched};
 use crate::guard::{Decided, Deletion, Sorted};
 use crate::mirror::{Look, Mirror};
@@ -309,7 +309,13 @@ async fn between_the_same(
         let before: Vec<FormerEnd> = route.places().map(FormerEnd::of).collect();
         let stood: BTreeSet<&String> = before.iter().map(|end| &end.place).collect();
         let is_turned = stood == places.iter().collect();
-        return Err(RunError::OtherCalendars { route: rule.name.clone(), before, is_turned });
+        let present = |end: &CalendarEnd| PresentEnd {
+            calendar: end.name.clone(),
+            account: end.account.clone(),
+            place: end.calendar.place(),
+        };
+        let now = rule.ends.iter().map(present).collect();
+        return Err(RunError::OtherCalendars { route: rule.name.clone(), before, now, is_turned });
     }
     Ok(known)
 }

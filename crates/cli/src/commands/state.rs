@@ -30,6 +30,9 @@ pub(crate) fn check(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failur
 pub(crate) fn backup(to: &Path, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
     let settings = load(common, io)?;
     let store = look_at_state(common, &settings, &io.environment)?;
+    if to.exists() {
+        return Err(state_there_already(to));
+    }
     store.backup(to)?;
     let report = Report { copy: Some(to.display().to_string()), ..report(&store)? };
     show(common, io, &report, || state_backed_up(to))?;

@@ -28,7 +28,7 @@ use crate::wanted::all_wanted;
 use crate::watch::Presence;
 use crate::words::{
     WRITE_NOW, gone_words, interrupted_sync, invitation_warning, needs_decision, never_ran, nowhere,
-    passed_over, stops_routes, was_not_begun,
+    passed_over, pause_words, stops_routes, was_not_begun,
 };
 
 /// How to sync.
@@ -59,8 +59,11 @@ pub(crate) fn run(
     for (name, route) in chosen.clone() {
         if let Some(rest) = rest_of(&settings, &store, (name, route), now)? {
             chosen.retain(|(other, _)| *other != name);
-            let since = store.paused_since(name)?.map(|at| moment_text(at, &clock));
-            paused += &passed_over(name, rest.account.as_deref(), since.as_deref());
+            let moment = |at| moment_text(at, &clock);
+            let until = rest.until.and_then(|at| Timestamp::from_second(at).ok()).map(moment);
+            let since = store.paused_since(name)?.map(moment);
+            let when = pause_words(until.as_deref(), since.as_deref());
+            paused += &passed_over(name, rest.account.as_deref(), &when);
         } else if how.only_due && !is_due(&store, name, route, now)? {
             chosen.retain(|(other, _)| *other != name);
         }

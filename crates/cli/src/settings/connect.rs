@@ -1,6 +1,6 @@
 //! From settings to clients and routes: calendars are found, the key made.
 
-use std::cell::{OnceCell, RefCell};
+use std::cell::{Cell, OnceCell, RefCell};
 use std::collections::BTreeMap;
 use std::rc::Rc;
 use std::time::Duration;
@@ -32,10 +32,10 @@ use crate::words::{
     several_of_that_name,
 };
 
-/// What was found by its name is sought again after so many seconds.
 /// Days before and after today about which a server is asked when somebody is taken.
 const ASKED_BEFORE: i64 = 31;
 const ASKED_AHEAD: i64 = 366;
+/// What was found by its name is sought again after so many seconds.
 const A_DAY: i64 = 24 * 3600;
 
 /// Clients of accounts, made when they are first needed.
@@ -45,6 +45,8 @@ pub(crate) struct Connections<'s> {
     clients: RefCell<BTreeMap<String, Client>>,
     /// Clients of feeds, and their addresses, by calendar.
     readers: RefCell<BTreeMap<String, (Client, Url)>>,
+    /// What clients that are forgotten had sent.
+    sent_before: Cell<u64>,
     found: RefCell<BTreeMap<String, Rc<Found>>>,
     starts: RefCell<BTreeMap<String, Url>>,
     /// Where calendars were found before, and what time it is.
@@ -60,6 +62,7 @@ impl<'s> Connections<'s> {
             environment,
             clients: RefCell::default(),
             readers: RefCell::default(),
+            sent_before: Cell::default(),
             found: RefCell::default(),
             starts: RefCell::default(),
             kept: None,
@@ -113,10 +116,19 @@ impl<'s> Connections<'s> {
 
     /// Forgets the client of an account or of a calendar: the next one signs in with what is kept then.
     pub(crate) fn forget_client(&self, source: &str) {
+        let all = self.requests();
         self.clients.borrow_mut().remove(source);
         let account_of = |calendar: &str| self.settings.calendars.get(calendar)?.account.as_deref();
         self.readers.borrow_mut().retain(|name, _| name != source && account_of(name) != Some(source));
+        self.sent_before.set(self.sent_before.get() + all - self.requests());
         self.found.borrow_mut().remove(source);
+    }
+
+    /// Returns how many requests were sent to servers so far, looks as well as runs.
+    pub(crate) fn requests(&self) -> u64 {
+        let clients: u64 = self.clients.borrow().values().map(|client| client.counts().all).sum();
+        let readers: u64 = self.readers.borrow().values().map(|(client, _)| client.counts().all).sum();
+        self.sent_before.get() + clients + readers
     }
 
     /// What tells a monitor that all is well, and where.

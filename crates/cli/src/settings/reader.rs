@@ -9,6 +9,7 @@ use toml::de::{DeTable, DeValue};
 
 use crate::failure::Failure;
 use crate::words::keys::Key;
+use crate::words::keys::homes;
 use crate::words::{Problem, UnknownKey, lacking_key, not_toml, unknown_key, wrong_key};
 
 /// The text a configuration was read from.
@@ -127,7 +128,9 @@ impl<'a> Section<'a> {
                 continue;
             }
             let nearest = keys.iter().max_by_key(|k| (strsim::jaro_winkler(k, name) * 1000.0) as u32);
+            let homes = homes(name);
             let advice = match nearest {
+                _ if !homes.is_empty() => UnknownKey::Elsewhere(&homes),
                 Some(nearest) if strsim::jaro_winkler(nearest, name) > 0.7 => UnknownKey::Perhaps(nearest),
                 _ => UnknownKey::NotOneOf(keys),
             };

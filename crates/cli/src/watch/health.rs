@@ -119,7 +119,7 @@ impl Health {
             "Entries written, by what was done.",
             &by("action", &facts.changes),
         );
-        let help = "Requests sent by runs.";
+        let help = "Requests sent to the servers of calendars, by looks and runs.";
         family("requests_total", "counter", help, &plain(facts.requests.to_string()));
         let name = "round_duration_seconds";
         write!(out, "# HELP chestnut_{name} How long rounds take.\n# TYPE chestnut_{name} histogram\n")

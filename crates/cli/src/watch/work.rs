@@ -142,6 +142,8 @@ struct Kept {
     next_alarms: Option<Instant>,
     last_beat: Option<Instant>,
     read_again_at: Option<Instant>,
+    /// Requests sent so far.
+    requests: u64,
     /// What was said once.
     told_unwatched: BTreeSet<PathBuf>,
 }
@@ -217,9 +219,14 @@ impl Watch<'_> {
         let (mut is_telling, mut is_alarmed) = (false, false);
         let mut leaving: Option<Leaving> = None;
         let mut turn = Instant::now();
+        let requests_before = kept.requests;
         loop {
             let now = Instant::now();
-            self.health.change(|facts| facts.turned = Some(std::time::Instant::now()));
+            kept.requests = requests_before + connections.requests();
+            self.health.change(|facts| {
+                facts.turned = Some(std::time::Instant::now());
+                facts.requests = kept.requests;
+            });
             self.manager.alive();
             if now >= turn {
                 let others = Others::every(self.store);
@@ -561,7 +568,6 @@ impl Watch<'_> {
         let Counts { created, updated, deleted } = report.summary.total();
         self.health.change(|facts| {
             *facts.runs.entry(report.result.word()).or_default() += 1;
-            facts.requests += report.summary.requests;
             for (word, number) in [("created", created), ("updated", updated), ("deleted", deleted)] {
                 *facts.changes.entry(word).or_default() += number as u64;
             }

@@ -7,7 +7,7 @@ use chestnut_caldav::{
 };
 use chestnut_core::ical::{Bound, ParseError, ParseProblem};
 use chestnut_core::{EntryError, NotACalendar, SeriesError};
-use chestnut_engine::{CalendarError, DiskAct, FormerEnd, RunError, Unread};
+use chestnut_engine::{CalendarError, DiskAct, FormerEnd, PresentEnd, RunError, Unread};
 use chestnut_store::{Damage, Holder, StoreError};
 
 /// An error of a crate below.
@@ -29,15 +29,46 @@ fn in_brackets(words: Option<&str>) -> String {
     words.filter(|words| !words.is_empty()).map(|words| format!(" ({words})")).unwrap_or_default()
 }
 
+/// Where a calendar is, for a person: what tells it from others begins with its kind.
+fn place_words(place: &str) -> String {
+    let parts: Vec<_> = place.splitn(4, ' ').collect();
+    match parts[..] {
+        ["dav", origin, user, path] if user.is_empty() => format!("{origin}{path}"),
+        ["dav", origin, user, path] => format!("{origin}{path} (as {user})"),
+        [kind @ ("feed" | "free-busy"), of, ..] => {
+            format!("the {kind} of {}", of.split('#').next().unwrap_or(of))
+        }
+        _ => place.split_once(' ').map_or(place, |(_, path)| path).to_owned(),
+    }
+}
+
 /// Between which calendars a route ran, and which way.
 fn way_words(ends: &[FormerEnd]) -> String {
-    match ends {
-        [from, to] if !to.gave => format!("from {} to {}", from.place, to.place),
-        _ => {
-            let places: Vec<_> = ends.iter().map(|end| end.place.as_str()).collect();
-            format!("both ways between {}", places.join(" and "))
-        }
+    let places: Vec<_> = ends.iter().map(|end| place_words(&end.place)).collect();
+    match (ends, &places[..]) {
+        ([first, _], [from, to]) if !first.gave => format!("from {from} to {to}"),
+        _ => format!("both ways between {}", places.join(" and ")),
     }
+}
+
+/// The calendars of a route that are not where they were.
+pub(super) fn moved_ends<'e>(
+    before: &'e [FormerEnd],
+    now: &'e [PresentEnd],
+) -> impl Iterator<Item = (&'e FormerEnd, &'e PresentEnd)> {
+    before.iter().zip(now).filter(|(before, now)| before.place != now.place)
+}
+
+/// Which calendars of a route are others, and where they were.
+fn others_words(before: &[FormerEnd], now: &[PresentEnd]) -> String {
+    let moved: Vec<_> = moved_ends(before, now)
+        .map(|(before, now)| {
+            let is_at = place_words(&now.place);
+            format!("{} was {}, and is {is_at} now", now.calendar, place_words(&before.place))
+        })
+        .collect();
+    // Its way may be another, too.
+    if moved.is_empty() { way_words(before) } else { moved.join("; ") }
 }
 
 impl InWords for RunError {
@@ -55,10 +86,10 @@ impl InWords for RunError {
                 "route {route} was {} before its turn came; nothing was done",
                 if *is_paused { "paused" } else { "retired or renamed" }
             ),
-            Self::OtherCalendars { route, before, is_turned: false } => {
-                format!("route {route} last ran between other calendars: {}", way_words(before))
+            Self::OtherCalendars { route, before, now, is_turned: false } => {
+                format!("route {route} last ran between other calendars: {}", others_words(before, now))
             }
-            Self::OtherCalendars { route, before, is_turned: true } => {
+            Self::OtherCalendars { route, before, is_turned: true, .. } => {
                 format!("route {route} went another way when it last ran: {}", way_words(before))
             }
             Self::SameCalendar { route, place } => {

@@ -1,11 +1,13 @@
 //! Errors for people: one sentence, the cause, and what to do next.
 
+use std::collections::BTreeSet;
+
 use chestnut_caldav::{CertificateFault, Class, DavError, Detail, Instead, TransportFault};
 use chestnut_core::NotACalendar;
 use chestnut_engine::{CalendarError, RunError};
 use chestnut_store::StoreError;
 
-use super::errors::{InWords as _, holder_words};
+use super::errors::{InWords as _, holder_words, moved_ends};
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::render::typed;
@@ -75,9 +77,22 @@ impl From<RunError> for Failure {
                 "Put its way back; or have it begin anew: `chestnut route retire {}` takes it out and leaves its copies, and added anew under the same name it finds them again. `chestnut preview` shows what it would do then.",
                 typed(&route)
             )),
-            RunError::OtherCalendars { .. } => Self::waiting(message).hint(
-                "If only the server has a new address: `chestnut account move ACCOUNT URL`. If it is the same calendar at another path, the next sync goes on with it once nothing stands at the old path. Else put the calendars back; or take the route out with `chestnut route retire`, which leaves its copies, and add it anew.",
-            ),
+            RunError::OtherCalendars { route, before, now, .. } => {
+                let accounts: BTreeSet<_> =
+                    moved_ends(&before, &now).filter_map(|(_, now)| now.account.as_deref()).collect();
+                let moves: Vec<_> = accounts
+                    .into_iter()
+                    .map(|account| format!("`chestnut account move {} URL`", typed(account)))
+                    .collect();
+                let moves = match moves.is_empty() {
+                    true => String::new(),
+                    false => format!("If only the server has a new address: {}. ", moves.join(", ")),
+                };
+                Self::waiting(message).hint(format!(
+                    "{moves}If it is the same calendar at another path, the next sync goes on with it once nothing stands at the old path. Else put the calendars back; or take the route out with `chestnut route retire {}`, which leaves its copies, and add it anew.",
+                    typed(&route)
+                ))
+            }
             RunError::ReadOnly { account, .. } => {
                 let rights = account.map(|a| format!("; `chestnut calendar list {}` shows the rights", typed(&a)));
                 Self::failed(message).hint(format!(

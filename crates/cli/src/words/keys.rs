@@ -298,3 +298,23 @@ pub(crate) const DELETION_LIMIT: &[Key] = &[
     key("entries", "so many deletions in one run are always done").default("10").example("5"),
     key("percent", "so many of a hundred of the route's entries, too").default("20").example("0"),
 ];
+
+/// Where a key of this name stands, as one says it.
+pub(crate) fn homes(name: &str) -> Vec<&'static str> {
+    let tables = [
+        (TOP, "at the top of the file, before the first [table]"),
+        (ACCOUNT, "in an [account.NAME]"),
+        (CALENDAR, "in a [calendar.NAME]"),
+        (ROUTE, "in a [route.NAME]"),
+        (WATCH, "in [watch]"),
+        (ONLY, "in a route's `only = { … }`"),
+        (WINDOW, "in a route's `window = { … }`"),
+        (CARRY, "in a route's `carry = { … }`"),
+        (DELETION_LIMIT, "in a route's `deletion-limit = { … }`"),
+    ];
+    tables
+        .into_iter()
+        .filter(|(keys, _)| keys.iter().any(|key| key.name == name))
+        .map(|(_, place)| place)
+        .collect()
+}

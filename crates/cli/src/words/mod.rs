@@ -114,8 +114,9 @@ pub(crate) use routes::{
     account_paused_or_not, and_nothing_written, comes_back, copies_remain, deletes_too,
     deletes_too_both_ways, interrupted_sync, made_no_copies, needs_calendars, no_key_of_routes, no_setting,
     no_such_calendar, not_ahead, not_configured_any_more, not_retired, nothing_edited, passed_over,
-    paused_or_not, ran_under_that_name, retired, retiring_asks_first, route_edited, route_is_part,
-    route_renamed, route_written, shows_words, too_few_calendars, was_not_begun, who_looks_there,
+    pause_words, paused_or_not, ran_under_that_name, retired, retiring_asks_first, route_edited,
+    route_is_part, route_renamed, route_written, shows_words, too_few_calendars, was_not_begun,
+    who_looks_there,
 };
 pub(crate) use runs::{
     gone_words, held_lines, invitation_warning, moved_calendar_words, needs_decision, never_ran,

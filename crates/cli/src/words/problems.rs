@@ -324,12 +324,15 @@ pub(crate) fn lacking_secret(at: At<'_>, table: &str) -> Failure {
 /// What to do about a key that is not known.
 pub(crate) enum UnknownKey<'a> {
     Perhaps(&'a str),
+    /// Others have it.
+    Elsewhere(&'a [&'static str]),
     NotOneOf(&'a [&'a str]),
 }
 
 pub(crate) fn unknown_key(at: At<'_>, table: &str, key: &str, advice: &UnknownKey<'_>) -> Failure {
     here(at, &format!("unknown key `{key}`{}", inside(table))).hint(match advice {
         UnknownKey::Perhaps(near) => perhaps(near),
+        UnknownKey::Elsewhere(places) => format!("`{key}` stands {}.", places.join(", or ")),
         UnknownKey::NotOneOf(keys) => format!("Keys here are: {}.", keys.join(", ")),
     })
 }

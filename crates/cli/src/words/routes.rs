@@ -99,21 +99,29 @@ pub(crate) fn not_ahead(text: &str) -> Failure {
         .hint("Write a day such as 2026-12-24, \"24 Dec\" or monday, or how long: \"2 hours\".")
 }
 
-/// A route was passed over.
-pub(crate) fn passed_over(name: &str, account: Option<&str>, since: Option<&str>) -> String {
+/// A route was passed over. `when`: until when it rests, or since when.
+pub(crate) fn passed_over(name: &str, account: Option<&str>, when: &str) -> String {
     let name = clean(name);
     if let Some(account) = account {
         let account = clean(account);
         return format!(
-            "{name}: account {account} is paused; nothing was done: `chestnut account resume {typed}`\n",
+            "{name}: account {account} is paused{when}; nothing was done: `chestnut account resume {typed}`\n",
             typed = typed(&account)
         );
     }
-    let since = since.map(|at| format!(" since {at}")).unwrap_or_default();
     format!(
-        "{name} is paused{since}; nothing was done: `chestnut route resume {typed}`\n",
+        "{name} is paused{when}; nothing was done: `chestnut route resume {typed}`\n",
         typed = typed(&name)
     )
+}
+
+/// How long a pause lasts, or how long it has lasted where a person ends it.
+pub(crate) fn pause_words(until: Option<&str>, since: Option<&str>) -> String {
+    match (until, since) {
+        (Some(until), _) => format!(" until {until}"),
+        (None, Some(since)) => format!(" since {since}"),
+        (None, None) => String::new(),
+    }
 }
 
 /// A route was written into the configuration.

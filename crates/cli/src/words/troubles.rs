@@ -141,7 +141,7 @@ pub(crate) fn no_time_left(patience: Duration) -> String {
 
 /// Somebody watches already.
 pub(crate) fn watched_already(watcher: Option<&Watcher>) -> Failure {
-    let who = watcher.map(|w| format!(" (process {}, since {})", w.process, w.since)).unwrap_or_default();
+    let who = watcher.map(|w| format!(" (process {}, since {:.0})", w.process, w.since)).unwrap_or_default();
     Failure::usage(format!("a watch runs on this state already{who}"))
         .hint("One is enough: it reads the configuration again when that changes. `chestnut status` says how it is.")
 }

@@ -151,7 +151,10 @@ fn each_example_takes_what_it_says_and_a_change_takes_hold_at_the_next_run() {
     );
     for (wrong, problem) in [
         ("only = { words = \"/(/\" }", "which is not a pattern"),
-        ("skip = { kinds = [\"events\"] }", "unknown key `kinds`"),
+        (
+            "skip = { kinds = [\"events\"] }",
+            "unknown key `kinds` in [route.presses-to-board.skip]\nHint: `kinds` stands in a route's `only = {",
+        ),
         ("skip = { declind = true }", "Did you mean `declined`?"),
         ("skip = { free = \"yes\" }", "must be true or false"),
         ("skip = { all-day = false }", "write only = { all-day = true }"),

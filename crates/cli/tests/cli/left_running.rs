@@ -389,7 +389,7 @@ fn a_timer_syncs_what_is_due_and_pauses_end_by_themselves() {
     let told = at("2026-10-07T10:00:00Z", &["status"]);
     assert!(told.out.contains("presses-to-board: paused with account cloud"), "{told:?}");
     let told = at("2026-10-07T10:00:00Z", &["sync"]);
-    assert!(told.out.contains("account cloud is paused; nothing was done"), "{told:?}");
+    assert!(told.out.contains("account cloud is paused until 13:00 today; nothing was done"), "{told:?}");
     assert_eq!(runs(at("2026-10-07T11:30:00Z", &["sync", "--json"])), 1);
     assert_eq!(at("2026-10-07T11:30:00Z", &["account", "pause", "cloud"]).code, 0);
     assert_eq!(
@@ -673,7 +673,8 @@ fn a_state_knows_its_key_and_is_copied_whole() {
     );
     set_up.ok(&["state", "backup", "copy.state"]);
     // A copy is not written over.
-    assert_eq!(set_up.run(&["state", "backup", "copy.state"]).code, 1);
+    let twice = set_up.run(&["state", "backup", "copy.state"]);
+    assert!(twice.code == 2 && twice.err.contains("copy.state is there already"), "{twice:?}");
     let key = std::fs::read_to_string(set_up.path("chestnut.key")).expect("the key");
     std::fs::remove_file(set_up.path("chestnut.key")).expect("removed");
     for arguments in [&["sync"][..], &["preview"], &["compare"], &["state", "check"], &["watch"]] {
@@ -982,7 +983,9 @@ fn calendars_that_stand_at_another_path_are_the_same() {
     let text = std::fs::read_to_string(set_up.path("chestnut.toml")).expect("it");
     set_up.configure(&text.replace("link/folder", "link/new"));
     let told = set_up.run(&["sync", "sheets"]);
-    assert!(told.code == 3 && told.said().contains("last ran between other calendars"), "{told:?}");
+    let (was, is) = (two.join("folder"), two.join("new"));
+    let words = format!("sheets was {}, and is {} now", was.display(), is.display());
+    assert!(told.code == 3 && told.said().contains(&words), "{told:?}");
     set_up.configure(&text.replace("link/folder", "link/other"));
     let told = set_up.run(&["sync", "sheets"]);
     assert!(told.code == 0 && told.said().contains("sheets stands at another path now"), "{told:?}");
