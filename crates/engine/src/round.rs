@@ -68,6 +68,10 @@ pub fn has_news(rule: &Rule, known: &Route, store: &Store, options: &RunOptions)
         return Ok(true);
     }
     let _still = store.hold_still()?;
+    // That it goes well again is told by a run, too.
+    if store.broke_off(&rule.name)? {
+        return Ok(true);
+    }
     is_behind((&rule.name, known), rule.makes, store, now)
 }
 

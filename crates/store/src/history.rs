@@ -9,8 +9,8 @@ use crate::database::{Row, values};
 use crate::error::StoreError;
 use crate::lease::route_lease;
 use crate::records::{
-    BodyId, Change, ChangeAction, HeldItem, KeptCalendar, LinkId, PastChange, ProbeRow, RouteId, RunId,
-    RunKind, RunRecord, RunResult, Text, Wrote,
+    BodyId, Change, ChangeAction, HeldItem, KeptCalendar, LinkId, PastChange, ProbeRow, RouteId,
+    RouteSummary, RunId, RunKind, RunRecord, RunResult, Text, Wrote,
 };
 use crate::store::{Store, at_millisecond};
 
@@ -54,6 +54,27 @@ impl Store {
             }
         }
         Ok(runs)
+    }
+
+    /// Tells whether the last run of a route, test entries left out, did not come to its end: it failed as a whole, or
+    /// whoever ran it was cut off.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn broke_off(&self, route: &str) -> Result<bool> {
+        let sql = "SELECT result, CASE result WHEN 'failed' THEN summary END FROM run
+             WHERE route_name = ? AND kind <> 'probe' ORDER BY id DESC LIMIT 1";
+        let last = self.database.one(sql, values![route], |row| {
+            Ok((row.get::<Option<String>>(0)?, row.get::<Option<String>>(1)?))
+        })?;
+        match last {
+            Some((None, _)) => Ok(self.holder(&route_lease(route))?.is_none()),
+            Some((_, Some(summary))) => {
+                let summary: RouteSummary = serde_json::from_str(&summary).unwrap_or_default();
+                Ok(summary.error.is_some())
+            }
+            _ => Ok(false),
+        }
     }
 
     /// Returns the runs that began then or later, those that only carried a test entry left out; the newest first.

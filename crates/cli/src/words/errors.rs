@@ -33,7 +33,7 @@ fn in_brackets(words: Option<&str>) -> String {
 fn place_words(place: &str) -> String {
     let parts: Vec<_> = place.splitn(4, ' ').collect();
     match parts[..] {
-        ["dav", origin, user, path] if user.is_empty() => format!("{origin}{path}"),
+        ["dav", origin, "", path] => format!("{origin}{path}"),
         ["dav", origin, user, path] => format!("{origin}{path} (as {user})"),
         [kind @ ("feed" | "free-busy"), of, ..] => {
             format!("the {kind} of {}", of.split('#').next().unwrap_or(of))

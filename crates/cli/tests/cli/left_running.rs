@@ -110,6 +110,11 @@ impl Place {
         std::fs::read_to_string(self.folder.path().join(name)).unwrap_or_default()
     }
 
+    /// How many requests the servers got.
+    fn asked(&self) -> usize {
+        self.sites.iter().map(|site| site.with(|server| server.log.len())).sum()
+    }
+
     fn board(&self) -> String {
         self.sites[1]
             .with(|server| server.texts(BOARD))
@@ -206,6 +211,7 @@ fn a_watch_brings_changes_tells_of_troubles_and_ends_politely() {
     place.ok(&["sync", "--yes"]);
     wait_for("the end of it", 5, &place, || place.was_told("end", "never-run"));
 
+    let before = place.asked();
     let mut watch = place.watch();
     wait_for("the watch", 10, &place, || place.run(&["status", "--json"]).json()["watch"].is_object());
     let second = place.run(&["watch"]);
@@ -226,6 +232,8 @@ fn a_watch_brings_changes_tells_of_troubles_and_ends_politely() {
     assert!(status.out.contains("bookings: note: Ask the press hall"), "{status:?}");
     place.private("office.password", "office-pw\n");
     wait_for("its end", 20, &place, || place.was_told("end", "sign-in-refused"));
+    // Nothing has changed meanwhile, and yet the failure is over for whoever asks.
+    wait_for("a good end", 10, &place, || place.run(&["status"]).code == 0);
     // So is the configuration; while it is broken, the one before goes on.
     let good = place.read("chestnut.toml");
     place.write("chestnut.toml", &good.replace("every = \"1 hour\"", "evry = \"1 hour\""));
@@ -244,6 +252,10 @@ fn a_watch_brings_changes_tells_of_troubles_and_ends_politely() {
     assert!(ask(port, "/", "").starts_with("HTTP/1.1 404"));
     let metrics = ask(port, "/metrics", "");
     check_prometheus(metrics.split_once("\r\n\r\n").expect("a body").1);
+    let counted = metrics.lines().find_map(|line| line.strip_prefix("chestnut_requests_total "));
+    let counted: usize = counted.expect("a count").parse().expect("a number");
+    // Looks that bring nothing are requests, too. What is on its way just now may be in either.
+    assert!(counted.abs_diff(place.asked() - before) < 10, "{counted} of {}", place.asked() - before);
     let page = ask(port, "/status", "");
     assert!(page.contains("frame-ancestors 'none'") && page.contains("Calendars in step"), "{page}");
     assert!(!page.contains("Hail nets") && !page.contains("Crate repair"), "titles are nobody's business");

@@ -4,7 +4,8 @@ use chestnut_core::LeftOut;
 use jiff::Timestamp;
 
 use crate::render::{
-    Clock, Column, age_text, and_more, clean, count, moment_text, readable, style, summarised, table, typed,
+    Clock, Column, age_text, and_more, clean, count, moment_text, readable, shorten, style, summarised,
+    table, typed,
 };
 use crate::report::status::{Report, RouteStatus, State};
 use crate::words::{
@@ -14,6 +15,8 @@ use crate::words::{
 
 /// Entries of one route that are named as trouble.
 const ENOUGH: usize = 12;
+/// Why a run failed names calendars and their addresses: that much is shown of it.
+const WHOLE: usize = 500;
 /// More routes are not told of one by one.
 const FEW: usize = 5;
 
@@ -139,7 +142,7 @@ fn notes(status: &RouteStatus, clock: &Clock, all: bool) -> String {
         }
     }
     if let Some(error) = status.error.as_ref().filter(|_| status.failed) {
-        out += &style::paint(style::BAD, format!("{route}: {}\n", readable(error)));
+        out += &style::paint(style::BAD, format!("{route}: {}\n", shorten(error, WHOLE)));
     }
     // What was refused is named below: once is enough.
     let told: Vec<_> = status
