@@ -249,7 +249,7 @@ impl Zones {
         let Some(id) = component.property("RECURRENCE-ID") else { return String::new() };
         let tzid = id.param("TZID");
         let at = self.instant_of(id.value(), tzid.as_deref());
-        let follows = id.param("RANGE").is_some_and(|range| range.eq_ignore_ascii_case("THISANDFUTURE"));
+        let follows = is_this_and_future(id);
         if follows { at + AND_FUTURE } else { at }
     }
 
@@ -525,4 +525,9 @@ fn zone_rules(zone: &Component<'_>) -> Vec<Field> {
         Field { name: c.name().to_ascii_uppercase(), text: parts.join("|") }
     };
     zone.components().map(observance).collect()
+}
+
+/// Tells whether a RECURRENCE-ID means all occurrences from its own on (RFC 5545, 3.2.13).
+pub(crate) fn is_this_and_future(id: &Property<'_>) -> bool {
+    id.param("RANGE").is_some_and(|range| range.eq_ignore_ascii_case("THISANDFUTURE"))
 }

@@ -3,6 +3,8 @@
 //! Pure: the same for preview, sync and the simulation tests. A [`Pair`] is what is known of one entry on both
 //! sides; [`reconcile`] turns it into a [`Decision`].
 
+use std::borrow::Cow;
+
 use jiff::Timestamp;
 
 use crate::canonical::Fingerprint;
@@ -105,6 +107,12 @@ pub struct RoutePolicy {
 }
 
 impl RoutePolicy {
+    /// What of an entry is taken; all of it where none of it is.
+    #[must_use]
+    pub fn taken_of<'e>(&self, source: &'e Entry) -> Cow<'e, Entry> {
+        self.choice.rest(source).unwrap_or(Cow::Borrowed(source))
+    }
+
     /// A route that says nothing but its key: all events, as they are, to a calendar that takes everything.
     #[must_use]
     pub fn plain(key: RouteKey) -> Self {
@@ -379,7 +387,7 @@ pub fn reconcile(policy: &RoutePolicy, pair: &Pair<'_>, now: Timestamp) -> Decis
         Some(reason) => return Decision::LeaveOut(reason),
         None => policy.carry.show(source),
     };
-    let is_past = || policy.window.is_behind(source).unwrap_or(false);
+    let is_past = || policy.window.is_behind(&policy.taken_of(source)).unwrap_or(false);
     if linked && policy.past_copies == PastCopies::Remove && is_past() {
         return match (stands, pair.origin) {
             (true, Origin::Match) => Decision::Release,
@@ -429,7 +437,7 @@ pub fn refusal(policy: &RoutePolicy, source: &Entry, linked: bool) -> Option<Lef
         Shows::Busy(_) => policy.carry.show(source).err().map(|unshown| unshown_reason(&unshown)),
         Shows::Everything | Shows::Details(_) => None,
     };
-    let outside = || match policy.window.holds(source) {
+    let outside = || match policy.window.holds(&policy.taken_of(source)) {
         Ok(true) => None,
         Ok(false) => Some(LeftOut::OutsideWindow),
         Err(_) => Some(LeftOut::TimeNotUnderstood),

@@ -167,7 +167,7 @@ impl<'r> Gatherer<'r> {
     fn view(&self, object: &Object) -> Result<Option<ContentKey>> {
         let text = object.body.map(|body| self.store.text(body)).transpose()?.flatten();
         let entry = text.and_then(|text| Entry::parse(&text, &Limits::default()).ok());
-        let view = entry.as_ref().and_then(|entry| self.rule.carry.show(entry).ok());
+        let view = entry.as_ref().and_then(|entry| self.carry.show(entry).ok());
         Ok(view.map(|view| ContentKey::of(view.entry())))
     }
 

@@ -18,7 +18,7 @@ use futures_util::future::{Either, select};
 use futures_util::stream::{self, StreamExt as _};
 
 use crate::ahead;
-use crate::case::{Case, Kept, Place, Stands};
+use crate::case::{Case, Kept, Place, Stands, start_text};
 use crate::decide::{Decider, Fate, Step, Verdict, Writing};
 use crate::error::RunError;
 use crate::gather::Gatherer;
@@ -799,7 +799,7 @@ impl Applier<'_> {
             href: href.clone(),
             uid: uid.cloned().unwrap_or_else(|| EventUid::from("")),
             title: shown.map_or_else(|| case.title(), Entry::title),
-            start: case.start(),
+            start: written.map_or_else(|| case.start(), start_text),
             told: done.told.clone(),
             before: done.before.clone(),
             after: written.and_then(|_| case.places[side].stands.text()),

@@ -3,6 +3,7 @@
 //! Pure: the same for preview and run. Here, and in the rule, it is known whether copies go one way or calendars are
 //! kept alike; nothing else asks.
 
+use std::borrow::Cow;
 use std::rc::Rc;
 
 use chestnut_core::{
@@ -465,14 +466,15 @@ impl Decider<'_> {
             Policy::Alike(policy) => (&policy.window, PastCopies::Keep),
         };
         let now = self.now.as_second();
-        let entry = case.places.iter().find_map(|place| place.stands.entry());
+        let entry =
+            case.places.iter().find_map(|place| place.stands.entry()).map(|entry| self.taken_of(entry));
         match &verdict.fate {
             Fate::Wait => Some(0),
             Fate::LeaveOut(LeftOut::Unreadable) => {
                 let unknown = case.places.iter().any(|place| matches!(place.stands, Stands::Unknown(_)));
                 unknown.then_some(0)
             }
-            Fate::LeaveOut(LeftOut::OutsideWindow) => match window.position(entry?) {
+            Fate::LeaveOut(LeftOut::OutsideWindow) => match window.position(&*entry?) {
                 Ok(Position::Ahead(next)) => {
                     // The window's end moves a day each day, but for its months: looked at a little early, and then
                     // day by day.
@@ -482,11 +484,19 @@ impl Decider<'_> {
                 _ => None,
             },
             Fate::Keep if past == PastCopies::Remove => {
-                let over = window.over_at(case.places[0].stands.entry()?).ok()??;
+                let over = window.over_at(&self.taken_of(case.places[0].stands.entry()?)).ok()??;
                 let reach = now - window.range.start;
                 Some((over + reach - 4 * DAY).max(self.next_midnight()))
             }
             _ => None,
+        }
+    }
+
+    /// What of an entry the route takes.
+    fn taken_of<'e>(&self, entry: &'e Entry) -> Cow<'e, Entry> {
+        match &self.policy {
+            Policy::Copies(policy) => policy.taken_of(entry),
+            Policy::Alike(_) => Cow::Borrowed(entry),
         }
     }
 

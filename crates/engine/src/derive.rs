@@ -2,7 +2,7 @@
 //! of busy time. Made anew only as far as the calendar behind changed, or a day passed.
 
 use chestnut_core::{
-    Bounds, BusyTime, Carry, ContentKey, ETag, Entry, EventUid, Identity, LeftOut, ObjectHref, Position,
+    Bounds, BusyTime, ContentKey, ETag, Entry, EventUid, Identity, LeftOut, ObjectHref, Position,
     RoutePolicy, SeriesError, Sight, Unshown, refusal, single_entries,
 };
 use chestnut_store::{CalendarId, Made, NewObject, Object, ObjectId, ObjectState, Store, StoreError, Writer};
@@ -164,15 +164,15 @@ impl Maker<'_> {
         Ok(match self.rule.makes {
             Makes::Blocks => {
                 let mut busy = BusyTime::default();
-                let carry = Carry { me: self.policy.choice.me.clone(), ..self.rule.carry.clone() };
-                match busy.add(entry, &carry, bounds) {
+                match busy.add(entry, &self.policy.carry, bounds) {
                     Ok(()) => Part::Spans(busy.spans().to_vec()),
                     Err(Unshown::TakesNoTime) => Part::None(LeftOut::TakesNoTime),
                     Err(Unshown::NotUnderstood) => Part::Unknown(LeftOut::TimeNotUnderstood),
                 }
             }
             Makes::Occurrences | Makes::Entries => {
-                single_entries(entry, bounds).map_or_else(not_understood, Part::Entries)
+                let taken = self.policy.taken_of(entry);
+                single_entries(&taken, bounds).map_or_else(not_understood, Part::Entries)
             }
         })
     }

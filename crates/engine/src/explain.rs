@@ -6,7 +6,9 @@ use std::ops::Range;
 
 use chestnut_core::ical::Limits;
 use chestnut_core::recurrence::{Budget, Occurrences, Zone};
-use chestnut_core::{Because, Entry, EventUid, LeftOut, Origin, parse_time, refusal, resolve_zone};
+use chestnut_core::{
+    Because, ChoiceKey, Entry, EventUid, LeftOut, Origin, RoutePolicy, parse_time, refusal, resolve_zone,
+};
 use chestnut_store::{Change, LinkId, ObjectId, PastChange, RouteId, Store, Told};
 use jiff::tz::TimeZone;
 
@@ -134,6 +136,8 @@ pub struct Story {
     pub places: Vec<StoryPlace>,
     /// Why the route does not take it; `None` where it does.
     pub stopped: Option<LeftOut>,
+    /// Occurrences that stay behind of an entry that is taken: [`chestnut_core::Choice::left_behind`].
+    pub left_behind: Vec<(Option<String>, ChoiceKey)>,
     /// Whether the route carried it once.
     pub is_carried: bool,
     /// What the next run does about it.
@@ -370,6 +374,7 @@ impl Teller<'_, '_> {
             None => Story { title: case.title(), ..Story::default() },
         };
         Ok(Story {
+            left_behind: original.map_or_else(Vec::new, |entry| self.left_behind(entry, stopped)),
             places,
             stopped,
             is_carried: row.is_some_and(|row| row.agreed.is_some()),
@@ -386,9 +391,11 @@ impl Teller<'_, '_> {
         let Some(object) = self.store.object(id)? else { return Ok(None) };
         let place = Place { stands: self.session.gatherer.stands(object)?, ..Place::default() };
         let Some(entry) = place.stands.entry() else { return Ok(None) };
+        let stopped = self.stopped_at_source(entry);
         let mut story = Story {
             places: vec![self.place(0, Part::Original, &place)],
-            stopped: self.stopped_at_source(entry),
+            left_behind: self.left_behind(entry, stopped),
+            stopped,
             ..Story::of(entry)
         };
         let made = self.session.mirrors[0].id;
@@ -407,10 +414,17 @@ impl Teller<'_, '_> {
         Ok(Some(story))
     }
 
+    fn policy_of_source(&self) -> Option<RoutePolicy> {
+        self.rule.policy_of_source(&self.session.decider().facts, self.options.now)
+    }
+
     fn stopped_at_source(&self, entry: &Entry) -> Option<LeftOut> {
-        let facts = &self.session.decider().facts;
-        let policy = self.rule.policy_of_source(facts, self.options.now)?;
-        refusal(&policy, entry, false)
+        refusal(&self.policy_of_source()?, entry, false)
+    }
+
+    fn left_behind(&self, entry: &Entry, stopped: Option<LeftOut>) -> Vec<(Option<String>, ChoiceKey)> {
+        let policy = self.policy_of_source().filter(|_| stopped.is_none());
+        policy.map_or_else(Vec::new, |policy| policy.choice.left_behind(entry))
     }
 
     fn place(&self, side: usize, part: Part, place: &Place) -> StoryPlace {

@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::rc::Rc;
 
 use chestnut_core::{
-    Decided, Entry, EventUid, Habits, ObjectHref, Origin, Strangers, shows_write, undo_habits,
+    Carry, Decided, Entry, EventUid, Habits, ObjectHref, Origin, Strangers, shows_write, undo_habits,
 };
 use chestnut_store::{
     BodyId, CalendarId, HeldItem, Intent, LinkId, LinkState, Object, ObjectId, ObjectState, PlaceRow,
@@ -84,6 +84,8 @@ pub(crate) enum Claimant {
 pub(crate) struct Gatherer<'r> {
     pub(crate) store: &'r Store,
     pub(crate) rule: &'r Rule,
+    /// How copies show their sources.
+    pub(crate) carry: Carry,
     /// `None` before the first run.
     pub(crate) route: Option<RouteId>,
     /// Whether the route had cases when the run began.

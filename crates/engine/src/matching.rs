@@ -205,7 +205,7 @@ impl Gatherer<'_> {
             }
         }
         // Occurrences and blocks are told apart by their UIDs alone.
-        let Ok(view) = self.rule.carry.show(entry) else { return Ok(None) };
+        let Ok(view) = self.carry.show(entry) else { return Ok(None) };
         let found = self.store.objects_by_content(calendar, ContentKey::of(view.entry()), ALIKE)?;
         let mut alike = Vec::new();
         for found in found {
@@ -228,7 +228,7 @@ impl Gatherer<'_> {
             for twin in self.store.objects_by_content(self.mirrors[side], content, ALIKE)? {
                 if twin.id != object.id && self.is_free(&twin)? {
                     let kept = self.kept(twin.body, &mut BTreeMap::new())?;
-                    let shown = kept.and_then(|kept| self.rule.carry.show(&kept.entry).ok());
+                    let shown = kept.and_then(|kept| self.carry.show(&kept.entry).ok());
                     others.extend(shown.map(|view| view.fingerprint()));
                 }
             }

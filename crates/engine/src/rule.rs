@@ -189,7 +189,8 @@ impl Rule {
         };
         for (key, value) in [
             ("kinds", kinds.join(",")),
-            ("choice", self.choice.settings()),
+            // One that was decided by its series alone is decided anew.
+            ("choice", format!("{} by occurrence", self.choice.settings())),
             ("window", format!("{}..{}", reach(self.window.past), reach(self.window.ahead))),
             ("zone", zone.to_owned()),
             ("past", u8::from(self.past_copies == PastCopies::Remove).to_string()),
@@ -259,9 +260,15 @@ impl Rule {
             }));
         }
         let far = &facts[1];
+        choice.by_occurrence = true;
         let mut policy = RoutePolicy {
             kinds: self.kinds.clone(),
-            carry: Carry { scheduling: scheduling_of(far), me: choice.me.clone(), ..self.carry.clone() },
+            carry: Carry {
+                scheduling: scheduling_of(far),
+                me: choice.me.clone(),
+                choice: choice.clone(),
+                ..self.carry.clone()
+            },
             choice,
             accepted: kinds_of(far),
             max_size: far.max_size,
@@ -275,6 +282,7 @@ impl Rule {
         if self.makes != Makes::Entries {
             // What was made is chosen already, and lies where it was wanted.
             policy.choice = Choice { me: policy.choice.me, ..Choice::default() };
+            policy.carry.choice = Choice::default();
             policy.window.range.end = Window::default().at(now, &self.zone).range.end;
             if self.past_copies == PastCopies::Keep {
                 policy.window.range.start = Window::default().at(now, &self.zone).range.start;
@@ -297,6 +305,14 @@ impl Rule {
 }
 
 impl Policy {
+    /// How copies show their sources.
+    pub(crate) fn carry(&self) -> &Carry {
+        match self {
+            Self::Copies(policy) => &policy.carry,
+            Self::Alike(policy) => &policy.carry,
+        }
+    }
+
     /// What the server of a calendar that is written does with people.
     pub(crate) fn scheduling(&self, side: usize) -> &Scheduling {
         match self {

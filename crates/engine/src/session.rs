@@ -231,7 +231,9 @@ pub(crate) async fn begin<'r>(
     let held = id.map(|id| store.held(Some(id))).transpose()?.unwrap_or_default();
     let answers = Decided::of(&held);
     let seqs = mirrors.iter().map(Mirror::seq).collect::<Result<Vec<_>, _>>()?;
+    let policy = rule.policy(&facts, rule.deletions, options.now);
     let gatherer = Gatherer {
+        carry: policy.carry().clone(),
         told: std::cell::OnceCell::new(),
         missed: std::cell::OnceCell::new(),
         sources,
@@ -262,14 +264,7 @@ pub(crate) async fn begin<'r>(
     };
     let count = touched.links.len() + touched.free.len();
     observer.progress(Progress { phase: Phase::Fetching, done: count, total: count });
-    let decider = Decider {
-        rule,
-        policy: rule.policy(&facts, rule.deletions, options.now),
-        facts,
-        now: options.now,
-        form: rule.form(),
-        begins_anew,
-    };
+    let decider = Decider { rule, policy, facts, now: options.now, form: rule.form(), begins_anew };
     Ok(Session {
         store,
         gatherer,

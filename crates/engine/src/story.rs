@@ -1,6 +1,6 @@
 //! What a run came to, and what the next one would do, as facts.
 
-use chestnut_core::{Because, LeftOut, Origin, Shows, WriteKind};
+use chestnut_core::{Because, LeftOut, Matches, Origin, Shows, WriteKind};
 use chestnut_store::{Change, HeldItem, RouteSummary, RunId, RunResult};
 
 use crate::apply::Work;
@@ -41,6 +41,8 @@ pub struct PreviewReport {
     pub strangers: usize,
     /// Entries that stood on the far side before, are the same as a source, and stay their owner's.
     pub matched: usize,
+    /// Entries that stood on the far side before, are the same as a source, and are the route's from now on.
+    pub owned: usize,
     /// By how many seconds this machine's clock and a server's differ, where that is so much that nothing is deleted.
     pub clocks_apart: Option<i64>,
     /// How many deletions would be held.
@@ -169,6 +171,7 @@ impl PreviewReport {
             left_out: Vec::new(),
             strangers: 0,
             matched: 0,
+            owned: 0,
             clocks_apart: None,
             held: 0,
             first_run: false,
@@ -292,8 +295,11 @@ impl PreviewReport {
                 Step::Leave | Step::Accept | Step::LetGo | Step::Spare(_) => {}
             }
         }
-        self.matched +=
-            usize::from(!was_agreed && case.places.iter().any(|place| place.origin == Origin::Match));
+        let is_one_way = rule.ends.iter().any(|end| !end.gives);
+        let is_found = !was_agreed && case.standing() > 1;
+        let is_match = is_found && case.places.iter().any(|place| place.origin == Origin::Match);
+        self.matched += usize::from(is_match);
+        self.owned += usize::from(is_found && !is_match && is_one_way && rule.matches == Matches::Own);
         if !verdict.has_work() && !was_agreed && case.standing() > 1 {
             let far = rule.ends.iter().position(|end| !end.gives);
             self.changes.push(line("link", far, Why::Alike));

@@ -192,10 +192,10 @@ fn confirmed_copies<'n>(
         return Ok(found);
     }
     if !yes {
+        io.say(&copy_lines(&copies, &clock, common.verbose > 0))?;
         let Some(mut questions) = Questions::of_terminal(io.can_ask) else {
             return Err(retiring_asks_first(name, copies.len()));
         };
-        io.say(&copy_lines(&copies, &clock, common.verbose > 0))?;
         if !questions.yes(DELETE_COPIES, false)? {
             return Err(not_retired(name));
         }

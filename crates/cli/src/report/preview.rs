@@ -26,6 +26,12 @@ pub(crate) struct RoutePreview {
     pub(crate) update: usize,
     pub(crate) delete: usize,
     pub(crate) link: usize,
+    /// Of what stands there before the first run and is the same as a source: what follows it and stays its owner's, ...
+    pub(crate) matched: usize,
+    /// ... and what is the route's from now on.
+    pub(crate) owned: usize,
+    /// What stands on the far side alone, and is left alone.
+    pub(crate) strangers: usize,
     pub(crate) held: usize,
     /// Changes that wait for a person, since a server could write to people because of them.
     pub(crate) would_mail: usize,
@@ -105,6 +111,9 @@ impl RoutePreview {
             update: number("update"),
             delete: number("delete"),
             link: number("link"),
+            matched: preview.matched,
+            owned: preview.owned,
+            strangers: preview.strangers,
             held: preview.held,
             would_mail: preview.changes.iter().filter(|c| matches!(c.why, Why::WouldMail { .. })).count(),
             changes: preview.changes.into_iter().map(Line::of).collect(),

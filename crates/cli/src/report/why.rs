@@ -1,12 +1,13 @@
 //! What `why` reports: the stories of entries.
 
+use chestnut_core::LeftOut;
 use chestnut_engine::{Difference, Part, PreviewedChange, Story, StoryPlace};
 use chestnut_store::PastChange;
 use serde::Serialize;
 
 use crate::failure::Failure;
 use crate::settings::RouteSettings;
-use crate::words::{cause_words, part_words, story_words, told_words, why_words};
+use crate::words::{cause_words, part_words, stopped_words, story_words, told_words, why_words};
 
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
@@ -61,6 +62,8 @@ pub(crate) struct Telling {
     /// The key that stopped it, such as `skip.declined`.
     pub(crate) key: Option<String>,
     pub(crate) why: String,
+    /// Occurrences that stay behind of an entry that is taken.
+    pub(crate) left_behind: Vec<LeftBehind>,
     pub(crate) places: Vec<Place>,
     /// What the next sync does.
     pub(crate) next: Vec<Next>,
@@ -72,6 +75,16 @@ pub(crate) struct Telling {
     pub(crate) held: Option<i64>,
     #[serde(skip)]
     pub(crate) state: State,
+}
+
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub(crate) struct LeftBehind {
+    /// Which one, by its start in the series; nothing for all that say what the series says.
+    pub(crate) start: Option<String>,
+    /// The key that stopped it.
+    pub(crate) key: String,
+    pub(crate) why: String,
 }
 
 /// How an entry stands on a route; what a person should see first comes last.
@@ -176,7 +189,12 @@ impl Telling {
             why: why_words(&one.why),
             calendar: one.calendar,
         };
+        let left_behind = |(start, key)| {
+            let reason = LeftOut::NotChosen(key);
+            LeftBehind { start, key: reason.key().to_owned(), why: stopped_words(reason, &route.to()) }
+        };
         Self {
+            left_behind: story.left_behind.into_iter().map(left_behind).collect(),
             route: name.to_owned(),
             uid: story.uid,
             title: story.title,

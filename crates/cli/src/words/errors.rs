@@ -46,7 +46,7 @@ fn place_words(place: &str) -> String {
 fn way_words(ends: &[FormerEnd]) -> String {
     let places: Vec<_> = ends.iter().map(|end| place_words(&end.place)).collect();
     match (ends, &places[..]) {
-        ([first, _], [from, to]) if !first.gave => format!("from {from} to {to}"),
+        ([_, last], [from, to]) if !last.gave => format!("from {from} to {to}"),
         _ => format!("both ways between {}", places.join(" and ")),
     }
 }

@@ -92,7 +92,7 @@ pub(crate) use first_steps::{
     one_of_account, password_again, this_writes, which_of_account, would_be_made, would_be_written,
     written_by_asking,
 };
-pub(crate) use left_out::{left_out_why, left_out_words};
+pub(crate) use left_out::{left_out_why, left_out_words, stopped_words};
 pub(crate) use mistyped::{
     exclude_each_other, leads_to, needs_more, no_such_command, no_such_option, no_such_value, takes_no,
     value_does_not_fit,
@@ -101,7 +101,9 @@ pub(crate) use oddities::{interval, oddity_words};
 pub(crate) use overview::{
     UNTITLED, needs, not_our_page, page_written, report_where, state_words, uncovered_words, verdict,
 };
-pub(crate) use preview::{each_says, no_text_of, stands_or_comes, why_words, your_decision};
+pub(crate) use preview::{
+    each_says, no_text_of, stands_alone, stands_or_comes, stood_before, why_words, your_decision,
+};
 pub(crate) use probes::{
     PROBE_TITLE, cannot_probe_words, fault_advice, fault_words, probe_while_paused, skip_words, step_word,
 };
@@ -132,7 +134,7 @@ pub(crate) use secrets::{
 };
 pub(crate) use sign_in::sign_in_words;
 pub(crate) use start::first_configuration;
-pub(crate) use stories::{WHICH_ONE, nowhere, part_words, story_words};
+pub(crate) use stories::{WHICH_ONE, nowhere, part_words, stays_behind, story_words};
 pub(crate) use tidy::{
     DELETE_DOUBLES, doubles_stay, made_again, no_copies_there, no_doubles, nothing_deleted, only_read,
     remove_doubles, tidying_asks_first,

@@ -66,3 +66,29 @@ pub(crate) fn why_words(why: &Why) -> String {
     };
     words.to_owned()
 }
+
+/// What the first run takes entries for that stood on the far side before it, and how many there are: `matched` stay
+/// their owner's, `owned` become the route's.
+pub(crate) fn stood_before(matched: usize, owned: usize) -> impl Iterator<Item = (usize, &'static str)> {
+    let follows = match matched {
+        1 => {
+            "of these stood there before: it follows its source, keeps what is its owner's, and is never deleted"
+        }
+        _ => {
+            "of these stood there before: they follow their sources, keep what is their owner's, and are never deleted"
+        }
+    };
+    let becomes = match owned {
+        1 => "of these stood there before: `matches = \"own\"` makes it a copy, that goes with its source",
+        _ => "of these stood there before: `matches = \"own\"` makes them copies, that go with their sources",
+    };
+    [(matched, follows), (owned, becomes)].into_iter().filter(|(number, _)| *number > 0)
+}
+
+/// Entries of the far side that have no source.
+pub(crate) fn stands_alone(number: usize) -> &'static str {
+    match number {
+        1 => "exists only on the far side, and is left alone",
+        _ => "exist only on the far side, and are left alone",
+    }
+}

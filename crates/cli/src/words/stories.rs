@@ -59,6 +59,14 @@ pub(crate) fn story_words(story: &Story, route: &RouteSettings) -> String {
     }
 }
 
+/// An occurrence of a series stays behind: which one, or all that say what the series says; and why.
+pub(crate) fn stays_behind(start: Option<&str>, why: &str) -> String {
+    match start {
+        Some(start) => format!("without its occurrence of {start}: {why}"),
+        None => format!("without its other occurrences: {why}"),
+    }
+}
+
 /// The question after several entries were found.
 pub(crate) const WHICH_ONE: &str = "Which one? Its number, or none";
 

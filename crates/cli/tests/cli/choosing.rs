@@ -1,6 +1,6 @@
 //! What a route takes: each key of `only` and `skip`, through the program, as the guide shows it.
 
-use crate::set_up::{PRESSES, SetUp};
+use crate::set_up::{BOARD, PRESSES, SetUp};
 
 /// The examples of the guide, and which of the sample entries each takes.
 const EXAMPLES: &[(&str, &[&str])] = &[
@@ -169,5 +169,72 @@ fn each_example_takes_what_it_says_and_a_change_takes_hold_at_the_next_run() {
         for line in example.lines() {
             assert!(guide.contains(&format!("`{line}`")), "{line}");
         }
+    }
+}
+
+/// Of a series with changed days, each as the route's copies have it: what `skip` fits stays behind, day by day.
+#[test]
+fn days_of_a_series_answer_for_themselves() {
+    let set_up = SetUp::new(0);
+    let standard = set_up.standard();
+    let day = |id: &str, lines: &str| {
+        format!(
+            "BEGIN:VEVENT\r\nUID:crew\r\nDTSTAMP:20261001T060000Z\r\nDTSTART;TZID=Europe/Ljubljana:{id}T090000\r\n\
+             DURATION:PT1H\r\n{lines}END:VEVENT\r\n"
+        )
+    };
+    let changed = |id: &str, lines: &str| {
+        day(id, &format!("RECURRENCE-ID;TZID=Europe/Ljubljana:{id}T090000\r\n{lines}"))
+    };
+    let store = |series: &str, private: &str, yes: &str| {
+        let text = format!(
+            "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\n{}{}{}END:VCALENDAR\r\n",
+            day("20261012", &format!("RRULE:FREQ=DAILY;COUNT=4\r\nSUMMARY:Crew\r\n{series}")),
+            changed("20261013", &format!("SUMMARY:Pay talks\r\n{private}")),
+            changed("20261014", &format!("SUMMARY:Crew at the gate\r\n{yes}"))
+        );
+        set_up.source.with(|server| server.store(PRESSES, "crew.ics", &text));
+    };
+    let answer = |word: &str| format!("ATTENDEE;PARTSTAT={word}:mailto:office@packhouse.example\r\n");
+    let titles = || {
+        let list = set_up.ok(&["agenda", "board", "--from", "2026-10-12", "--days", "5", "--json"]).json();
+        let entries = list.as_array().expect("entries").iter();
+        entries.map(|one| one["title"].as_str().expect("a title").to_owned()).collect::<Vec<_>>()
+    };
+    for (form, private, declined) in [
+        ("", &["Crew", "Crew at the gate", "Crew"][..], &["Crew at the gate"][..]),
+        (
+            "occurrences = \"each\"\nwindow = { ahead = \"1 month\" }",
+            &["Crew", "Crew at the gate", "Crew"],
+            &["Crew at the gate"],
+        ),
+        ("carry = \"busy\"", &["Busy", "Busy", "Busy"], &["Busy"]),
+        (
+            "carry = \"busy\"\njoin-busy = true\nwindow = { ahead = \"1 month\" }",
+            &["Busy", "Busy", "Busy"],
+            &["Busy"],
+        ),
+    ] {
+        let skip = format!(
+            "skip = {{ private = true, declined = true }}\nme = [\"office@packhouse.example\"]\n{form}"
+        );
+        set_up.configure(&standard.replace("only = { kinds = [\"events\", \"tasks\"] }", &skip));
+        store("", "CLASS:PRIVATE\r\n", "");
+        set_up.ok(&["sync", "--allow-deletions"]);
+        assert_eq!(titles(), private, "{form}");
+        assert!(
+            !set_up.target.with(|server| server.texts(BOARD)).values().any(|text| text.contains("Pay talks"))
+        );
+        let why = set_up.ok(&["why", "presses-to-board", "crew"]).said();
+        assert!(
+            why.contains("without its occurrence of Tue 13 Oct 09:00: `private` in `skip` fits it"),
+            "{why}"
+        );
+        // Of a series that was declined, one day was not.
+        store(&answer("DECLINED"), &answer("DECLINED"), &answer("ACCEPTED"));
+        set_up.ok(&["sync", "--allow-deletions"]);
+        assert_eq!(titles(), declined, "{form}");
+        assert!(set_up.ok(&["sync"]).out.contains("nothing to do"), "{form}");
+        assert!(set_up.ok(&["compare"]).out.contains("in step"));
     }
 }

@@ -5,7 +5,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::canonical::occurrence_key;
+use crate::canonical::{is_this_and_future, occurrence_key};
 use crate::choose::own_answer;
 use crate::entry::{Entry, Kind, PRODID};
 use crate::ical::{Component, Property};
@@ -83,10 +83,6 @@ pub(super) fn busy(entry: &Entry, title: &str, me: &[String]) -> Result<Entry, U
         }
     }
     Ok(Entry::from_object(out).expect("every component was given the same UID"))
-}
-
-fn is_this_and_future(id: &Property<'_>) -> bool {
-    id.param("RANGE").is_some_and(|range| range.eq_ignore_ascii_case("THISANDFUTURE"))
 }
 
 fn takes_time(component: &Component<'_>, me: &[String]) -> bool {

@@ -11,6 +11,7 @@ mod parts;
 use std::collections::BTreeMap;
 
 use crate::canonical::{Fingerprint, occurrence_key};
+use crate::choose::Choice;
 use crate::entry::{
     Entry, Kind, PRODID, component_uid, described_zones, entry_components_mut, zone_id, zone_ids,
 };
@@ -33,6 +34,8 @@ pub struct Carry {
     pub scheduling: Scheduling,
     /// Addresses of the source's owner, in lower case and without `mailto:`: what they declined takes no time.
     pub me: Vec<String>,
+    /// Of a series, the occurrences that it does not take are not shown.
+    pub choice: Choice,
 }
 
 /// What of an entry is shown.
@@ -203,6 +206,7 @@ impl Carry {
     /// # Errors
     /// [`Unshown`]: where only the time is shown, an entry that takes none, or whose time is not understood.
     pub fn show(&self, entry: &Entry) -> Result<View, Unshown> {
+        let entry = &*self.choice.rest(entry).ok_or(Unshown::TakesNoTime)?;
         let mut shown = match &self.shows {
             Shows::Everything => Parts::ALL,
             Shows::Details(details) => details.parts(),

@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use chestnut_core::{
-    BlocksTime, Carry, Categories, Colour, Detail, Details, Entry, EventUid, Identity, People, Privacy,
-    Reminders, Scheduling, Shows, ical,
+    BlocksTime, Carry, Categories, Choice, Colour, Detail, Details, Entry, EventUid, Identity, People,
+    Privacy, Reminders, Scheduling, Shows, Test, ical,
 };
 use proptest::prelude::*;
 
@@ -57,11 +57,12 @@ fn carries() -> impl Strategy<Value = Carry> {
     let own = vec!["mailto:office@coop.example".to_owned()];
     let scheduling = prop::sample::select(vec![Scheduling::Never, Scheduling::Anybody, Scheduling::For(own)]);
     let people = prop::sample::select(vec![People::Silent, People::Listed, People::Dropped, People::Invite]);
-    (shows, people, scheduling).prop_map(|(shows, people, scheduling)| Carry {
-        shows,
-        people,
-        scheduling,
-        me: vec!["crew@coop.example".to_owned()],
+    let tests = [Test::Declined(true), Test::Private(true), Test::Free(true), Test::Cancelled(true)];
+    let skip = prop::sample::subsequence(tests.to_vec(), 0..3);
+    (shows, people, scheduling, skip).prop_map(|(shows, people, scheduling, skip)| {
+        let me = vec!["crew@coop.example".to_owned()];
+        let choice = Choice { skip, me: me.clone(), by_occurrence: true, ..Choice::default() };
+        Carry { shows, people, scheduling, me, choice }
     })
 }
 

@@ -83,3 +83,62 @@ fn every_test_takes_what_it_says_and_nothing_else() {
     );
     assert_eq!(Choice::default().refusal(&entry("SUMMARY:x")), None);
 }
+
+/// What is taken of a series that has one changed occurrence, the second.
+#[test]
+fn occurrences_answer_for_themselves() {
+    let no = "ATTENDEE;PARTSTAT=DECLINED:mailto:office@packhouse.example";
+    let yes = "ATTENDEE;PARTSTAT=ACCEPTED:mailto:office@packhouse.example";
+    let maybe = "ATTENDEE;PARTSTAT=TENTATIVE:mailto:office@packhouse.example";
+    let (whole, cut, alone) = ("series, occurrence", "series without it", "occurrence");
+    let town = || Test::Categories(vec!["Town".into()]);
+    let id = "RECURRENCE-ID;TZID=Europe/Ljubljana:20261006T080000";
+    let on = "RECURRENCE-ID;TZID=Europe/Ljubljana;RANGE=THISANDFUTURE:20261006T080000";
+    for (test, series, id, occurrence, skipped, wanted) in [
+        (Test::Declined(true), no, id, yes, alone, cut),
+        (Test::Declined(true), yes, id, no, cut, alone),
+        (Test::Declined(true), no, id, no, "skip.declined", whole),
+        (Test::Declined(true), yes, id, maybe, whole, "only.declined"),
+        (Test::Tentative(true), maybe, id, yes, alone, cut),
+        (Test::Free(true), "TRANSP:TRANSPARENT", id, "TRANSP:OPAQUE", alone, cut),
+        (Test::Private(true), "CLASS:PUBLIC", id, "CLASS:PRIVATE", cut, "only.private"),
+        // What a client did not repeat for one day is no less private on that day.
+        (Test::Private(true), "CLASS:PRIVATE", id, "SUMMARY:x", "skip.private", cut),
+        (Test::Cancelled(true), "SUMMARY:x", id, "STATUS:CANCELLED", cut, "only.cancelled"),
+        // A series that is wanted for what it is about is wanted as it stands.
+        (town(), "CATEGORIES:Town", id, "SUMMARY:x", "skip.categories", whole),
+        (town(), "SUMMARY:x", id, "CATEGORIES:Town", cut, "only.categories"),
+        (Test::Words(words("crates")), "SUMMARY:Press", id, "SUMMARY:Crates", cut, "only.words"),
+        // What holds from a day on cannot be taken out.
+        (Test::Private(true), "CLASS:PUBLIC", on, "CLASS:PRIVATE", "skip.private", "only.private"),
+        (Test::Declined(true), yes, on, yes, whole, "only.declined"),
+    ] {
+        let text = format!(
+            "BEGIN:VCALENDAR\nBEGIN:VEVENT\nUID:press\nDTSTART;TZID=Europe/Ljubljana:20261005T080000\nRRULE:FREQ=DAILY;COUNT=4\n{series}\nEND:VEVENT\nBEGIN:VEVENT\nUID:press\n{id}\nDTSTART;TZID=Europe/Ljubljana:20261006T090000\n{occurrence}\nEND:VEVENT\nEND:VCALENDAR\n"
+        );
+        let entry = Entry::parse(&text, &Limits::default()).expect("an entry");
+        let told = |only: &[&Test], skip: &[&Test]| {
+            let tests = |tests: &[&Test]| tests.iter().map(|test| (*test).clone()).collect();
+            let me = vec!["office@packhouse.example".to_owned()];
+            let choice = Choice { only: tests(only), skip: tests(skip), me, by_occurrence: true };
+            if let Some(key) = choice.refusal(&entry) {
+                return key.name().to_owned();
+            }
+            let rest = choice.rest(&entry).expect("what is not refused");
+            let [first, more @ ..] = &rest.components().collect::<Vec<_>>()[..] else { unreachable!() };
+            let exception = first.property("EXDATE");
+            if let Some(exception) = &exception {
+                assert_eq!(exception.param("TZID").as_deref(), Some("Europe/Ljubljana"));
+                assert_eq!(exception.value(), "20261006T080000");
+            }
+            match (first.property("RECURRENCE-ID").is_some(), exception.is_some(), more.len()) {
+                (false, false, 1) => whole.to_owned(),
+                (false, true, 0) => cut.to_owned(),
+                (true, false, 0) => alone.to_owned(),
+                other => format!("{other:?}"),
+            }
+        };
+        let what = format!("{test:?}: {series} / {occurrence}");
+        assert_eq!((told(&[], &[&test]), told(&[&test], &[])), (skipped.into(), wanted.into()), "{what}");
+    }
+}

@@ -12,8 +12,8 @@ use crate::report::held::Field;
 use crate::report::preview::{Line, RoutePreview};
 use crate::settings::RouteSettings;
 use crate::words::{
-    each_says, field_word, left_out_why, left_out_words, of_occurrence, scheduler_lines, value_words,
-    why_words, your_decision,
+    each_says, field_word, left_out_why, left_out_words, of_occurrence, scheduler_lines, stands_alone,
+    stood_before, value_words, why_words, your_decision,
 };
 
 /// Lines that are shown without `-v`.
@@ -43,6 +43,14 @@ pub(crate) fn human(preview: &RoutePreview, clock: &Clock, all: bool) -> String 
                 .then(|| format!("{} held, since a server could write to people", preview.would_mail)),
         );
         out += &format!("  {}; nothing is written by a preview\n", told.join(", "));
+    }
+    if preview.first_run {
+        for (number, words) in stood_before(preview.matched, preview.owned) {
+            out += &format!("  {number} {words}\n");
+        }
+        if preview.strangers > 0 {
+            out += &format!("  {} {}\n", preview.strangers, stands_alone(preview.strangers));
+        }
     }
     if preview.held > 0 {
         let deletions = count(preview.held, "deletion", "deletions");
@@ -98,11 +106,9 @@ pub(crate) fn first_summary(name: &str, route: &RouteSettings, preview: &Preview
         let there = clean(calendar);
         line(count, &format!("{what} in {there}{one}"), &format!("{what} in {there}{many}"));
     }
-    line(
-        preview.matched,
-        "of these stood there before: it follows its source, and stays its owner's",
-        "of these stood there before: they follow their sources, and stay their owner's",
-    );
+    for (count, words) in stood_before(preview.matched, preview.owned) {
+        line(count, words, words);
+    }
     let mails = preview.changes.iter().filter(|c| matches!(c.why, Why::WouldMail { .. })).count();
     line(
         number("hold") - mails,
@@ -116,11 +122,7 @@ pub(crate) fn first_summary(name: &str, route: &RouteSettings, preview: &Preview
         "deletion is held and needs your decision",
         "deletions are held and need your decision",
     );
-    line(
-        preview.strangers,
-        "exists only on the far side, and is left alone",
-        "exist only on the far side, and are left alone",
-    );
+    line(preview.strangers, stands_alone(preview.strangers), stands_alone(preview.strangers));
     let mut reasons: BTreeMap<&str, usize> = BTreeMap::new();
     let keys: Vec<String> = preview.left_out.iter().map(|left| why_words(&left.why)).collect();
     keys.iter().for_each(|key| *reasons.entry(key).or_default() += 1);

@@ -10,7 +10,7 @@ use crate::render::{
     Clock, Column, clean, count, day_and_hour, day_and_time, readable, start_text, style, table, zone_name,
 };
 use crate::report::why::{Past, Place, Report, State, Telling, Uncovered};
-use crate::words::part_words;
+use crate::words::{part_words, stays_behind};
 
 /// Entries in the table without `-v`.
 pub(crate) const ENOUGH: usize = 12;
@@ -148,6 +148,10 @@ fn gone(past: &[Past], clock: &Clock) -> String {
 fn story(one: &Telling, clock: &Clock, all: bool) -> String {
     let sign = if one.taken { style::paint(style::GOOD, "✓") } else { style::paint(style::WARN, "–") };
     let mut out = format!("\n  {sign} {}: {}\n", clean(&one.route), readable(&one.why));
+    for behind in &one.left_behind {
+        let start = behind.start.as_ref().map(|start| start_text(start, clock));
+        out += &format!("    {}\n", style::paint(style::WARN, stays_behind(start.as_deref(), &behind.why)));
+    }
     let shown = if all { one.places.len() } else { one.places.len().min(ENOUGH) };
     for place in &one.places[..shown] {
         out += &stands(one, place, clock, all);
