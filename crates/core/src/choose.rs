@@ -9,6 +9,7 @@ use crate::canonical::is_this_and_future;
 use crate::entry::{Entry, Kind};
 use crate::ical::{Component, Item, Property};
 use crate::values::{TimeValue, parse_time, split_list, unescape_text};
+use crate::window::Bounds;
 
 /// What a route says of the entries it takes, besides their kind.
 #[derive(Debug, Clone, Default)]
@@ -277,7 +278,10 @@ impl Choice {
                 gone.iter().for_each(|exception| one.push_property(exception.clone()));
             }
         }
-        Entry::from_object(object).ok().map(Cow::Owned)
+        let rest = Entry::from_object(object).ok()?;
+        // Every day of it may have been one of those.
+        let takes_place = Bounds::unlimited().is_behind(&rest) != Ok(true);
+        takes_place.then_some(Cow::Owned(rest))
     }
 
     /// Returns the occurrences that are not taken of an entry that is: which one, as iCalendar writes it with the zone behind

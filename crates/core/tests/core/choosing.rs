@@ -109,6 +109,15 @@ fn occurrences_answer_for_themselves() {
         (town(), "CATEGORIES:Town", id, "SUMMARY:x", "skip.categories", whole),
         (town(), "SUMMARY:x", id, "CATEGORIES:Town", cut, "only.categories"),
         (Test::Words(words("crates")), "SUMMARY:Press", id, "SUMMARY:Crates", cut, "only.words"),
+        // Nothing is left where that day was the only one.
+        (
+            Test::Private(true),
+            "EXDATE;TZID=Europe/Ljubljana:20261005T080000,20261007T080000,20261008T080000",
+            id,
+            "CLASS:PRIVATE",
+            "skip.private",
+            "only.private",
+        ),
         // What holds from a day on cannot be taken out.
         (Test::Private(true), "CLASS:PUBLIC", on, "CLASS:PRIVATE", "skip.private", "only.private"),
         (Test::Declined(true), yes, on, yes, whole, "only.declined"),
