@@ -14,7 +14,7 @@ use crate::failure::Failure;
 use crate::running::rest_of;
 use crate::settings::{RouteSettings, Settings, has_route_key, uncovered_calendars};
 use crate::watch::Watcher;
-use crate::words::{kept_failure_words, trouble_words};
+use crate::words::{kept_failure_words, run_cut_off, trouble_words};
 
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
@@ -281,7 +281,11 @@ fn status(
             .into_iter()
             .map(|(title, told)| Trouble { title, reason: trouble_words(told.as_ref()) })
             .collect(),
-        error: record.as_ref().and_then(|r| r.summary.error.as_ref()).map(kept_failure_words),
+        error: record.as_ref().and_then(|run| match (&run.summary.error, run.result) {
+            (Some(error), _) => Some(kept_failure_words(error)),
+            (None, None) => Some(run_cut_off(run.id.0)),
+            (None, Some(_)) => None,
+        }),
         needs_a_person: !paused && (failed || held > 0 || stale || never_run && !running),
         compared,
         way: route.way(),

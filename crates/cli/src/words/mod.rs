@@ -123,7 +123,7 @@ pub(crate) use routes::{
 pub(crate) use runs::{
     gone_words, held_lines, invitation_warning, moved_calendar_words, needs_decision, never_ran,
     not_a_duration, not_run_yet_words, not_understood, not_while_paused, own_uids_words, phase_words,
-    preview_warning, scheduler_lines, stops_routes, use_preview, waiting_words,
+    preview_warning, run_cut_off, scheduler_lines, stops_routes, use_preview, waiting_words,
 };
 #[cfg(not(feature = "keyring"))]
 pub(crate) use secrets::NO_KEYRING;

@@ -144,3 +144,8 @@ pub(crate) fn phase_words(phase: Phase) -> &'static str {
 pub(crate) fn not_understood(number: i64, words: &dyn std::fmt::Display) -> Failure {
     Failure::failed(format!("number {number} in the state cannot be read: {words}"))
 }
+
+/// Whoever ran it was ended before it was.
+pub(crate) fn run_cut_off(run: i64) -> String {
+    format!("run {run} was cut off; the next sync goes on where it was")
+}

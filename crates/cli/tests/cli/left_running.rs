@@ -572,6 +572,11 @@ fn an_end_at_any_request_loses_and_doubles_nothing() {
             let ended = watch.0.wait().expect("it ends");
             assert!(name == "KILL" || ended.success(), "{title}: {ended:?}");
             place.sites.iter().for_each(|site| site.with(|server| server.faults.clear()));
+            let status = place.run(&["status"]);
+            assert!(
+                status.code != 1 || status.out.contains("was cut off; the next sync goes on"),
+                "{status:?}"
+            );
             place.ok(&["sync"]);
             assert!(place.board().contains(&title), "{title}");
             assert_eq!(place.sites[1].with(|server| server.texts(BOARD)).len(), before, "{title}");
