@@ -514,7 +514,7 @@ impl Applier<'_> {
 
     /// Records what is about to be sent; new cases begin with it.
     fn intend(&self, works: &mut [Work], batch: &[usize], side: usize) -> Result<(), RunError> {
-        let (store, route, form) = (self.store, self.route, self.decider.borrow().form);
+        let (store, route) = (self.store, self.route);
         let carried = self.rule.covers().number();
         let (links, found) = store.write(|writer| {
             let _ahead = self.records_ahead(works)?;
@@ -556,7 +556,10 @@ impl Applier<'_> {
                         stood: kept(work.case.places[side].stands.kept())?,
                         agreed: kept(work.verdict.agreed.as_ref())?,
                         carried,
-                        form,
+                        form: self
+                            .decider
+                            .borrow()
+                            .form_of(work.verdict.agreed.as_ref().map(|kept| &kept.entry)),
                     },
                 )?;
                 // After the intent: what nobody intends any more is not considered.

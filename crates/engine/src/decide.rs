@@ -15,7 +15,7 @@ use chestnut_store::{CalendarFacts, LinkRow, LinkState, Text};
 use jiff::Timestamp;
 
 use crate::case::{Case, Kept, Place, Stands, span_in};
-use crate::rule::{Policy, Rule};
+use crate::rule::{self, Policy, Rule};
 
 /// What is to be done in one calendar.
 #[derive(Debug, Clone)]
@@ -177,6 +177,7 @@ pub(crate) struct Decider<'r> {
     pub(crate) policy: Policy,
     pub(crate) facts: Vec<CalendarFacts>,
     pub(crate) now: Timestamp,
+    /// That of what is carried whole.
     pub(crate) form: i64,
     /// A route of this name was taken out and left its copies, and this one has not run to its end: what stands there
     /// without its source was left as nobody's.
@@ -301,8 +302,23 @@ impl Decider<'_> {
         at.filter(|_| is_alone)
     }
 
-    fn carry_changed(&self, case: &Case) -> bool {
-        case.row.as_ref().is_some_and(|row| row.agreed.is_some() && row.form != self.form)
+    /// Tells whether a source would be carried in another form than it was when it was `agreed` on.
+    fn carry_changed(&self, case: &Case, agreed: Option<&Entry>) -> bool {
+        case.row.as_ref().is_some_and(|row| row.agreed.is_some() && row.form != self.form_of(agreed))
+    }
+
+    /// The form in which a source is carried: where occurrences are taken out of it, what takes them out is part of it.
+    pub(crate) fn form_of(&self, source: Option<&Entry>) -> i64 {
+        match (&self.policy, source) {
+            (Policy::Copies(policy), Some(source)) => match policy.carry.choice.rest(source) {
+                Some(Cow::Borrowed(_)) => self.form,
+                Some(Cow::Owned(_)) | None => {
+                    let (carry, choice) = (policy.carry.settings(), policy.carry.choice.settings());
+                    rule::form_of(&format!("{carry}; {choice}"))
+                }
+            },
+            _ => self.form,
+        }
     }
 
     fn one_way(&self, policy: &RoutePolicy, case: &Case) -> Verdict {
@@ -326,7 +342,7 @@ impl Decider<'_> {
             source: side(&source.stands),
             target: if far.let_go { Side::Gone } else { side(&far.stands) },
             origin: far.origin,
-            carry_changed: self.carry_changed(case),
+            carry_changed: self.carry_changed(case, in_step),
             copy_uid_is_taken: far.copy_uid_is_taken,
         };
         if self.is_untold(case) {

@@ -300,7 +300,7 @@ impl Applier<'_> {
         // Where the far side was left as somebody edited it, it keeps the form in which it was written.
         let form = match old {
             Some(old) if left_alone && !any_written && old.agreed.is_some() => old.form,
-            _ => self.decider.borrow().form,
+            _ => self.decider.borrow().form_of(verdict.agreed.as_ref().map(|kept| &kept.entry)),
         };
         let reason = verdict.lacking.or(verdict.would_mail().then_some(LeftOut::WouldMail));
         LinkRow {

@@ -209,8 +209,7 @@ impl Rule {
 
     /// Returns a number for the form in which details are carried: copies in another form are written whole.
     pub(crate) fn form(&self) -> i64 {
-        let digest = Sha256::digest(self.carry.settings());
-        i64::from_le_bytes(*digest.first_chunk::<8>().expect("a digest has 32 bytes"))
+        form_of(&self.carry.settings())
     }
 
     /// Returns what of an entry an agreement covers.
@@ -328,6 +327,12 @@ impl Policy {
             Self::Alike(policy) => &policy.choice.me,
         }
     }
+}
+
+/// A number for what says in which form details are carried.
+pub(crate) fn form_of(settings: &str) -> i64 {
+    let digest = Sha256::digest(settings);
+    i64::from_le_bytes(*digest.first_chunk::<8>().expect("a digest has 32 bytes"))
 }
 
 /// Reads the kinds out of what is remembered.

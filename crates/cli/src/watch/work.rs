@@ -35,7 +35,7 @@ use crate::render::human::watch::Live;
 use crate::report::route::gone;
 use crate::report::status::stale_after;
 use crate::report::trouble::open_troubles;
-use crate::settings::{Connections, RouteSettings, Settings, route_key, side_by_side};
+use crate::settings::{Connections, Place, RouteSettings, Settings, route_key, side_by_side};
 use crate::troubles::{Happened, Observer, Teller, daily_look, is_due, settle};
 use crate::words::{
     InWords as _, heartbeat_unheard, looks_in_its_time, needs_restart, read_again, route_error_words,
@@ -44,6 +44,8 @@ use crate::words::{
 
 /// How often what can change beside this process is looked at: routes that got their first yes.
 const TURN: Duration = Duration::from_secs(60);
+/// How often it is looked whether somebody said the first yes to a route, while one waits for it.
+const YES: Duration = Duration::from_secs(5);
 /// A file that changes is read after so long: whoever writes it may write twice.
 const SETTLES: Duration = Duration::from_secs(1);
 /// Connections, and what was found with them, are made anew after so long.
@@ -255,6 +257,9 @@ impl Watch<'_> {
                     }
                 }
                 self.note_stale(settings);
+                if !waiting.is_empty() && others.is_none() {
+                    turn = now + YES;
+                }
             }
             if kept.read_again_at.is_some_and(|at| at <= now) && leaving.is_none() {
                 kept.read_again_at = None;
@@ -395,8 +400,15 @@ impl Watch<'_> {
             };
             routes.insert(name.clone(), paced);
         }
+        // Files may have changed while nobody watched them.
+        let is_local =
+            |name: &&String| matches!(settings.calendars[*name].place, Place::File(_) | Place::Folder(_));
+        let new = routes.iter().filter(|(name, _)| pace.next_of(name).is_none());
+        let changed: BTreeSet<String> =
+            new.flat_map(|(_, paced)| paced.calendars.iter().filter(is_local).cloned()).collect();
         let eager = settings.calendars.iter().filter(|(_, one)| one.soon).map(|(name, _)| name.clone());
         pace.set(&routes, eager.collect(), self.passed());
+        changed.iter().for_each(|calendar| pace.touch(calendar, self.passed()));
         Ok(waiting)
     }
 

@@ -215,16 +215,28 @@ fn days_of_a_series_answer_for_themselves() {
             &["Busy"],
         ),
     ] {
-        let skip = format!(
-            "skip = {{ private = true, declined = true }}\nme = [\"office@packhouse.example\"]\n{form}"
-        );
-        set_up.configure(&standard.replace("only = { kinds = [\"events\", \"tasks\"] }", &skip));
+        let configure = |skip: &str| {
+            let more = format!("{skip}me = [\"office@packhouse.example\"]\n{form}");
+            set_up.configure(&standard.replace("only = { kinds = [\"events\", \"tasks\"] }", &more));
+            set_up.ok(&["sync", "--allow-deletions"]);
+        };
+        let is_told = || {
+            let texts = set_up.target.with(|server| server.texts(BOARD));
+            texts.values().any(|text| text.contains("Pay talks"))
+        };
+        // The rule alone changes what was carried before, and back.
         store("", "CLASS:PRIVATE\r\n", "");
-        set_up.ok(&["sync", "--allow-deletions"]);
-        assert_eq!(titles(), private, "{form}");
-        assert!(
-            !set_up.target.with(|server| server.texts(BOARD)).values().any(|text| text.contains("Pay talks"))
+        configure("");
+        assert_eq!((titles().len(), is_told()), (4, !form.contains("busy")), "{form}");
+        configure("skip = { private = true, declined = true }\n");
+        assert_eq!(
+            (titles(), is_told()),
+            (private.iter().map(|title| (*title).to_owned()).collect(), false),
+            "{form}"
         );
+        configure("");
+        assert_eq!((titles().len(), is_told()), (4, !form.contains("busy")), "{form}");
+        configure("skip = { private = true, declined = true }\n");
         let why = set_up.ok(&["why", "presses-to-board", "crew"]).said();
         assert!(
             why.contains("without its occurrence of Tue 13 Oct 09:00: `private` in `skip` fits it"),

@@ -206,10 +206,14 @@ fn a_watch_brings_changes_tells_of_troubles_and_ends_politely() {
     let mut watch = place.watch();
     wait_for("its first trouble", 10, &place, || place.was_told("begin", "never-run"));
     assert_eq!(place.board(), "");
-    signal(&watch, "TERM");
-    assert!(watch.0.wait().expect("it ends").success());
     place.ok(&["sync", "--yes"]);
     wait_for("the end of it", 5, &place, || place.was_told("end", "never-run"));
+    // What changes in a file before the yes was noticed comes, and so does what changes while no watch is there.
+    place.write("days.ics", &days("Market day in town"));
+    wait_for("the change after a yes", 10, &place, || place.board().contains("SUMMARY:Market day in town"));
+    signal(&watch, "TERM");
+    assert!(watch.0.wait().expect("it ends").success());
+    place.write("days.ics", &days("Market day at home"));
 
     let before = place.asked();
     let mut watch = place.watch();
@@ -217,6 +221,7 @@ fn a_watch_brings_changes_tells_of_troubles_and_ends_politely() {
     let second = place.run(&["watch"]);
     assert_eq!(second.code, 2);
     assert!(second.err.contains("a watch runs on this state already (process "), "{second:?}");
+    wait_for("the change meanwhile", 5, &place, || place.board().contains("SUMMARY:Market day at home"));
     let changed = Instant::now();
     place.edit("orchard-0002.ics", "Crate repair");
     wait_for("the change", 10, &place, || place.board().contains("SUMMARY:Crate repair"));
