@@ -6,7 +6,7 @@ use std::borrow::Cow;
 use regex::{Regex, RegexBuilder};
 
 use crate::canonical::is_this_and_future;
-use crate::entry::{Entry, Kind};
+use crate::entry::{Entry, Kind, entry_components_mut};
 use crate::ical::{Component, Item, Property};
 use crate::values::{TimeValue, parse_time, split_list, unescape_text};
 use crate::window::Bounds;
@@ -24,15 +24,6 @@ pub struct Choice {
     /// are kept alike that would delete them: there, what the series says counts for all of it.
     pub by_occurrence: bool,
 }
-
-/// Another choice takes other entries.
-impl PartialEq for Choice {
-    fn eq(&self, other: &Self) -> bool {
-        (self.settings(), self.by_occurrence) == (other.settings(), other.by_occurrence)
-    }
-}
-
-impl Eq for Choice {}
 
 /// Something that can be asked of an entry, or of an occurrence that differs from its series.
 #[derive(Debug, Clone)]
@@ -273,10 +264,8 @@ impl Choice {
             Item::Component(one) => Kind::of_component(one.name()).is_none() || !is_out(one),
             Item::Property(_) => true,
         });
-        for one in object.components_mut().filter(|one| Kind::of_component(one.name()).is_some()) {
-            if is_series(one) {
-                gone.iter().for_each(|exception| one.push_property(exception.clone()));
-            }
+        for series in entry_components_mut(&mut object).filter(|one| is_series(one)) {
+            gone.iter().for_each(|exception| series.push_property(exception.clone()));
         }
         let rest = Entry::from_object(object).ok()?;
         // Every day of it may have been one of those.

@@ -482,15 +482,14 @@ impl Decider<'_> {
             Policy::Alike(policy) => (&policy.window, PastCopies::Keep),
         };
         let now = self.now.as_second();
-        let entry =
-            case.places.iter().find_map(|place| place.stands.entry()).map(|entry| self.taken_of(entry));
+        let entry = case.places.iter().find_map(|place| place.stands.entry());
         match &verdict.fate {
             Fate::Wait => Some(0),
             Fate::LeaveOut(LeftOut::Unreadable) => {
                 let unknown = case.places.iter().any(|place| matches!(place.stands, Stands::Unknown(_)));
                 unknown.then_some(0)
             }
-            Fate::LeaveOut(LeftOut::OutsideWindow) => match window.position(&*entry?) {
+            Fate::LeaveOut(LeftOut::OutsideWindow) => match window.position(&self.taken_of(entry?)) {
                 Ok(Position::Ahead(next)) => {
                     // The window's end moves a day each day, but for its months: looked at a little early, and then
                     // day by day.

@@ -300,7 +300,7 @@ impl PreviewReport {
         let is_match = is_found && case.places.iter().any(|place| place.origin == Origin::Match);
         self.matched += usize::from(is_match);
         self.owned += usize::from(is_found && !is_match && is_one_way && rule.matches == Matches::Own);
-        if !verdict.has_work() && !was_agreed && case.standing() > 1 {
+        if !verdict.has_work() && is_found {
             let far = rule.ends.iter().position(|end| !end.gives);
             self.changes.push(line("link", far, Why::Alike));
         }

@@ -8,8 +8,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use crate::failure::Failure;
-use crate::words::keys::Key;
-use crate::words::keys::homes;
+use crate::words::keys::{Key, homes};
 use crate::words::{Problem, UnknownKey, lacking_key, not_toml, unknown_key, wrong_key};
 
 /// The text a configuration was read from.

@@ -35,7 +35,7 @@ use crate::render::human::watch::Live;
 use crate::report::route::gone;
 use crate::report::status::stale_after;
 use crate::report::trouble::open_troubles;
-use crate::settings::{Connections, Place, RouteSettings, Settings, route_key, side_by_side};
+use crate::settings::{Connections, RouteSettings, Settings, route_key, side_by_side};
 use crate::troubles::{Happened, Observer, Teller, daily_look, is_due, settle};
 use crate::words::{
     InWords as _, heartbeat_unheard, looks_in_its_time, needs_restart, read_again, route_error_words,
@@ -401,8 +401,7 @@ impl Watch<'_> {
             routes.insert(name.clone(), paced);
         }
         // Files may have changed while nobody watched them.
-        let is_local =
-            |name: &&String| matches!(settings.calendars[*name].place, Place::File(_) | Place::Folder(_));
+        let is_local = |name: &&String| settings.calendars[*name].place.is_local();
         let new = routes.iter().filter(|(name, _)| pace.next_of(name).is_none());
         let changed: BTreeSet<String> =
             new.flat_map(|(_, paced)| paced.calendars.iter().filter(is_local).cloned()).collect();

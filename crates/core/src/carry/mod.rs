@@ -24,7 +24,7 @@ pub use parts::Detail;
 use parts::{Part, Parts};
 
 /// Which details of an entry a route takes along.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Default)]
 pub struct Carry {
     /// What of an entry is shown.
     pub shows: Shows,

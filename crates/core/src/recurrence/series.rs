@@ -9,6 +9,7 @@ use super::days::DAY;
 use super::expand::{Budget, Expander, OverBudget};
 use super::rule::{Rule, RuleError};
 use super::zone::{Zone, ZonesBeside, date_time, local_seconds, seconds, utc};
+use crate::canonical::is_this_and_future;
 use crate::entry::Entry;
 use crate::ical::{Component, Property};
 use crate::values::{DurationValue, TimeValue, parse_duration, parse_time};
@@ -520,13 +521,12 @@ impl Override {
         };
         let key = series.unwrap_or(&timeline).key_of(time, &zone);
         let sequence = component.value("SEQUENCE").and_then(|s| s.trim().parse().ok()).unwrap_or(0);
-        let range = id.param("RANGE");
         Ok(Some(Self {
             component: component_index,
             key,
             timeline,
             sequence,
-            this_and_future: range.is_some_and(|r| r.eq_ignore_ascii_case("THISANDFUTURE")),
+            this_and_future: is_this_and_future(id),
         }))
     }
 
