@@ -508,7 +508,7 @@ fn canonical_geo(value: &str) -> String {
     numbers.map_or_else(|| value.trim().to_owned(), |numbers| numbers.join(";"))
 }
 
-/// What a zone that no database knows says about time: offsets, onsets and their rules.
+/// What a zone that no database knows says about time: offsets, onsets and their rules, whatever their order.
 fn zone_rules(zone: &Component<'_>) -> Vec<Field> {
     const RULES: &[&str] = &["TZOFFSETFROM", "TZOFFSETTO", "DTSTART", "RRULE", "RDATE"];
     let observance = |c: &Component<'_>| {
@@ -524,7 +524,14 @@ fn zone_rules(zone: &Component<'_>) -> Vec<Field> {
         parts.sort();
         Field { name: c.name().to_ascii_uppercase(), text: parts.join("|") }
     };
-    zone.components().map(observance).collect()
+    let mut rules: Vec<_> = zone.components().map(observance).collect();
+    rules.sort();
+    rules
+}
+
+/// Tells whether two VTIMEZONEs that no database knows mean the same to an entry.
+pub(crate) fn have_same_rules(one: &Component<'_>, other: &Component<'_>) -> bool {
+    zone_rules(one) == zone_rules(other)
 }
 
 /// Tells whether a RECURRENCE-ID means all occurrences from its own on (RFC 5545, 3.2.13).

@@ -4,7 +4,7 @@ macro_rules! text_id {
     ($(#[$doc:meta])* $name:ident) => {
         $(#[$doc])*
         #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
-        pub struct $name(String);
+        pub struct $name(Box<str>);
 
         impl $name {
             /// Returns the text.
@@ -16,7 +16,7 @@ macro_rules! text_id {
 
         impl<T: Into<String>> From<T> for $name {
             fn from(text: T) -> Self {
-                Self(text.into())
+                Self(text.into().into_boxed_str())
             }
         }
 
@@ -50,7 +50,7 @@ impl ETag {
     #[must_use]
     pub fn from_header(raw: &str) -> Self {
         let raw = raw.trim();
-        Self(raw.strip_prefix("W/").unwrap_or(raw).to_owned())
+        Self(raw.strip_prefix("W/").unwrap_or(raw).into())
     }
 
     /// Tells whether it can stand in a condition: some servers tell ETags in XML that no header can hold (RFC 9110, 8.8.3).

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, btree_map};
 
+use crate::canonical::have_same_rules;
 use crate::entry::{Entry, zone_id};
 use crate::ical::{Component, Item};
 use crate::recurrence::{agrees_since, local_seconds};
@@ -98,14 +99,15 @@ impl JoinedZones {
 
     /// Tells whether a name is free for an entry's VTIMEZONE, or what stands under it will do: it is the same, or both
     /// say what the database says of that name, and differ in the years with which they begin alone. Takes the
-    /// entry's where the other begins too late for it.
+    /// entry's where the other begins too late for it. Rules of one's own have to be the same rules, in any order: what an
+    /// entry with such a zone means is told by them.
     fn takes(&mut self, name: &str, own: &Component<'static>, entry: &Entry) -> bool {
         let standing = match self.zones.get(name) {
             Some(standing) if standing != own => standing.clone(),
             _ => return true,
         };
         let (Some(since), Some(own_since)) = (self.agrees(name, &standing), self.agrees(name, own)) else {
-            return false;
+            return have_same_rules(&standing, own);
         };
         let needed = entry.start().map_or(i64::MIN, |(start, _)| local_seconds(start));
         if since > own_since && since > needed {

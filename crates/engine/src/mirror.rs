@@ -264,7 +264,7 @@ impl<'r> Mirror<'r> {
         // Nothing is there, and nothing said lately that there was: the listing tells whether it is gone.
         unsure.retain(|href| missing.contains(href));
         if !unsure.is_empty() {
-            let gone = self.compare(&self.listing().await?)?.gone;
+            let gone = self.compare(self.listing().await?)?.0.gone;
             self.bury(&unsure.intersection(&gone).cloned().collect(), noted_seq)?;
         }
         settle(&mut facts, &noted, changed, self.end.calendar.has_final_ctags());
@@ -318,11 +318,10 @@ impl<'r> Mirror<'r> {
         due: bool,
     ) -> Result<Noted, RunError> {
         if afresh || !facts.read {
-            let listing = self.listing().await?;
-            let mut noted = self.compare(&listing)?;
+            let (mut noted, same) = self.compare(self.listing().await?)?;
             // Of a look that was cut off, what was read has its ETag.
             if afresh {
-                noted.touch(listing.entries);
+                noted.touch(same);
             }
             return Ok(noted);
         }
@@ -359,47 +358,51 @@ impl<'r> Mirror<'r> {
         Ok(entries)
     }
 
-    /// Compares the whole listing with what is known, without holding what is known.
-    fn compare(&self, listing: &Listing) -> Result<Noted, RunError> {
-        let mut noted = Noted {
-            token: listing.sync_token.clone(),
-            ctag: listing.ctag.clone(),
-            date: listing.date,
-            ..Noted::default()
-        };
-        let mut unknown: BTreeMap<&ObjectHref, &Listed> =
-            listing.entries.iter().map(|l| (&l.href, l)).collect();
-        self.store.each_object(self.id, |href, etag, _, _| match unknown.remove(&href) {
-            // Without an ETag there is no telling: it is read.
-            Some(listed) if listed.etag.is_none() || listed.etag != etag => {
-                noted.touched.insert(href, listed.etag.clone());
+    /// Compares the whole listing with what is known, without holding what is known. Returns what is the same beside it.
+    fn compare(&self, listing: Listing) -> Result<(Noted, Vec<Listed>), RunError> {
+        let mut listed = listing.entries;
+        listed.sort_by(|a, b| a.href.cmp(&b.href));
+        // One may be named twice: its last word counts.
+        listed.dedup_by(|later, first| {
+            later.href == first.href && {
+                std::mem::swap(later, first);
+                true
             }
-            Some(_) => {}
-            None => {
-                noted.gone.insert(href);
+        });
+        let mut is_same = vec![false; listed.len()];
+        let mut gone = BTreeSet::new();
+        self.store.each_object(self.id, |href, etag, _, _| {
+            match listed.binary_search_by(|listed| listed.href.cmp(&href)) {
+                // Without an ETag there is no telling: it is read.
+                Ok(at) => is_same[at] = etag.is_some() && listed[at].etag == etag,
+                Err(_) => drop(gone.insert(href)),
             }
         })?;
-        noted.touch(unknown.into_values().cloned());
-        Ok(noted)
+        let mut is_same = is_same.into_iter();
+        let touched = listed.extract_if(.., |_| !is_same.next().unwrap_or_default());
+        let touched = touched.map(|listed| (listed.href, listed.etag)).collect();
+        let noted =
+            Noted { touched, gone, token: listing.sync_token, ctag: listing.ctag, date: listing.date };
+        Ok((noted, listed))
     }
 
     async fn note_by_listing(&self, facts: &mut CalendarFacts) -> Result<Noted, RunError> {
-        let listing = self.listing().await?;
-        let mut noted = self.compare(&listing)?;
+        let (mut noted, same) = self.compare(self.listing().await?)?;
         let nothing_seen = noted.touched.is_empty() && noted.gone.is_empty();
         let moved = |then: &Option<String>, now: &Option<SyncToken>| matches!((then, now), (Some(then), Some(now)) if then != now.as_str());
-        if facts.sync_reports && moved(&facts.sync_token, &listing.sync_token) {
+        if facts.sync_reports && moved(&facts.sync_token, &noted.token) {
             // An entry that was deleted and made anew may have its old ETag: only the report tells.
             let token = SyncToken::from(facts.sync_token.clone().unwrap_or_default());
             let answer = self.end.calendar.changes_since(&token).await;
             if let SyncAnswer::Changes { changed, .. } = answer.map_err(|e| self.end.failed(e))? {
-                let listed: BTreeSet<_> = listing.entries.iter().map(|l| &l.href).collect();
+                let listed: BTreeSet<_> = same.iter().map(|l| &l.href).chain(noted.touched.keys()).collect();
                 let changed = changed.into_iter().filter(|c| listed.contains(&c.href)).collect();
-                noted.touch(self.news(changed, facts.generation)?);
+                let news = self.news(changed, facts.generation)?;
+                noted.touch(news);
             }
-        } else if nothing_seen && moved(&facts.ctag, &listing.ctag) && !self.wrote.get() {
+        } else if nothing_seen && moved(&facts.ctag, &noted.ctag) && !self.wrote.get() {
             // The ctag says that something changed, no ETag says what, and it was not this run.
-            noted.touch(listing.entries);
+            noted.touch(same);
         }
         Ok(noted)
     }
@@ -463,8 +466,7 @@ impl<'r> Mirror<'r> {
                 // Some servers answer a token they have forgotten with everything and no removals. Where half of
                 // the calendar is said to have changed, a listing tells what is gone.
                 if suspicious && !(self.wrote.get() && changed.is_empty() && removed.is_empty()) {
-                    let listing = self.listing().await?;
-                    noted.gone = self.compare(&listing)?.gone;
+                    noted.gone = self.compare(self.listing().await?)?.0.gone;
                 }
                 noted.touch(changed);
                 noted.gone.extend(removed);
@@ -592,7 +594,7 @@ impl<'r> Mirror<'r> {
     /// Reads what is listed and not known yet.
     pub(crate) async fn read_unknown(&self) -> Result<(), RunError> {
         let noted_seq = self.seq()?;
-        let mut hrefs: Vec<ObjectHref> = self.compare(&self.listing().await?)?.touched.into_keys().collect();
+        let mut hrefs: Vec<ObjectHref> = self.compare(self.listing().await?)?.0.touched.into_keys().collect();
         let ahead = ahead::at(self.store, self.id, &hrefs)?;
         let mut known = BTreeSet::new();
         for href in &hrefs {

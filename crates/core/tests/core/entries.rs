@@ -152,6 +152,48 @@ fn descriptions_that_begin_in_other_years_are_one_zone() {
 }
 
 #[test]
+fn rules_of_ones_own_that_say_the_same_are_one_zone() {
+    let observance = |kind: &str, since: &str, from: &str, to: &str, rule: &str| {
+        format!(
+            "BEGIN:{kind}\r\nDTSTART:{since}\r\nTZOFFSETFROM:{from}\r\nTZOFFSETTO:{to}\r\nRRULE:FREQ=YEARLY;{rule}\r\nEND:{kind}\r\n"
+        )
+    };
+    let winter = |since: &str, rule: &str| observance("STANDARD", since, "+0200", "+0100", rule);
+    let summer = |since: &str| observance("DAYLIGHT", since, "+0100", "+0200", "BYMONTH=3;BYDAY=-1SU");
+    let october = "BYMONTH=10;BYDAY=-1SU";
+    let (old_winter, old_summer) = (winter("19701025T030000", october), summer("19700329T020000"));
+    let entry = |uid: &str, start: &str, observances: String| {
+        let text = format!(
+            "BEGIN:VCALENDAR\r\nBEGIN:VTIMEZONE\r\nTZID:Orchard\r\n{observances}END:VTIMEZONE\r\nBEGIN:VEVENT\r\nUID:{uid}\r\nDTSTART;TZID=Orchard:{start}\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
+        );
+        Entry::parse(&text, &Limits::default()).expect("an entry")
+    };
+    let day = "20261005T080000";
+    let named = |text: &str| text.replace("TZOFFSETFROM", "TZNAME:Orchard time\r\nTZOFFSETFROM");
+    let rules = [
+        (entry("whole", day, format!("{old_winter}{old_summer}")), 1),
+        (entry("order", day, format!("{old_summer}{old_winter}")), 1),
+        (entry("named", day, named(&old_winter) + &named(&old_summer)), 1),
+        // A week earlier; once more; and one that says nothing of the years of its entry.
+        (entry("week", day, winter("19701018T030000", "BYMONTH=10;BYDAY=-2SU") + &old_summer), 2),
+        (entry("again", day, named(&old_summer) + &winter("19701018T030000", "BYDAY=-2SU;BYMONTH=10")), 2),
+        (
+            entry("late", "20100705T080000", winter("20151025T030000", october) + &summer("20150329T020000")),
+            3,
+        ),
+    ];
+    let mut text = CalendarText::empty();
+    for (added, zones) in &rules {
+        text.change(&[TextChange::Add(added)]);
+        let joined = text.write();
+        assert_eq!(joined.matches("BEGIN:VTIMEZONE").count(), *zones, "{joined}");
+    }
+    for (standing, (sent, _)) in text.entries().zip(&rules) {
+        assert_eq!(standing.meaning().fingerprint(), sent.meaning().fingerprint(), "{}", sent.text());
+    }
+}
+
+#[test]
 fn one_object_is_one_entry_or_an_error() {
     let parse =
         |body: &str| Entry::parse(&format!("BEGIN:VCALENDAR\n{body}END:VCALENDAR\n"), &Limits::default());
