@@ -7,6 +7,7 @@
 use std::cell::{Cell, RefCell};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::rc::Rc;
+use std::time::Duration;
 
 use chestnut_caldav::Fetched;
 use chestnut_caldav::protocol::{Listed, Listing, SyncAnswer};
@@ -15,6 +16,8 @@ use chestnut_core::{ContentKey, ETag, Entry, ObjectHref, Scheduling, SyncToken};
 use chestnut_store::{CalendarFacts, CalendarId, NewObject, Object, ObjectState, Store, StoreError, Writer};
 use futures_util::stream::{self, StreamExt as _};
 use jiff::{SignedDuration, Timestamp};
+use tokio::sync::Mutex;
+use tokio::time::timeout;
 
 use crate::ahead;
 use crate::case::rough_span;
@@ -31,6 +34,13 @@ const FEW: usize = 20;
 const MARGIN: i64 = 3 * 86_400;
 /// Objects noted in one transaction.
 const BATCH: usize = 400;
+
+/// The listing of a calendar with more entries takes tens of megabytes while it is read.
+const LONG: usize = 20_000;
+/// Long listings come one after another, however many routes and accounts want one: a process has one memory.
+static LONG_LISTINGS: Mutex<()> = Mutex::const_new(());
+/// How long one waits for another.
+const LONGEST_TURN: Duration = Duration::from_secs(10);
 
 /// What was looked at in one round, by place; also in vain: nobody asks there twice.
 #[derive(Debug, Clone, Default)]
@@ -345,6 +355,11 @@ impl<'r> Mirror<'r> {
         if self.end.calendar.is_partial() {
             self.end.calendar.recall(self.standing()?);
         }
+        let _turn = match self.store.holds_more_than(self.id, LONG)? {
+            // Whoever answers slowly does not keep the others waiting.
+            true => timeout(LONGEST_TURN, LONG_LISTINGS.lock()).await.ok(),
+            false => None,
+        };
         self.end.calendar.listing().await.map_err(|e| self.end.failed(e))
     }
 
