@@ -110,6 +110,8 @@ struct Standing {
     silent_since: Option<Instant>,
     /// An answer bore a `Schedule-Tag` (RFC 6638, 3.2.10).
     tags_schedules: bool,
+    /// The server's clock at its last answer, in seconds since 1970.
+    date: Option<i64>,
     /// Whom the server writes for, by the principals that were asked.
     people: HashMap<String, People>,
     /// Writes in a row that failed after all their tries.
@@ -402,6 +404,12 @@ impl Client {
     #[must_use]
     pub fn tags_schedules(&self) -> bool {
         self.standing.borrow().tags_schedules
+    }
+
+    /// Returns the server's clock as its last answer told it, in seconds since 1970.
+    #[must_use]
+    pub fn server_clock(&self) -> Option<i64> {
+        self.standing.borrow().date
     }
 
     /// Returns the calendar's ctag now, where it has one.
@@ -727,6 +735,7 @@ impl Client {
             standing.silent_since = None;
         }
         let Ok(answer) = outcome else { return };
+        standing.date = answer.date();
         standing.tags_schedules |= answer.header("schedule-tag").is_some();
         match answer.status {
             401 if self.ends_when_refused && !standing.was_taken => {

@@ -41,11 +41,14 @@ impl Answer {
         self.headers.get(name)?.to_str().ok()
     }
 
-    /// Returns the server's clock, in seconds since 1970 (RFC 9110, 6.6.1).
+    /// Returns the server's clock, in seconds since 1970 (RFC 9110, 6.6.1). What a cache gives again says how long it was
+    /// kept there (RFC 9111, 5.1).
     #[must_use]
     pub fn date(&self) -> Option<i64> {
         let at = httpdate::parse_http_date(self.header("date")?).ok()?;
-        at.duration_since(std::time::UNIX_EPOCH).ok().map(|d| d.as_secs() as i64)
+        let at = i64::try_from(at.duration_since(std::time::UNIX_EPOCH).ok()?.as_secs()).ok()?;
+        let age = self.header("age").and_then(|age| age.trim().parse::<u32>().ok()).unwrap_or_default();
+        at.checked_add(age.into())
     }
 }
 

@@ -201,6 +201,24 @@ fn a_batch_gives_what_it_has() {
     assert_eq!(unasked.len(), 1);
 }
 
+#[test]
+fn what_a_cache_gives_again_is_older_than_the_servers_clock() {
+    let clock = |headers: &[(&'static str, &str)]| {
+        let mut answer = answer(200, "");
+        answer.headers.extend(
+            headers
+                .iter()
+                .map(|(name, value)| (http::HeaderName::from_static(name), value.parse().expect("a value"))),
+        );
+        answer.date()
+    };
+    let date = ("date", "Mon, 30 Nov 2026 08:00:00 GMT");
+    assert_eq!(clock(&[date]), Some(1_796_025_600));
+    assert_eq!(clock(&[date, ("age", "172800")]), Some(1_796_025_600 + 172_800));
+    assert_eq!(clock(&[date, ("age", "ripe")]), Some(1_796_025_600));
+    assert_eq!(clock(&[("age", "60")]), None);
+}
+
 proptest! {
     #[test]
     fn no_answer_makes_it_panic(status in 100..600_u16, body in prop::collection::vec(any::<u8>(), 0..120), cut in 0..600_usize) {

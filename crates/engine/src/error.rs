@@ -34,6 +34,15 @@ pub struct PresentEnd {
     pub place: String,
 }
 
+/// Clocks of which one must be wrong: this machine's, and a server's.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ClocksApart {
+    /// How far they are apart, in seconds.
+    pub seconds: i64,
+    /// The server's calendar, as the configuration names it.
+    pub calendar: String,
+}
+
 /// A run that failed as a whole; single entries that fail are part of its report instead. Its display form is for
 /// developers.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
@@ -87,10 +96,7 @@ pub enum RunError {
         place: String,
     },
     /// Our clock and a server's are more than a day apart.
-    ClocksApart {
-        /// How far, in seconds.
-        seconds: i64,
-    },
+    ClocksApart(ClocksApart),
     /// The far calendar cannot be written.
     ReadOnly {
         /// The calendar's name in the configuration.

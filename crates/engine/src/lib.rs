@@ -46,7 +46,7 @@ pub use calendar::{
 };
 pub use case::start_text;
 pub use compare::{Cause, Comparison, Difference, Finding, Standing, compare_route, last_comparison};
-pub use error::{FormerEnd, PresentEnd, RunError};
+pub use error::{ClocksApart, FormerEnd, PresentEnd, RunError};
 pub use explain::{Part, Story, StoryPlace, Wanted, past_changes, select_entries, stories};
 pub use mirror::Round;
 pub use observe::{Observer, Phase, Progress, Silent};

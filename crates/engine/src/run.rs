@@ -101,8 +101,8 @@ pub(crate) async fn run_through(
     summary.milliseconds = started.map_or(0, |at| at.elapsed().as_millis() as u64);
     summary.undid = instead.map(|instead| instead.undid.clone()).unwrap_or_default();
     summary.error = error.as_ref().map(RunError::facts);
-    if let Some(RunError::ClocksApart { seconds }) = error {
-        summary.clocks_apart = Some(seconds);
+    if let Some(RunError::ClocksApart(apart)) = &error {
+        summary.clocks_apart = Some(apart.seconds);
     }
     let result = match (&error, outcome.failed + outcome.damaged, summary.held) {
         (Some(_), ..) | (None, 1.., _) => RunResult::Failed,
@@ -143,7 +143,7 @@ pub async fn preview_route(
     let session = job.begin(known.clone()).await?;
     let first_run = known.as_ref().is_none_or(|route| route.ran_at.is_none());
     let mut report = PreviewReport {
-        clocks_apart: session.clocks_apart,
+        clocks_apart: session.clocks_apart.clone(),
         first_run,
         warns_of_invitations: first_run && rule.carry.people == People::Invite,
         ..PreviewReport::empty(rule)
@@ -283,9 +283,9 @@ impl<'r> Job<'r> {
             outcome.open.iter().for_each(|side| seqs[*side] = 0);
             self.store.write(|writer| writer.set_seen(id, &seqs, self.options.now.as_second()))?;
         }
-        match (outcome.left, session.clocks_apart) {
+        match (outcome.left, session.clocks_apart.clone()) {
             (0, None) => Ok(()),
-            (0, Some(seconds)) => Err(RunError::ClocksApart { seconds }),
+            (0, Some(apart)) => Err(RunError::ClocksApart(apart)),
             (left, _) => Err(RunError::Stopped { left }),
         }
     }

@@ -11,7 +11,7 @@ use crate::calendar::Calendar;
 use crate::case::Case;
 use crate::decide::{Decider, Fate, Step, Verdict};
 use crate::derive::Maker;
-use crate::error::{FormerEnd, PresentEnd, RunError};
+use crate::error::{ClocksApart, FormerEnd, PresentEnd, RunError};
 use crate::gather::{Beside, Found, Gatherer, Touched};
 use crate::guard::{Decided, Deletion, Sorted};
 use crate::mirror::{Look, Mirror};
@@ -39,7 +39,7 @@ pub(crate) struct Session<'r> {
     pub(crate) seqs: Vec<i64>,
     answers: Decided,
     pub(crate) look: Look,
-    pub(crate) clocks_apart: Option<i64>,
+    pub(crate) clocks_apart: Option<ClocksApart>,
 }
 
 impl<'r> Session<'r> {
@@ -213,8 +213,11 @@ pub(crate) async fn begin<'r>(
     let now = options.now.as_second();
     let has_run = known.as_ref().is_some_and(|route| route.ran_at.is_some());
     let mut mirrors = refreshed(rule, store, options, has_run).await?;
-    let apart = mirrors.iter().filter_map(|mirror| mirror.date()).map(|date| (date - now).abs()).max();
-    let clocks_apart = apart.filter(|seconds| *seconds >= FAR_APART);
+    let apart = mirrors.iter().filter_map(|mirror| {
+        let seconds = (mirror.date()? - now).abs();
+        Some(ClocksApart { seconds, calendar: mirror.end.name.clone() })
+    });
+    let clocks_apart = apart.max_by_key(|apart| apart.seconds).filter(|apart| apart.seconds >= FAR_APART);
     let facts: Vec<CalendarFacts> = mirrors.iter().map(Mirror::facts).collect();
     let sources: Vec<_> = mirrors.iter().filter(|mirror| mirror.end.gives).map(|mirror| mirror.id).collect();
     let behind = make_out_of_source(rule, store, options, &facts, &mut mirrors)?;

@@ -6,7 +6,7 @@ use chestnut_store::{Change, HeldItem, RouteSummary, RunId, RunResult};
 use crate::apply::Work;
 use crate::case::{Case, Stands, start_text};
 use crate::decide::{Fate, Step, Withheld};
-use crate::error::RunError;
+use crate::error::{ClocksApart, RunError};
 use crate::rule::Rule;
 
 /// What a run came to.
@@ -43,8 +43,8 @@ pub struct PreviewReport {
     pub matched: usize,
     /// Entries that stood on the far side before, are the same as a source, and are the route's from now on.
     pub owned: usize,
-    /// By how many seconds this machine's clock and a server's differ, where that is so much that nothing is deleted.
-    pub clocks_apart: Option<i64>,
+    /// Where this machine's clock and a server's differ by so much that nothing is deleted.
+    pub clocks_apart: Option<ClocksApart>,
     /// How many deletions would be held.
     pub held: usize,
     /// Whether the route never ran.

@@ -6,7 +6,7 @@ use serde::Serialize;
 
 use crate::failure::Failure;
 use crate::settings::Settings;
-use crate::words::{trouble_advice, trouble_sentence};
+use crate::words::{nearly_over, trouble_advice, trouble_sentence};
 
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
@@ -54,7 +54,10 @@ pub(crate) fn open_troubles(
             began: began.to_string(),
             age: now.duration_since(began).as_secs().max(0),
             what: trouble_sentence(row.kind, &row.about, &row.facts),
-            advice: trouble_advice(row.kind, &row.about),
+            advice: match row.good {
+                0 => trouble_advice(row.kind, &row.about),
+                _ => nearly_over().to_owned(),
+            },
             note: note_about(settings, &row.about).map(str::to_owned),
             about: row.about,
         })

@@ -7,7 +7,7 @@ use chestnut_caldav::{
 };
 use chestnut_core::ical::{Bound, ParseError, ParseProblem};
 use chestnut_core::{EntryError, NotACalendar, SeriesError};
-use chestnut_engine::{CalendarError, DiskAct, FormerEnd, PresentEnd, RunError, Unread};
+use chestnut_engine::{CalendarError, ClocksApart, DiskAct, FormerEnd, PresentEnd, RunError, Unread};
 use chestnut_store::{Damage, Holder, StoreError};
 
 /// An error of a crate below.
@@ -71,6 +71,16 @@ fn others_words(before: &[FormerEnd], now: &[PresentEnd]) -> String {
     if moved.is_empty() { way_words(before) } else { moved.join("; ") }
 }
 
+impl InWords for ClocksApart {
+    fn in_words(&self) -> String {
+        let apart = match self.seconds / 3600 {
+            hours @ ..48 => format!("{hours} hours"),
+            hours => format!("{} days", hours / 24),
+        };
+        format!("this machine's clock and that of the server of calendar {} are {apart} apart", self.calendar)
+    }
+}
+
 impl InWords for RunError {
     fn in_words(&self) -> String {
         let of_account = |account: &Option<String>| {
@@ -95,10 +105,7 @@ impl InWords for RunError {
             Self::SameCalendar { route, place } => {
                 format!("route {route} names one calendar twice ({place})")
             }
-            Self::ClocksApart { seconds } => format!(
-                "this machine's clock and that of a server are {} hours apart; nothing was deleted",
-                seconds / 3600
-            ),
+            Self::ClocksApart(apart) => format!("{}; nothing was deleted", apart.in_words()),
             Self::ReadOnly { calendar, account } => {
                 format!("calendar {calendar}{} may only be read", of_account(account))
             }

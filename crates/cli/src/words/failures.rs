@@ -111,7 +111,7 @@ impl From<RunError> for Failure {
                 .hint("A command of somebody else did that. `chestnut route list` shows what there is now."),
             RunError::SameCalendar { .. } => Self { code: ExitCode::Usage, ..Self::failed(message) }
                 .hint("Two names of the configuration lead to one calendar; a route needs two."),
-            RunError::ClocksApart { .. } => Self::failed(message)
+            RunError::ClocksApart(_) => Self::failed(message)
                 .hint("Set the clock right, here or there; until then deletions wait, and nothing else does."),
             RunError::Stopped { .. } => Self::failed(message).hint("Run `chestnut sync` to do the rest."),
             _ => Self::failed(message),

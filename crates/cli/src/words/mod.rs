@@ -202,7 +202,9 @@ pub(crate) use looking::{
     as_of_words, clock_change_words, fewer_days, free_busy_written, grid_legend, hidden_words,
     not_days_of_a_week, not_hours, not_long_enough, time_not_understood,
 };
-pub(crate) use troubles::{exit_words, no_time_left, trouble_advice, trouble_sentence, watched_already};
+pub(crate) use troubles::{
+    exit_words, nearly_over, no_time_left, trouble_advice, trouble_sentence, watched_already,
+};
 pub(crate) use undo::{
     PUT_BACK, TAKE_BACK, failed_to_put_back, follow_at_next_run, into_which, no_calendar_of_run,
     no_change_of_entry, no_run_like_that, no_text_kept, not_a_run, not_a_since, not_a_snapshot, not_put_back,

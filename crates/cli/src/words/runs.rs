@@ -3,6 +3,7 @@
 use chestnut_core::People;
 use chestnut_engine::{Phase, PreviewReport};
 
+use super::errors::InWords as _;
 use crate::failure::Failure;
 use crate::render::{clean, count, style, typed};
 
@@ -69,12 +70,8 @@ pub(crate) fn gone_words(name: &str) -> String {
 /// What a person should know before a first run.
 pub(crate) fn preview_warning(preview: &PreviewReport, to: &str, people: People) -> Option<String> {
     let invites = preview.warns_of_invitations.then(|| invitation_warning(&preview.route, to));
-    let clocks = preview.clocks_apart.map(|seconds| {
-        let words = format!(
-            "{}: this machine's clock and that of a server are {} hours apart; nothing is deleted until they agree\n",
-            preview.route,
-            seconds / 3600
-        );
+    let clocks = preview.clocks_apart.as_ref().map(|apart| {
+        let words = format!("{}: {}; nothing is deleted until they agree\n", preview.route, apart.in_words());
         style::paint(style::WARN, words)
     });
     let schedulers = preview.first_run.then(|| scheduler_lines(&preview.schedulers, people));

@@ -120,6 +120,11 @@ pub(crate) fn trouble_advice(kind: TroubleKind, about: &str) -> String {
     }
 }
 
+/// Says instead that there was nothing wrong any more when somebody last looked.
+pub(crate) fn nearly_over() -> &'static str {
+    "All was well again at the last look; it is over after the next good one."
+}
+
 /// A word for what is told.
 pub(crate) fn event_word(event: NoticeEvent) -> &'static str {
     match event {

@@ -52,6 +52,10 @@ impl FeedCalendar {
         self.read.take();
     }
 
+    pub(super) fn server_clock(&self) -> Option<i64> {
+        self.client.server_clock()
+    }
+
     pub(super) fn counter(&self) -> usize {
         self.client.counter()
     }

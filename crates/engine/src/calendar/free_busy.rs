@@ -56,6 +56,10 @@ impl FreeBusyCalendar {
         self.client.counts()
     }
 
+    pub(super) fn server_clock(&self) -> Option<i64> {
+        self.client.server_clock()
+    }
+
     pub(super) fn counter(&self) -> usize {
         self.client.counter()
     }

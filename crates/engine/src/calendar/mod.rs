@@ -319,6 +319,16 @@ impl Calendar {
         }
     }
 
+    /// Returns its server's clock as the last answer told it, in seconds since 1970.
+    pub(crate) fn server_clock(&self) -> Option<i64> {
+        match self {
+            Self::Dav { client, .. } => client.server_clock(),
+            Self::Feed(feed) => feed.server_clock(),
+            Self::FreeBusy(one) => one.server_clock(),
+            Self::File(_) | Self::Folder(_) | Self::Made(_) => None,
+        }
+    }
+
     /// Returns the calendar's ctag now, where it has one. `known` is the one of the last look.
     pub(crate) async fn ctag(&self, known: &SyncToken) -> Result<Option<SyncToken>> {
         match self {
