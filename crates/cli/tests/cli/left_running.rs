@@ -257,12 +257,13 @@ fn a_watch_brings_changes_tells_of_troubles_and_ends_politely() {
     assert!(ask(port, "/", "").starts_with("HTTP/1.1 404"));
     let metrics = ask(port, "/metrics", "");
     check_prometheus(metrics.split_once("\r\n\r\n").expect("a body").1);
-    // Looks that bring nothing are requests, too. What is on its way just now is counted when it is done.
+    // Looks that bring nothing are requests, too. What is on its way just now is counted when it is done; what a server
+    // asked to be sent again, signed in, is one request.
     wait_for("the count of requests", 10, &place, || {
         let metrics = ask(port, "/metrics", "");
         let counted = metrics.lines().find_map(|line| line.strip_prefix("chestnut_requests_total "));
         let counted: usize = counted.expect("a count").parse().expect("a number");
-        counted.abs_diff(place.asked() - before) < 5
+        counted.abs_diff(place.asked() - before) < 10
     });
     let page = ask(port, "/status", "");
     assert!(page.contains("frame-ancestors 'none'") && page.contains("Calendars in step"), "{page}");
