@@ -127,7 +127,7 @@ impl<'a> Section<'a> {
                 continue;
             }
             let nearest = keys.iter().max_by_key(|k| (strsim::jaro_winkler(k, name) * 1000.0) as u32);
-            let homes = homes(name);
+            let homes = homes(name, &self.name);
             let advice = match nearest {
                 _ if !homes.is_empty() => UnknownKey::Elsewhere(&homes),
                 Some(nearest) if strsim::jaro_winkler(nearest, name) > 0.7 => UnknownKey::Perhaps(nearest),

@@ -299,8 +299,9 @@ pub(crate) const DELETION_LIMIT: &[Key] = &[
     key("percent", "so many of a hundred of the route's entries, too").default("20").example("0"),
 ];
 
-/// Where a key of this name stands, as one says it.
-pub(crate) fn homes(name: &str) -> Vec<&'static str> {
+/// Where a key of this name stands, as one says it to somebody who wrote it into a table.
+pub(crate) fn homes(name: &str, table: &str) -> Vec<&'static str> {
+    let of_all = [(ACCOUNT, "in [defaults.account]"), (ROUTE, "in [defaults.route]")];
     let tables = [
         (TOP, "at the top of the file, before the first [table]"),
         (ACCOUNT, "in an [account.NAME]"),
@@ -312,9 +313,11 @@ pub(crate) fn homes(name: &str) -> Vec<&'static str> {
         (CARRY, "in a route's `carry = { … }`"),
         (DELETION_LIMIT, "in a route's `deletion-limit = { … }`"),
     ];
-    tables
-        .into_iter()
-        .filter(|(keys, _)| keys.iter().any(|key| key.name == name))
-        .map(|(_, place)| place)
-        .collect()
+    let has = |keys: &[Key]| keys.iter().any(|key| key.name == name);
+    let of_all = of_all.into_iter().filter(|(keys, _)| table == "defaults" && has(keys));
+    let mut places: Vec<_> = of_all.map(|(_, place)| place).collect();
+    if places.is_empty() {
+        places.extend(tables.into_iter().filter(|(keys, _)| has(keys)).map(|(_, place)| place));
+    }
+    places
 }

@@ -156,6 +156,7 @@ fn each_example_takes_what_it_says_and_a_change_takes_hold_at_the_next_run() {
             "unknown key `kinds` in [route.presses-to-board.skip]\nHint: `kinds` stands in a route's `only = {",
         ),
         ("skip = { declind = true }", "Did you mean `declined`?"),
+        ("[defaults]\nevery = \"1 hour\"", "in [defaults]\nHint: `every` stands in [defaults.route]."),
         ("skip = { free = \"yes\" }", "must be true or false"),
         ("skip = { all-day = false }", "write only = { all-day = true }"),
     ] {
