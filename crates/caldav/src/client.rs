@@ -64,6 +64,9 @@ pub struct RequestCounts {
     pub writes: u64,
 }
 
+/// Where requests are counted as they are sent.
+pub type Tally = Rc<Cell<RequestCounts>>;
+
 /// What is worth knowing of a calendar's server beside the calendar's own description.
 #[derive(Debug, Clone)]
 pub struct Capabilities {
@@ -154,7 +157,9 @@ pub struct Client {
     patience: Duration,
     standing: Rc<RefCell<Standing>>,
     user: Rc<str>,
-    counts: Rc<Cell<RequestCounts>>,
+    counts: Tally,
+    /// Of the client that this one was made of to count apart.
+    counts_of_all: Option<Tally>,
     /// While this is set, nothing that writes is sent.
     no_writes: Rc<RefCell<Rc<Cell<bool>>>>,
     /// Servers that answer a multiget with an error for all; found once, then asked one by one.
@@ -179,7 +184,8 @@ impl Client {
             patience: options.patience,
             standing: Rc::default(),
             user: Rc::from(""),
-            counts: Rc::default(),
+            counts: Tally::default(),
+            counts_of_all: None,
             no_writes: Rc::default(),
             no_multiget: Rc::default(),
         }
@@ -195,6 +201,12 @@ impl Client {
     #[must_use]
     pub fn user(&self) -> &str {
         &self.user
+    }
+
+    /// Counts into this tally from now on, and still for the client that it was made of.
+    #[must_use]
+    pub fn counting(self, tally: Tally) -> Self {
+        Self { counts_of_all: Some(self.counts_of_all.unwrap_or(self.counts)), counts: tally, ..self }
     }
 
     /// Returns a number that tells its count of requests from all others.
@@ -710,10 +722,12 @@ impl Client {
         if let Some(ended) = &self.standing.borrow().ended {
             return ended.clone();
         }
-        let mut counts = self.counts.get();
-        counts.all += 1;
-        counts.writes += u64::from(writes);
-        self.counts.set(counts);
+        for tally in [Some(&self.counts), self.counts_of_all.as_ref()].into_iter().flatten() {
+            let mut counts = tally.get();
+            counts.all += 1;
+            counts.writes += u64::from(writes);
+            tally.set(counts);
+        }
         let asked = (Instant::now(), request.url.host_str().unwrap_or_default().to_owned());
         let waiting = Waiting::new(&self.standing, asked);
         let outcome = self.transport.send(request).await;

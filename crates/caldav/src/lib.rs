@@ -22,7 +22,7 @@ mod transport;
 
 pub use auth::{Credentials, FixedToken, SignIn, TokenAnswer, TokenSource, answer_to_challenge};
 pub use class::Class;
-pub use client::{Capabilities, Client, ClientOptions, Fetched, NotGiven, RequestCounts};
+pub use client::{Capabilities, Client, ClientOptions, Fetched, NotGiven, RequestCounts, Tally};
 pub use error::{
     Asked, CertificateFault, DavError, Detail, Instead, SetupError, TransportError, TransportFault, XmlBound,
     XmlError,

@@ -1,9 +1,10 @@
 //! What a route says, ready to run.
 
+use std::collections::HashMap;
 use std::fmt::Write as _;
 use std::rc::Rc;
 
-use chestnut_caldav::DavError;
+use chestnut_caldav::{DavError, Tally};
 use chestnut_core::{
     Carry, Choice, DeletionLimit, Deletions, Disagree, FarEdits, Kind, Kinds, Matches, PastCopies, Reach,
     ReplicaPolicy, ReplicaRules, RouteKey, RoutePolicy, RouteTag, Scheduling, Sight, Strangers, Window,
@@ -146,9 +147,15 @@ impl Rule {
     }
 
     fn plain(name: &str, ends: Vec<CalendarEnd>, key: RouteKey) -> Self {
+        // Other routes ask the same accounts meanwhile. Ends of one account count together.
+        let mut tallies: HashMap<usize, Tally> = HashMap::new();
+        let ends = ends.into_iter().map(|end| {
+            let tally = tallies.entry(end.calendar.counter()).or_default().clone();
+            CalendarEnd { calendar: end.calendar.counting(tally), ..end }
+        });
         Self {
             name: name.to_owned(),
-            ends,
+            ends: ends.collect(),
             kinds: [Kind::Event].into_iter().collect(),
             choice: Choice::default(),
             window: Window::default(),

@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 use std::rc::Rc;
 
 use chestnut_caldav::protocol::{FeedAnswer, FeedText, Listed, Listing, Validators};
-use chestnut_caldav::{Client, Fetched, RequestCounts};
+use chestnut_caldav::{Client, Fetched, RequestCounts, Tally};
 use chestnut_core::ical::Limits;
 use chestnut_core::{CalendarText, ObjectHref, SyncToken, hex};
 use sha2::{Digest, Sha256};
@@ -41,6 +41,10 @@ impl FeedCalendar {
     pub(super) fn address(&self) -> String {
         let digest = hex(&Sha256::digest(self.url.as_str())[..8]);
         format!("feed {}#{digest}", self.url.host_str().unwrap_or_default())
+    }
+
+    pub(super) fn counting(self, tally: Tally) -> Self {
+        Self { client: self.client.counting(tally), ..self }
     }
 
     pub(super) fn counts(&self) -> RequestCounts {

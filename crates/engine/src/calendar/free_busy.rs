@@ -6,7 +6,7 @@ use std::collections::HashMap;
 use std::rc::Rc;
 
 use chestnut_caldav::protocol::Listing;
-use chestnut_caldav::{Client, Fetched, RequestCounts};
+use chestnut_caldav::{Client, Fetched, RequestCounts, Tally};
 use chestnut_core::{CalendarText, Entry, FreeBusy, ObjectHref, SyncToken, hex};
 use jiff::Timestamp;
 use sha2::{Digest, Sha256};
@@ -50,6 +50,10 @@ impl FreeBusyCalendar {
     pub(super) fn address(&self) -> String {
         let digest = hex(&Sha256::digest(self.url.as_str())[..8]);
         format!("free-busy {}#{digest} {}", self.url.host_str().unwrap_or_default(), self.client.user())
+    }
+
+    pub(super) fn counting(self, tally: Tally) -> Self {
+        Self { client: self.client.counting(tally), ..self }
     }
 
     pub(super) fn counts(&self) -> RequestCounts {

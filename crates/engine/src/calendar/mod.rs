@@ -12,7 +12,7 @@ use std::path::PathBuf;
 use std::rc::Rc;
 
 use chestnut_caldav::protocol::{Condition, Listing, Stored, SyncAnswer, canonical_path, href_of, url_of};
-use chestnut_caldav::{Client, DavError, Fetched, RequestCounts, TransportFault};
+use chestnut_caldav::{Client, DavError, Fetched, RequestCounts, Tally, TransportFault};
 use chestnut_core::{Entry, EventUid, Kind, Kinds, NotACalendar, ObjectHref, Scheduling, SyncToken};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -207,6 +207,17 @@ impl Calendar {
             Self::File(file) => file.counter(),
             Self::Folder(folder) => folder.counter(),
             Self::Made(_) => 0,
+        }
+    }
+
+    /// Counts its requests into this tally, too, which is what [`Self::counts`] tells then.
+    pub(crate) fn counting(self, tally: Tally) -> Self {
+        match self {
+            Self::Dav { client, url } => Self::Dav { client: client.counting(tally), url },
+            Self::Feed(feed) => Self::Feed(feed.counting(tally)),
+            Self::FreeBusy(one) => Self::FreeBusy(one.counting(tally)),
+            // They count for themselves alone.
+            Self::File(_) | Self::Folder(_) | Self::Made(_) => self,
         }
     }
 

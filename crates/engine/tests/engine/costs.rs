@@ -92,6 +92,8 @@ fn forty_routes_into_one_board_ask_it_once() {
     let world = World::new(0);
     let now = || jiff::Timestamp::from_second(world.now()).expect("a moment");
     let sources: Vec<_> = (0..40).map(|number| world.source.beside(&format!("crew-{number}"))).collect();
+    // One account, for all of them.
+    let board = world.route_at(&world.board);
     let keys: Vec<_> = (0..40).map(|n| RouteKey::new(b"a key for tests", &format!("crew-{n}"))).collect();
     let routes = sources.iter().zip(&keys).enumerate().map(|(number, (source, key))| {
         for day in 1..5 {
@@ -101,7 +103,7 @@ fn forty_routes_into_one_board_ask_it_once() {
             );
             world.write(source, &format!("{day}.ics"), &text);
         }
-        let (from, to) = (world.route_at(source), world.route_at(&world.board));
+        let (from, to) = (world.route_at(source), board.clone());
         let rule = Rule::one_way(&format!("crew-{number}"), from, to, key.clone());
         Rule { known_tags: keys.iter().map(|key| key.tag().clone()).collect(), ..rule }
     });
@@ -124,6 +126,17 @@ fn forty_routes_into_one_board_ask_it_once() {
     world.edit(&sources[17], "1.ics", "Picking", "Pressing");
     let (all, board) = round();
     assert_eq!(all, 45, "its fetch, a write, reading it back, and a look after it: {board:?}");
+    // Side by side, each tells of its own requests.
+    sources.iter().for_each(|source| world.edit(source, "2.ics", "Picking", "Pressing"));
+    world.take_log(&world.source);
+    world.pass(60);
+    let options = RunOptions { round: Round::default(), ..RunOptions::at(now()) };
+    let runs = routes.iter().map(|route| run_route(route, &store, &options, &Silent));
+    let reports = block_on(futures_util::future::join_all(runs));
+    let told: Vec<_> = reports.into_iter().map(|report| report.expect("a run").summary).collect();
+    let asked = world.take_log(&world.source).len() + world.take_log(&world.board).len();
+    assert_eq!(told.iter().map(|summary| summary.requests).sum::<u64>(), asked as u64);
+    assert!(told.iter().all(|summary| summary.writes == 1));
 }
 
 #[test]
