@@ -21,7 +21,7 @@ pub(crate) async fn overview(
     settings: &Settings,
     store: &Store,
     environment: &Environment,
-    watcher: Option<&Watcher>,
+    watchers: &[Watcher],
     (since, now): (Timestamp, Timestamp),
 ) -> Result<Report, Failure> {
     let connections = Connections::new(settings, environment).keeping(store, now);
@@ -29,7 +29,7 @@ pub(crate) async fn overview(
     let last = first.saturating_add(Span::new().days(6));
     let mut agenda = Agenda::new((first, last), &settings.zone, now, true);
     agenda.read(&[], settings, store, &connections).await?;
-    let health = status::Report::of(settings, store, now, None, watcher)?;
+    let health = status::Report::of(settings, store, now, None, watchers)?;
     let (did, steps) = done(&store.runs_since(since)?, since, now, &settings.zone);
     Ok(Report {
         made: now.to_string(),

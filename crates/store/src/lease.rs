@@ -94,6 +94,15 @@ impl Store {
         Ok(there.map(|(name, _)| name).collect())
     }
 
+    /// Returns who watches, as far as the state tells; for states that several may watch.
+    ///
+    /// # Errors
+    /// The state cannot be read.
+    pub fn watches(&self) -> Result<Vec<Holder>, StoreError> {
+        let holders = self.attending()?.into_iter().map(|name| self.holder(&name));
+        holders.filter_map(Result::transpose).collect()
+    }
+
     /// Tells whether other machines may work with this state, and for how many seconds a lease of one lasts that is not
     /// heard of.
     #[must_use]

@@ -43,8 +43,8 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let since = since(asked.since, now, &settings.zone)?;
     let bars = Bars::new(io.progress && !common.quiet);
     let troubles = if asked.compare { compare(&settings, &store, now, &bars, io)? } else { Vec::new() };
-    let watcher = Presence::look(&state_path(common, &settings));
-    let seen = overview(&settings, &store, &io.environment, watcher.as_ref(), (since, now));
+    let watchers = Presence::all(&state_path(common, &settings), &store)?;
+    let seen = overview(&settings, &store, &io.environment, &watchers, (since, now));
     let mut report = block_on(seen)??;
     report.troubles.splice(0..0, troubles);
     if let Some(path) = asked.file {

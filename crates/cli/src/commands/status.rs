@@ -20,8 +20,8 @@ pub(crate) fn run(stale_after: Option<&str>, common: &Common, io: &mut Io<'_>) -
     let store = look_at_state(common, &settings, &io.environment)?;
     let now = io.environment.now()?;
     let clock = Clock::at(now, &settings.zone);
-    let watcher = Presence::look(&state_path(common, &settings));
-    let report = Report::of(&settings, &store, now, stale_after, watcher.as_ref())?;
+    let watchers = Presence::all(&state_path(common, &settings), &store)?;
+    let report = Report::of(&settings, &store, now, stale_after, &watchers)?;
     let gone = gone(&store, &settings)?;
     let words = || gone.iter().map(|name| gone_words(name)).collect::<String>();
     // Who searches in it gets all of it.

@@ -157,13 +157,13 @@ pub(crate) fn run(
         return Err(nowhere(how.entries, &chosen));
     }
     let report = Report { runs };
-    let watcher = Presence::look(&state_path(common, &settings));
+    let is_watched = !Presence::all(&state_path(common, &settings), &store)?.is_empty();
     if wanted.is_empty() {
         let daily = match troubles::is_due(&store, now)? {
             true => block_on(daily_look(&settings, &store, &connections, &io.environment, now))??,
             false => Signs::default(),
         };
-        tell_of_troubles(&settings, &store, (&report.runs, daily), now, watcher.is_some())?;
+        tell_of_troubles(&settings, &store, (&report.runs, daily), now, is_watched)?;
     }
     let whole = io.screen.is_none();
     show(common, io, &report, || human(&report.runs, &clock, whole, common.verbose > 0) + &paused + &gone)?;

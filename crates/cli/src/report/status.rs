@@ -32,13 +32,24 @@ pub(crate) struct Report {
     pub(crate) untold: Vec<Untold>,
     /// Who keeps the routes running.
     pub(crate) watch: Option<Watching>,
+    /// Who else does, of a state that several machines share.
+    pub(crate) other_watches: Vec<Watching>,
 }
 
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 pub(crate) struct Watching {
     pub(crate) process: u32,
+    /// Its machine, where it is another one than this.
+    pub(crate) machine: Option<String>,
     pub(crate) since: String,
+}
+
+impl Watching {
+    fn of(watcher: &Watcher) -> Self {
+        let Watcher { process, machine, since } = watcher;
+        Self { process: *process, machine: machine.clone(), since: since.to_string() }
+    }
 }
 
 impl Report {
@@ -48,11 +59,12 @@ impl Report {
         store: &Store,
         now: Timestamp,
         stale_after: Option<SignedDuration>,
-        watcher: Option<&Watcher>,
+        watchers: &[Watcher],
     ) -> Result<Self, Failure> {
         let _still = store.hold_still()?;
         let chosen = settings.chosen_routes(&[])?;
-        let is_watched = watcher.is_some();
+        let is_watched = !watchers.is_empty();
+        let mut watches = watchers.iter().map(Watching::of);
         let routes =
             chosen.into_iter().map(|route| status(settings, store, route, now, stale_after, is_watched));
         Ok(Self {
@@ -62,7 +74,8 @@ impl Report {
             new_state: has_route_key(settings) && store.runs(None, 1)?.is_empty(),
             troubles: open_troubles(settings, store, now)?,
             untold: untold(store)?,
-            watch: watcher.map(|w| Watching { process: w.process, since: w.since.to_string() }),
+            watch: watches.next(),
+            other_watches: watches.collect(),
         })
     }
 }

@@ -183,7 +183,7 @@ fn fresh_page(shared: &Shared) -> Result<String, Failure> {
     let store = shared.state.open()?;
     let now = shared.environment.now()?;
     let since = now.saturating_sub(SINCE).unwrap_or(Timestamp::UNIX_EPOCH);
-    let watcher = Some(&shared.watcher);
+    let watcher = std::slice::from_ref(&shared.watcher);
     let mut seen = block_on(overview(&settings, &store, &shared.environment, watcher, (since, now)))??;
     if !settings.left_running.shows_titles {
         seen.take_titles_out();

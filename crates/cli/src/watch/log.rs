@@ -1,7 +1,8 @@
 //! Where a running process writes what it does.
 
-use std::fs::File;
-use std::path::Path;
+use std::fs::{File, Metadata};
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
 use tracing_subscriber::EnvFilter;
@@ -32,8 +33,8 @@ pub(super) fn begin(file: Option<&Path>, format: LogFormat, verbose: u8) -> Resu
     // A second watch in one process (as in tests) writes where the first one does.
     let begun = match (file, format) {
         (Some(path), format) => {
-            let opened = File::options().create(true).append(true).open(path);
-            let builder = builder.with_writer(Mutex::new(opened.map_err(|system| of_file(path, &system))?));
+            let opened = LogFile::open(path).map_err(|system| of_file(path, &system))?;
+            let builder = builder.with_writer(Mutex::new(opened));
             match format {
                 LogFormat::Text => builder.with_target(false).try_init(),
                 LogFormat::Json => builder.json().flatten_event(true).with_target(false).try_init(),
@@ -46,4 +47,55 @@ pub(super) fn begin(file: Option<&Path>, format: LogFormat, verbose: u8) -> Resu
     };
     drop(begun);
     Ok(())
+}
+
+/// A file that somebody may take away or rename from time to time, so that it does not grow for ever: the next line begins
+/// a new one.
+#[derive(Debug)]
+struct LogFile {
+    path: PathBuf,
+    file: File,
+}
+
+impl LogFile {
+    fn open(path: &Path) -> io::Result<Self> {
+        let file = File::options().create(true).append(true).open(path)?;
+        Ok(Self { path: path.to_owned(), file })
+    }
+
+    fn stands_at_its_path(&self) -> io::Result<bool> {
+        match self.path.metadata() {
+            Ok(there) => Ok(is_same(&there, &self.file.metadata()?)),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(false),
+            Err(error) => Err(error),
+        }
+    }
+}
+
+impl Write for LogFile {
+    fn write(&mut self, line: &[u8]) -> io::Result<usize> {
+        // Where no new one can be made, the old one still takes lines.
+        if let Ok(false) = self.stands_at_its_path()
+            && let Ok(new) = Self::open(&self.path)
+        {
+            *self = new;
+        }
+        self.file.write(line)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.file.flush()
+    }
+}
+
+#[cfg(unix)]
+fn is_same(one: &Metadata, other: &Metadata) -> bool {
+    use std::os::unix::fs::MetadataExt as _;
+    (one.dev(), one.ino()) == (other.dev(), other.ino())
+}
+
+/// Elsewhere an open file keeps its name.
+#[cfg(not(unix))]
+fn is_same(_: &Metadata, _: &Metadata) -> bool {
+    true
 }

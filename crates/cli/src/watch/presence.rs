@@ -5,6 +5,7 @@ use std::io::{Read as _, Write as _};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use chestnut_store::{Holder, Store};
 use jiff::Timestamp;
 
 use crate::failure::Failure;
@@ -18,6 +19,8 @@ const PAUSE: Duration = Duration::from_millis(50);
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Watcher {
     pub(crate) process: u32,
+    /// Its machine, where it is another one than this.
+    pub(crate) machine: Option<String>,
     pub(crate) since: Timestamp,
 }
 
@@ -50,8 +53,19 @@ impl Presence {
         Ok(Self(file))
     }
 
-    /// Returns who watches a state; `None` where nobody does.
-    pub(crate) fn look(state: &Path) -> Option<Watcher> {
+    /// Returns who watches a state, on this machine and on others.
+    pub(crate) fn all(state: &Path, store: &Store) -> Result<Vec<Watcher>, Failure> {
+        if store.shared_lease().is_none() {
+            return Ok(Self::look(state).into_iter().collect());
+        }
+        let watcher = |Holder { process, machine, since }| Watcher { process, machine, since };
+        let mut all: Vec<_> = store.watches()?.into_iter().map(watcher).collect();
+        // Whoever is here comes first.
+        all.sort_by_key(|watcher| (watcher.machine.is_some(), watcher.since));
+        Ok(all)
+    }
+
+    fn look(state: &Path) -> Option<Watcher> {
         let mut file = File::open(lock_path(state)).ok()?;
         match file.try_lock_shared() {
             Err(TryLockError::WouldBlock) => watcher(&mut file),
@@ -75,5 +89,6 @@ fn watcher(file: &mut File) -> Option<Watcher> {
     let mut text = String::new();
     file.read_to_string(&mut text).ok()?;
     let (process, since) = text.trim().split_once(' ')?;
-    Some(Watcher { process: process.parse().ok()?, since: since.parse().ok()? })
+    let (process, since) = (process.parse().ok()?, since.parse().ok()?);
+    Some(Watcher { process, machine: None, since })
 }

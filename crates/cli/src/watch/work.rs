@@ -81,7 +81,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
         log::begin(asked.log, asked.format, common.verbose)?;
     }
     let health = Arc::new(Health::default());
-    let watcher = Watcher { process: std::process::id(), since: now };
+    let watcher = Watcher { process: std::process::id(), machine: None, since: now };
     listen::begin(&settings, place, &io.environment, watcher, Arc::clone(&health))?;
     let watch = Watch {
         store: &store,

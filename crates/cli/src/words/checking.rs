@@ -77,12 +77,19 @@ pub(crate) fn certificate_ends(left: SignedDuration) -> String {
     format!("the certificate expires in {}", count(days, "day", "days"))
 }
 
+/// How long something is, in the largest unit of which there are two.
+pub(super) fn long_words(span: SignedDuration) -> String {
+    match span.abs().as_mins() {
+        minutes @ ..120 => count(usize::try_from(minutes).unwrap_or_default(), "minute", "minutes"),
+        minutes @ ..2880 => format!("{} hours", minutes / 60),
+        minutes => format!("{} days", minutes / 1440),
+    }
+}
+
 /// `apart` is positive where the server's clock is ahead.
 pub(crate) fn clocks_differ(apart: SignedDuration) -> String {
     let which = if apart.is_positive() { "ahead of" } else { "behind" };
-    let minutes = apart.abs().as_mins();
-    let long = if minutes >= 120 { format!("{} hours", minutes / 60) } else { format!("{minutes} minutes") };
-    format!("the server's clock is {long} {which} this machine's: one of them is wrong")
+    format!("the server's clock is {} {which} this machine's: one of them is wrong", long_words(apart))
 }
 
 pub(crate) fn calendars_found(number: usize, writable: usize) -> String {

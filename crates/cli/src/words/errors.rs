@@ -9,6 +9,9 @@ use chestnut_core::ical::{Bound, ParseError, ParseProblem};
 use chestnut_core::{EntryError, NotACalendar, SeriesError};
 use chestnut_engine::{CalendarError, ClocksApart, DiskAct, FormerEnd, PresentEnd, RunError, Unread};
 use chestnut_store::{Damage, Holder, StoreError};
+use jiff::SignedDuration;
+
+use super::checking::long_words;
 
 /// An error of a crate below.
 pub(crate) trait InWords {
@@ -73,10 +76,7 @@ fn others_words(before: &[FormerEnd], now: &[PresentEnd]) -> String {
 
 impl InWords for ClocksApart {
     fn in_words(&self) -> String {
-        let apart = match self.seconds / 3600 {
-            hours @ ..48 => format!("{hours} hours"),
-            hours => format!("{} days", hours / 24),
-        };
+        let apart = long_words(SignedDuration::from_secs(self.seconds));
         format!("this machine's clock and that of the server of calendar {} are {apart} apart", self.calendar)
     }
 }

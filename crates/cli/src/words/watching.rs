@@ -213,8 +213,9 @@ pub(crate) fn troubles_words(number: usize) -> String {
 }
 
 /// Who keeps routes running.
-pub(crate) fn watched_since(process: u32, age: &str) -> String {
-    format!("watch: process {process} keeps these routes running, since {age}\n")
+pub(crate) fn watched_since(process: u32, machine: Option<&str>, age: &str) -> String {
+    let on = machine.map(|machine| format!(" on {machine}")).unwrap_or_default();
+    format!("watch: process {process}{on} keeps these routes running, since {age}\n")
 }
 
 /// What a person wrote down about something.

@@ -268,6 +268,8 @@ fn a_watch_brings_changes_tells_of_troubles_and_ends_politely() {
     let page = ask(port, "/status", "");
     assert!(page.contains("frame-ancestors 'none'") && page.contains("Calendars in step"), "{page}");
     assert!(!page.contains("Hail nets") && !page.contains("Crate repair"), "titles are nobody's business");
+    // Whoever takes the log away gets a new one.
+    std::fs::rename(place.folder.path().join("log"), place.folder.path().join("log.1")).expect("renamed");
     // Slow clients keep nobody from anything.
     let slow: Vec<_> = (0..60).filter_map(|_| TcpStream::connect(("127.0.0.1", port)).ok()).collect();
     place.edit("orchard-0001.ics", "Press cleaning");
@@ -282,7 +284,9 @@ fn a_watch_brings_changes_tells_of_troubles_and_ends_politely() {
     assert!(asked.elapsed() < Duration::from_secs(10));
     assert!(place.read("log").contains("stopped; requests under way were finished"));
     assert!(place.run(&["status", "--json"]).json()["watch"].is_null());
-    assert!(!place.read("log").contains("Press cleaning"), "titles stay out of the log");
+    let (old, new) = (place.read("log.1"), place.read("log"));
+    assert!(old.contains("watching 2 routes") && new.contains("route=bookings"), "{old}\n{new}");
+    assert!(!(old + &new).contains("Press cleaning"), "titles stay out of the log");
 }
 
 /// Families with HELP and TYPE before their samples, each once; names, labels and numbers as the format has them.
@@ -831,6 +835,8 @@ fn several_watches_share_one_state() {
             .sql("SELECT count(*) FROM chestnut.lease WHERE substr(name, 1, 6) = 'watch ' AND holder <> ''")
     };
     wait_for("all three", 20, &place, || attending() == "3");
+    let status = place.run(&["status", "--json"]).json();
+    assert!(status["watch"].is_object() && status["other_watches"].as_array().map(Vec::len) == Some(2));
     edit_all("Picking", 20);
     signal(&watches[0], "STOP");
     // Others go on with its routes as soon as its leases have run out.

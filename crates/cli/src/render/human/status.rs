@@ -101,9 +101,10 @@ fn troubles(report: &Report, clock: &Clock) -> String {
         let words = untold_words(trouble, untold.event, attempts, &untold.problem, next.as_deref());
         out += &style::paint(style::WARN, words);
     }
-    if let Some(watch) = &report.watch {
+    for watch in report.watch.iter().chain(&report.other_watches) {
         let since = watch.since.parse::<Timestamp>().map(|at| moment_text(at, clock)).unwrap_or_default();
-        out += &watched_since(watch.process, &since);
+        let machine = watch.machine.as_deref().map(clean);
+        out += &watched_since(watch.process, machine.as_deref(), &since);
     }
     out
 }
