@@ -55,7 +55,7 @@ pub(crate) fn open_troubles(
             age: now.duration_since(began).as_secs().max(0),
             what: trouble_sentence(row.kind, &row.about, &row.facts),
             advice: match row.good {
-                0 => trouble_advice(row.kind, &row.about),
+                0 => trouble_advice(row.kind, &row.about, &row.facts),
                 _ => nearly_over().to_owned(),
             },
             note: note_about(settings, &row.about).map(str::to_owned),

@@ -1,4 +1,4 @@
-//! What is looked at once a day: certificates that end, accounts that are nearly full, feeds in which nothing changes.
+//! What is looked at about once a day: certificates that end, accounts that are nearly full, feeds in which nothing changes.
 
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -20,12 +20,20 @@ const PATIENCE: Duration = Duration::from_secs(10);
 /// When it was looked at, as the state remembers it: in seconds since 1970.
 const LOOKED_AT: &str = "daily-look";
 const A_DAY: i64 = 86_400;
+const AN_HOUR: i64 = 3600;
 
-/// Whether a day has passed since the last look.
+/// Whether it is time to look again: a day after the last look; while something lasts that a person was told of and may
+/// have mended, an hour.
 pub(crate) fn is_due(store: &Store, now: Timestamp) -> Result<bool, StoreError> {
     let last: Option<i64> = store.meta(LOOKED_AT)?.and_then(|text| text.parse().ok());
+    let Some(at) = last else { return Ok(true) };
+    let may_be_mended = |kind| {
+        matches!(kind, TroubleKind::CertificateEnds | TroubleKind::TokenEnds | TroubleKind::NearlyFull)
+    };
+    let is_waited_for = store.open_troubles(i64::MAX)?.iter().any(|row| may_be_mended(row.kind));
+    let pause = if is_waited_for { AN_HOUR } else { A_DAY };
     // A moment that is still to come was noted under a wrong clock.
-    Ok(last.is_none_or(|at| !(0..A_DAY).contains(&(now.as_second() - at))))
+    Ok(!(0..pause).contains(&(now.as_second() - at)))
 }
 
 /// Looks at all of it, and notes that it did.

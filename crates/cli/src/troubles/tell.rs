@@ -69,7 +69,7 @@ impl Teller<'_> {
             ended: then.ended.and_then(moment_of),
             again: then.again,
             what: trouble_sentence(then.kind, &then.about, &then.facts),
-            r#do: trouble_advice(then.kind, &then.about),
+            r#do: trouble_advice(then.kind, &then.about, &then.facts),
             note: note_about(self.settings, &then.about),
             facts: &then.facts,
         };

@@ -7,6 +7,7 @@ use chestnut_engine::WriteStep;
 use jiff::{SignedDuration, Timestamp};
 
 use super::failures::account_failure;
+use super::troubles::expires;
 use crate::failure::Failure;
 use crate::render::{count, typed};
 use crate::settings::{AccountSettings, SignInSettings};
@@ -73,8 +74,7 @@ fn few_names(names: &[String]) -> String {
 }
 
 pub(crate) fn certificate_ends(left: SignedDuration) -> String {
-    let days = usize::try_from(left.as_hours() / 24).unwrap_or(0);
-    format!("the certificate expires in {}", count(days, "day", "days"))
+    format!("the certificate {}", expires(left.as_hours() / 24))
 }
 
 /// How long something is, in the largest unit of which there are two.

@@ -305,6 +305,8 @@ fn without_proxy(error: &TransportError) -> String {
             CertificateFault::UnknownIssuer => "is not signed by an authority that this machine trusts",
             _ => "is not accepted",
         };
+        // What a library says of the time makes it another sentence each time.
+        let detail = if fault == CertificateFault::Expired { "" } else { &detail };
         return format!("the certificate of {host} {what}{detail}");
     }
     match fault {

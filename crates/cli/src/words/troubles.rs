@@ -3,7 +3,8 @@
 use std::process::ExitStatus;
 use std::time::Duration;
 
-use chestnut_engine::RunError;
+use chestnut_caldav::DavError;
+use chestnut_engine::{CalendarError, RunError};
 use chestnut_store::{NoticeEvent, TroubleKind};
 use serde::Deserialize as _;
 use serde_json::Value;
@@ -15,9 +16,8 @@ use crate::watch::Watcher;
 
 /// Says what is wrong. `facts` are what was kept of it.
 pub(crate) fn trouble_sentence(kind: TroubleKind, about: &str, facts: &Value) -> String {
-    let error = facts.get("error").and_then(|error| RunError::deserialize(error).ok());
     // Whose it is, is said already.
-    let error = error.map(|error| match error {
+    let error = error_of(facts).map(|error| match error {
         RunError::Calendar { error, .. } => error.in_words(),
         error => error.in_words(),
     });
@@ -42,10 +42,10 @@ pub(crate) fn trouble_sentence(kind: TroubleKind, about: &str, facts: &Value) ->
             format!("{about}: the account is full to {percent} %")
         }
         TroubleKind::CertificateEnds => {
-            format!("{about}: the server's certificate expires {}", in_days(days))
+            format!("{about}: the server's certificate {}", expires(days))
         }
         TroubleKind::TokenEnds => {
-            format!("{about}: the sign-in expires {}, according to its server", in_days(days))
+            format!("{about}: the sign-in {}, according to its server", expires(days))
         }
         TroubleKind::FeedShrunk => {
             let [was, is] =
@@ -66,18 +66,34 @@ pub(crate) fn trouble_sentence(kind: TroubleKind, about: &str, facts: &Value) ->
     }
 }
 
-fn in_days(days: i64) -> String {
+fn error_of(facts: &Value) -> Option<RunError> {
+    RunError::deserialize(facts.get("error")?).ok()
+}
+
+/// When something ends, in words that follow its name.
+pub(super) fn expires(days: i64) -> String {
     match days {
-        ..0 => "already".to_owned(),
-        0 => "today".to_owned(),
-        1 => "tomorrow".to_owned(),
-        days => format!("in {days} days"),
+        ..0 => "has expired".to_owned(),
+        0 => "expires today".to_owned(),
+        1 => "expires tomorrow".to_owned(),
+        days => format!("expires in {days} days"),
     }
 }
 
-/// Says what to do about a trouble.
-pub(crate) fn trouble_advice(kind: TroubleKind, about: &str) -> String {
+/// Says what to do about a trouble. `facts` are what was kept of it.
+pub(crate) fn trouble_advice(kind: TroubleKind, about: &str, facts: &Value) -> String {
+    let error = error_of(facts);
+    let is_certificate = |error: &RunError| match error {
+        RunError::Calendar { error, .. } => {
+            matches!(&**error, CalendarError::Dav(DavError::Transport(error)) if error.certificate.is_some())
+        }
+        _ => false,
+    };
+    // Nobody but a person can do something about it.
+    let is_for_people = kind == TroubleKind::RouteFails || error.as_ref().is_some_and(is_certificate);
+    let hint = error.filter(|_| is_for_people).and_then(|error| Failure::from(error).hint);
     match kind {
+        TroubleKind::ServerDown | TroubleKind::RouteFails if let Some(hint) = hint => hint,
         TroubleKind::ServerDown => "Nothing is lost; it is tried again and goes on by itself.".to_owned(),
         TroubleKind::SignInRefused => {
             format!(

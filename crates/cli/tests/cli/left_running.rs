@@ -390,10 +390,7 @@ fn a_timer_syncs_what_is_due_and_pauses_end_by_themselves() {
     let set_up = SetUp::new(3);
     set_up.configure(&set_up.standard().replace("to = \"board\"", "to = \"board\"\nevery = \"1 hour\""));
     set_up.ok(&["sync"]);
-    let at = |now: &str, arguments: &[&str]| {
-        let mut command = hermetic(Path::new(PROGRAM), set_up.folder.path());
-        Told::of(command.env("CHESTNUT_NOW", now).args(arguments).output().expect("the program runs"))
-    };
+    let at = |now: &str, arguments: &[&str]| set_up.at(now, arguments);
     let runs = |told: Told| told.json()["runs"].as_array().expect("a list").len();
     assert_eq!(runs(at("2026-10-05T08:30:00Z", &["sync", "--only-due", "--json"])), 0);
     assert_eq!(runs(at("2026-10-05T09:00:00Z", &["sync", "--only-due", "--json"])), 1);
@@ -738,6 +735,15 @@ fn an_account_that_is_nearly_full_is_a_trouble() {
     set_up.ok(&["sync"]);
     let told = set_up.run(&["status"]);
     assert!(told.out.contains("cloud: the account is full to 9"), "{told:?}");
+    // Room was made: that is seen within an hour, and believed an hour later.
+    set_up.target.with(|server| server.quota *= 2);
+    for (at, open, words) in [("08:30", 1, "is full to"), ("09:30", 1, "All was well"), ("10:30", 0, "")] {
+        let run = |arguments: &[&str]| set_up.at(&format!("2026-10-05T{at}:00Z"), arguments);
+        assert_eq!(run(&["sync"]).code, 0);
+        let troubles = run(&["status", "--json"]).json()["troubles"].as_array().map(Vec::len);
+        let told = run(&["status"]);
+        assert!(troubles == Some(open) && told.out.contains(words), "{at}: {told:?}");
+    }
 }
 
 /// A feed whose server refuses the sign-in for a while, and then takes the same one, goes on by itself.

@@ -139,6 +139,12 @@ only = {{ kinds = ["events", "tasks"] }}
         told
     }
 
+    /// Runs at another moment than usual.
+    pub(crate) fn at(&self, now: &str, arguments: &[&str]) -> Told {
+        let mut command = hermetic(Path::new(PROGRAM), self.folder.path());
+        Told::of(command.env("CHESTNUT_NOW", now).args(arguments).output().expect("the program runs"))
+    }
+
     /// Runs, and expects exit status 0.
     pub(crate) fn ok(&self, arguments: &[&str]) -> Told {
         let told = self.run(arguments);
