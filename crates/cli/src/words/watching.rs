@@ -159,10 +159,11 @@ pub(crate) fn unit_text(program: &Path, configuration: &Path, writes: &[std::pat
          After=network-online.target\n\
          \n\
          [Service]\n\
-         Type=notify-reload\n\
+         Type=notify\n\
          # The user to whom configuration and state belong.\n\
          User=chestnut\n\
          ExecStart={} watch --config {}\n\
+         ExecReload=/bin/kill -HUP $MAINPID\n\
          Restart=on-failure\n\
          RestartSec=30\n\
          WatchdogSec=5min\n\
