@@ -1,7 +1,7 @@
 //! Opens what a command works on: the configuration and the state; and waits for work that waits.
 
 use std::future::Future;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 #[cfg(feature = "postgres")]
 use chestnut_store::PostgresPlace;
@@ -42,6 +42,15 @@ pub(crate) enum StatePlace {
 }
 
 impl StatePlace {
+    /// Its file, where it is one.
+    pub(crate) fn file(&self) -> Option<&Path> {
+        match self {
+            Self::File(path) => Some(path),
+            #[cfg(feature = "postgres")]
+            Self::Postgres(_) => None,
+        }
+    }
+
     /// Opens the state, making it where there is none.
     pub(crate) fn open(&self) -> Result<Store, StoreError> {
         match self {

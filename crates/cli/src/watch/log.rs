@@ -1,12 +1,13 @@
 //! Where a running process writes what it does.
 
-use std::fs::{File, Metadata};
+use std::fs::File;
 use std::io::{self, Write};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Mutex;
 
 use tracing_subscriber::EnvFilter;
 
+use super::placed::Placed;
 use crate::failure::Failure;
 use crate::words::of_file;
 
@@ -53,30 +54,22 @@ pub(super) fn begin(file: Option<&Path>, format: LogFormat, verbose: u8) -> Resu
 /// a new one.
 #[derive(Debug)]
 struct LogFile {
-    path: PathBuf,
+    placed: Placed,
     file: File,
 }
 
 impl LogFile {
     fn open(path: &Path) -> io::Result<Self> {
         let file = File::options().create(true).append(true).open(path)?;
-        Ok(Self { path: path.to_owned(), file })
-    }
-
-    fn stands_at_its_path(&self) -> io::Result<bool> {
-        match self.path.metadata() {
-            Ok(there) => Ok(is_same(&there, &self.file.metadata()?)),
-            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(false),
-            Err(error) => Err(error),
-        }
+        Ok(Self { placed: Placed::of(path)?, file })
     }
 }
 
 impl Write for LogFile {
     fn write(&mut self, line: &[u8]) -> io::Result<usize> {
         // Where no new one can be made, the old one still takes lines.
-        if let Ok(false) = self.stands_at_its_path()
-            && let Ok(new) = Self::open(&self.path)
+        if self.placed.has_left()
+            && let Ok(new) = Self::open(&self.placed.path)
         {
             *self = new;
         }
@@ -86,16 +79,4 @@ impl Write for LogFile {
     fn flush(&mut self) -> io::Result<()> {
         self.file.flush()
     }
-}
-
-#[cfg(unix)]
-fn is_same(one: &Metadata, other: &Metadata) -> bool {
-    use std::os::unix::fs::MetadataExt as _;
-    (one.dev(), one.ino()) == (other.dev(), other.ino())
-}
-
-/// Elsewhere an open file keeps its name.
-#[cfg(not(unix))]
-fn is_same(_: &Metadata, _: &Metadata) -> bool {
-    true
 }

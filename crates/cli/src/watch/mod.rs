@@ -6,6 +6,7 @@ mod health;
 mod listen;
 mod log;
 mod manager;
+mod placed;
 mod presence;
 mod rounds;
 mod shared;

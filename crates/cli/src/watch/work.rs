@@ -20,6 +20,7 @@ use super::health::{Health, RouteHealth};
 use super::listen;
 use super::log::{self, LogFormat};
 use super::manager::Manager;
+use super::placed::Placed;
 use super::presence::{Presence, Watcher};
 use super::rounds::{GroupDone, LookDone, Rounds, RouteDone};
 use super::shared::Others;
@@ -30,7 +31,7 @@ use crate::environment::Environment;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
-use crate::open::{block_on, call_as_configured, load, state_path, state_place};
+use crate::open::{StatePlace, block_on, call_as_configured, load, state_path, state_place};
 use crate::render::human::watch::Live;
 use crate::report::route::gone;
 use crate::report::status::stale_after;
@@ -39,7 +40,8 @@ use crate::settings::{Connections, RouteSettings, Settings, route_key, side_by_s
 use crate::troubles::{Happened, Observer, Teller, daily_look, is_due, settle};
 use crate::words::{
     InWords as _, heartbeat_unheard, looks_in_its_time, needs_restart, read_again, route_error_words,
-    run_words, signal_words, state_not_usable, trouble_turn_words, troubles_words, watch_begins, watch_ends,
+    run_words, signal_words, state_left, state_not_usable, trouble_turn_words, troubles_words, watch_begins,
+    watch_ends,
 };
 
 /// How often what can change beside this process is looked at: routes that got their first yes.
@@ -68,26 +70,52 @@ pub(crate) struct Asked<'a> {
 }
 
 pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
-    let settings = load(common, io)?;
+    let mut settings = load(common, io)?;
     settings.chosen_routes(&[])?;
     let place = state_place(common, &settings, &io.environment)?;
-    let store = place.open()?;
+    let mut store = place.open()?;
     call_as_configured(&settings, &store)?;
     let now = io.environment.now()?;
     let presence = Presence::take(&state_path(common, &settings), now)?;
-    let key = route_key(&settings, &store, true)?;
+    // A key that does not belong to the state is told before anything is logged.
+    route_key(&settings, &store, true)?;
     let is_live = io.screen.is_some() && asked.log.is_none() && !common.quiet && common.verbose == 0;
     if !is_live {
         log::begin(asked.log, asked.format, common.verbose)?;
     }
     let health = Arc::new(Health::default());
     let watcher = Watcher { process: std::process::id(), machine: None, since: now };
-    listen::begin(&settings, place, &io.environment, watcher, Arc::clone(&health))?;
+    listen::begin(&settings, place.clone(), &io.environment, watcher, Arc::clone(&health))?;
+    let mut view = View::new(is_live, io.screen, io.color);
+    let ended = loop {
+        let ended = watch_with(&store, &place, settings, &health, &mut view, &io.environment);
+        match ended {
+            Ok(Ended::Stopped) => break Ok(ExitCode::Ok),
+            Ok(Ended::StateLeft(as_before)) => settings = *as_before,
+            Err(failure) => break Err(failure),
+        }
+        store = place.open()?;
+    };
+    view.close();
+    drop(presence);
+    ended
+}
+
+/// Watches as long as the state is the one that was opened.
+fn watch_with(
+    store: &Store,
+    place: &StatePlace,
+    settings: Settings,
+    health: &Arc<Health>,
+    view: &mut View,
+    environment: &Environment,
+) -> Result<Ended, Failure> {
     let watch = Watch {
-        store: &store,
-        environment: &io.environment,
-        key,
-        health,
+        store,
+        file: place.file().and_then(|path| Placed::of(path).ok()),
+        environment,
+        key: route_key(&settings, store, true)?,
+        health: Arc::clone(health),
         stop: Rc::default(),
         manager: Manager::of_process(),
         began: Cell::new(None),
@@ -97,16 +125,23 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     };
     // Others that work with the same state leave its share to it.
     let attendance = watch.store.shared_lease().map(|_| watch.store.attend()).transpose()?;
-    let mut view = View::new(is_live, io.screen, io.color);
-    let ended = block_on(watch.run(settings, &mut view))?;
-    view.close();
+    let ended = block_on(watch.run(settings, view))?;
     drop(attendance);
-    drop(presence);
     ended
+}
+
+/// Why a watch ends.
+enum Ended {
+    Stopped,
+    /// The file of the state was taken away, or another was put in its place: what would be remembered in the old one nobody
+    /// would know.
+    StateLeft(Box<Settings>),
 }
 
 struct Watch<'w> {
     store: &'w Store,
+    /// Where that is, if it is a file.
+    file: Option<Placed>,
     environment: &'w Environment,
     key: Vec<u8>,
     health: Arc<Health>,
@@ -135,6 +170,7 @@ type Work<'w> = Pin<Box<dyn Future<Output = Done> + 'w>>;
 enum Leaving {
     Stop { until: Instant },
     Anew(Box<Settings>),
+    StateLeft,
 }
 
 /// What goes on over all generations.
@@ -160,7 +196,7 @@ impl Watch<'_> {
         self.began.get().map_or(Duration::ZERO, |began| began.elapsed())
     }
 
-    async fn run(&self, mut settings: Settings, view: &mut View) -> Result<ExitCode, Failure> {
+    async fn run(&self, mut settings: Settings, view: &mut View) -> Result<Ended, Failure> {
         self.began.set(Some(Instant::now()));
         let mut signals = Signals::new()?;
         let mut files = Files::new();
@@ -172,6 +208,10 @@ impl Watch<'_> {
             match self.generation(&settings, &mut kept, &mut signals, &mut files, view).await {
                 Ok(Leaving::Stop { .. }) => break,
                 Ok(Leaving::Anew(new)) => settings = *new,
+                Ok(Leaving::StateLeft) => {
+                    tracing::warn!("{}", state_left(self.store.place()));
+                    return Ok(Ended::StateLeft(Box::new(settings)));
+                }
                 // A state that cannot be used at the beginning is for a person; later it may come back.
                 Err(failure) if !has_begun => return Err(failure),
                 Err(failure) => {
@@ -186,7 +226,7 @@ impl Watch<'_> {
         }
         self.manager.stopping();
         tracing::info!("{}", watch_ends());
-        Ok(ExitCode::Ok)
+        Ok(Ended::Stopped)
     }
 
     /// Works under one configuration until that ends.
@@ -236,6 +276,9 @@ impl Watch<'_> {
                 if others.is_some() {
                     // What they ran is known from the state alone.
                     self.watch_health(settings);
+                }
+                if leaving.is_none() && self.file.as_ref().is_some_and(Placed::has_left) {
+                    leaving = Some(Leaving::StateLeft);
                 }
                 if leaving.is_none() {
                     let has_changed = self
@@ -294,6 +337,7 @@ impl Watch<'_> {
                 Some(Leaving::Stop { until }) if running.is_empty() || *until <= now => {
                     return Ok(leaving.expect("it was just seen"));
                 }
+                Some(Leaving::StateLeft) if running.is_empty() => return Ok(Leaving::StateLeft),
                 Some(Leaving::Anew(_)) if running.is_empty() => {
                     self.manager.ready();
                     return Ok(leaving.expect("it was just seen"));

@@ -216,6 +216,7 @@ pub(crate) use watching::{
     LIVE_KEYS, RESTS, cannot_listen, due_words, hangs_words, heartbeat_unheard, left_to_newer,
     left_to_other_machine, listening_words, looks_in_its_time, needs_restart, never_began_words, note_words,
     outcome_words, paused_since_words, paused_until_words, paused_with_words, read_again, route_error_words,
-    run_words, signal_words, stale_words, state_not_usable, state_words_for_health, state_written,
-    trouble_turn_words, troubles_words, unit_text, untold_words, watch_begins, watch_ends, watched_since,
+    run_words, signal_words, stale_words, state_left, state_not_usable, state_words_for_health,
+    state_written, trouble_turn_words, troubles_words, unit_text, untold_words, watch_begins, watch_ends,
+    watched_since,
 };

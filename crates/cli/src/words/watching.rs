@@ -205,6 +205,11 @@ pub(crate) fn unit_text(program: &Path, configuration: &Path, writes: &[std::pat
     )
 }
 
+/// The file of the state is not the one that was opened any more.
+pub(crate) fn state_left(place: &str) -> String {
+    format!("the state {place} was taken away, or is another file now; it is opened anew")
+}
+
 /// How it is, for the service manager.
 pub(crate) fn troubles_words(number: usize) -> String {
     match number {

@@ -290,6 +290,26 @@ fn a_watch_brings_changes_tells_of_troubles_and_ends_politely() {
 }
 
 /// Families with HELP and TYPE before their samples, each once; names, labels and numbers as the format has them.
+/// Nobody would know what is remembered in a file that was taken away.
+#[cfg(unix)]
+#[test]
+fn a_state_that_is_taken_away_under_a_watch_is_opened_anew() {
+    let place = Place::new(2);
+    place.configure("", "");
+    let _watch = place.watch();
+    let begun = || place.told().iter().filter(|told| told["kind"] == "never-run").count();
+    wait_for("its first trouble", 10, &place, || begun() == 1);
+    for name in ["chestnut.state", "chestnut.state-wal", "chestnut.state-shm"] {
+        std::fs::remove_file(place.folder.path().join(name)).expect("removed");
+    }
+    wait_for("the new state", 15, &place, || place.read("log").contains("it is opened anew") && begun() == 2);
+    place.ok(&["sync", "--yes"]);
+    place.edit("orchard-0001.ics", "Crate repair");
+    wait_for("the change", 10, &place, || place.board().contains("SUMMARY:Crate repair"));
+    let status = place.ok(&["status", "--json"]).json();
+    assert!(status["watch"].is_object() && status["routes"][0]["state"] == "in-step", "{status}");
+}
+
 #[cfg(unix)]
 #[test]
 fn what_is_taken_out_or_renamed_beside_a_watch_is_not_begun_anew() {
