@@ -32,7 +32,7 @@ impl From<StoreError> for Failure {
         let hint = match &error {
             StoreError::Newer { .. } => "Install the newer Chestnut, or name another state with --state.",
             StoreError::Unreadable { .. } | StoreError::Damaged => {
-                "Move the state file away (its history goes with it): the next sync finds all copies again by their UIDs and writes nothing twice."
+                "Move the state file away (its history goes with it), with the -wal and -shm files beside it: the next sync finds all copies again by their UIDs and writes nothing twice. Or copy a backup to its place then."
             }
             StoreError::Open { place, .. } if place.contains("://") => {
                 "Check `state` in the configuration: the database must run, be reachable from here, and belong to the user of the url."
