@@ -35,7 +35,7 @@ pub(crate) fn backup(to: &Path, common: &Common, io: &mut Io<'_>) -> Result<Exit
     }
     store.backup(to)?;
     let report = Report { copy: Some(to.display().to_string()), ..report(&store)? };
-    show(common, io, &report, || state_backed_up(to))?;
+    show(common, io, &report, || state_backed_up(to, &settings.key_path()))?;
     Ok(ExitCode::Ok)
 }
 

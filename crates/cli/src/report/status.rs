@@ -12,7 +12,7 @@ use super::trouble::{OpenTrouble, Untold, open_troubles, untold};
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::running::rest_of;
-use crate::settings::{RouteSettings, Settings, has_route_key, uncovered_calendars};
+use crate::settings::{RouteSettings, Settings, has_older_key, uncovered_calendars};
 use crate::watch::Watcher;
 use crate::words::{kept_failure_words, run_cut_off, trouble_words};
 
@@ -71,7 +71,7 @@ impl Report {
             routes: routes.collect::<Result<_, _>>()?,
             uncovered: uncovered_calendars(settings).map(str::to_owned).collect(),
             probe_leftovers: store.probes()?.into_iter().map(ProbeLeft::of).collect(),
-            new_state: has_route_key(settings) && store.runs(None, 1)?.is_empty(),
+            new_state: has_older_key(settings, store)? && store.runs(None, 1)?.is_empty(),
             troubles: open_troubles(settings, store, now)?,
             untold: untold(store)?,
             watch: watches.next(),

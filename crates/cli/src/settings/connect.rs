@@ -11,7 +11,7 @@ use chestnut_core::{Choice, ObjectHref, RouteKey, RouteTag};
 use chestnut_engine::{
     Calendar, CalendarEnd, FeedCalendar, FileCalendar, FolderCalendar, FreeBusyCalendar, Rule,
 };
-use chestnut_store::Store;
+use chestnut_store::{Store, StoreError};
 use jiff::Timestamp;
 use secrecy::ExposeSecret as _;
 use sha2::{Digest as _, Sha256};
@@ -388,35 +388,42 @@ fn client(owner: &str, options: HttpOptions, how: ClientOptions) -> Result<Clien
     Ok(Client::new(Rc::new(transport), ClientOptions { ends_when_refused: true, ..how }))
 }
 
-/// Tells whether there is a key already, which some run has made.
-pub(crate) fn has_route_key(settings: &Settings) -> bool {
-    settings.path.with_extension("key").exists()
+/// Tells whether there is a key already that was not made together with this state.
+pub(crate) fn has_older_key(settings: &Settings, store: &Store) -> Result<bool, StoreError> {
+    Ok(settings.key_path().exists() && store.meta(KEY_IS_NEW)?.is_none())
 }
 
 /// What the state remembers of the key: enough to know another one.
 const KEY_CHECK: &str = "key-check";
+/// Noted where the key was made for this state.
+const KEY_IS_NEW: &str = "key-is-new";
 
-/// Reads the installation's key, making it where there is none: a small file of its own beside the
-/// configuration, so that copies are found again when the state is lost. A state that knows another key, or a missing
+/// Reads the installation's key, making it where there is none: a small file of its own, and not in the state, so that copies are found again when the state is lost. A state that knows another key, or a missing
 /// one, is not worked on with a new one: its copies would not be recognised.
 pub(crate) fn route_key(settings: &Settings, store: &Store, may_make: bool) -> Result<Vec<u8>, Failure> {
-    let path = settings.path.with_extension("key");
+    let path = settings.key_path();
     let known = store.meta(KEY_CHECK)?;
-    if known.is_some() && !path.exists() {
+    let is_new = !path.exists();
+    if known.is_some() && is_new {
         return Err(key_missing(&path, store.place()));
     }
     let key = read_or_make_key(settings, may_make)?;
     let check = chestnut_core::hex(&Sha256::digest([b"chestnut key check ", &key[..]].concat())[..8]);
     match known {
         Some(known) if known != check => return Err(key_of_another(&path, store.place())),
-        None if may_make => store.write(|writer| writer.set_meta(KEY_CHECK, &check))?,
+        None if may_make => store.write(|writer| {
+            if is_new {
+                writer.set_meta(KEY_IS_NEW, "yes")?;
+            }
+            writer.set_meta(KEY_CHECK, &check)
+        })?,
         Some(_) | None => {}
     }
     Ok(key)
 }
 
 fn read_or_make_key(settings: &Settings, may_make: bool) -> Result<Vec<u8>, Failure> {
-    let path = settings.path.with_extension("key");
+    let path = settings.key_path();
     match std::fs::read_to_string(&path) {
         Ok(text) if text.trim().len() >= 32 => return Ok(text.trim().as_bytes().to_vec()),
         Ok(_) => {

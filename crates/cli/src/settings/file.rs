@@ -38,6 +38,8 @@ pub(crate) struct Settings {
     pub(crate) keep_history: SignedDuration,
     /// Where the state is kept.
     pub(crate) state: StateSettings,
+    /// Where the key is, by which copies are known; where nothing is said, it is beside the configuration.
+    key: Option<PathBuf>,
     /// What is done while nobody watches.
     pub(crate) left_running: LeftRunning,
     /// The file that holds each table that is not in the main one, by kind and name.
@@ -60,6 +62,14 @@ impl Settings {
         match &self.state {
             StateSettings::File(path) => self.base().join(path),
             StateSettings::Beside | StateSettings::Postgres { .. } => self.path.with_extension("state"),
+        }
+    }
+
+    /// Where the key is.
+    pub(crate) fn key_path(&self) -> PathBuf {
+        match &self.key {
+            Some(path) => self.base().join(path),
+            None => self.path.with_extension("key"),
         }
     }
 
@@ -88,6 +98,7 @@ impl Settings {
             week_starts: Weekday::Monday,
             keep_history: SignedDuration::from_hours(24 * 90),
             state: StateSettings::Beside,
+            key: None,
             left_running: LeftRunning::default(),
             elsewhere: BTreeMap::new(),
             included: Vec::new(),
@@ -124,6 +135,7 @@ impl Settings {
             week_starts: week_starts(root)?,
             keep_history: root.duration("keep-history")?.unwrap_or(SignedDuration::from_hours(24 * 90)),
             state: state(root)?,
+            key: root.text("key")?.map(PathBuf::from),
             left_running: left_running(root)?,
             elsewhere: tables.elsewhere(path),
             included: included.iter().map(|(path, _)| path.clone()).collect(),
@@ -145,7 +157,7 @@ impl Settings {
 
     /// The files beside the configuration that say how to sign in, and whom to trust.
     pub(crate) fn secret_files(&self) -> Vec<PathBuf> {
-        let mut files = vec![self.path.with_extension("key")];
+        let mut files = vec![self.key_path()];
         let mut named = |path: &Path| files.push(self.base().join(path));
         let of = |source: &SecretSource| match source {
             SecretSource::File(path) => Some(path.clone()),

@@ -30,7 +30,7 @@ mod uses;
 
 pub(crate) use account::{AccountSettings, OAuthSettings, ProxySettings, SignInSettings, no_origin, start};
 pub(crate) use calendar::{CalendarSettings, FeedSource, Place};
-pub(crate) use connect::{Connections, has_route_key, route_key};
+pub(crate) use connect::{Connections, has_older_key, route_key};
 pub(crate) use durations::parse_duration;
 pub(crate) use edit::{ConfigurationText, check_name, oauth_value, path_from, secret_value};
 pub(crate) use file::{Settings, find};

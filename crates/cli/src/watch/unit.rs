@@ -26,7 +26,8 @@ pub(crate) fn print(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failur
         }
     }
     let program = std::env::current_exe()?;
-    let mut writes = vec![folder(&configuration), folder(&state)];
+    let key = whole(&settings.key_path())?;
+    let mut writes = vec![folder(&configuration), folder(&state), folder(&key)];
     writes.extend(local_folders(&settings, &folder(&configuration)));
     writes.sort();
     writes.dedup();

@@ -488,6 +488,9 @@ impl Watch<'_> {
                 if new.state.is_elsewhere(&settings.state) {
                     tracing::warn!("{}", needs_restart("state"));
                 }
+                if new.key_path() != settings.key_path() {
+                    tracing::warn!("{}", needs_restart("key"));
+                }
                 if new.state.lease() != settings.state.lease() {
                     tracing::warn!("{}", needs_restart("lease"));
                 }

@@ -144,10 +144,11 @@ pub(crate) fn feed_elsewhere(owner: &str, account: &str) -> Failure {
 }
 
 /// A copy of the state was written.
-pub(crate) fn state_backed_up(path: &Path) -> String {
+pub(crate) fn state_backed_up(path: &Path, key: &Path) -> String {
     format!(
-        "written to {}\n  it is only of use with the key beside the configuration: keep both, and the configuration\n",
-        path.display()
+        "written to {}\n  it is only of use with the key {}: keep both, and the configuration\n",
+        path.display(),
+        key.display()
     )
 }
 

@@ -133,6 +133,9 @@ pub(crate) const TOP: &[Key] = &[
     key("state", "where the state is kept: a path, or a [table](#state) that names a database for several machines")
         .otherwise("a file beside the configuration, named after it")
         .example(r#""/var/lib/chestnut/state""#),
+    key("key", "the file with the key by which copies are known; it is made where there is none, and is kept apart from the state")
+        .otherwise("a file beside the configuration, named after it")
+        .example(r#""/var/lib/chestnut/key""#),
     key("watch", "how `watch` works: see [below](#watch)"),
     key("defaults", "what holds for all accounts and routes that do not say it themselves: `[defaults.account]`, `[defaults.route]`"),
     key("account", "the logins at servers, each a table of its own"),

@@ -102,6 +102,7 @@ pub(crate) fn key_unreadable(path: &Path, system: &std::io::Error) -> Failure {
 
 pub(crate) fn key_not_written(path: &Path, system: &std::io::Error) -> Failure {
     Failure::failed(format!("the key file {} cannot be written: {system}", path.display()))
+        .hint("It is made once. `key = \"PATH\"` in the configuration says where it may be kept.")
 }
 
 pub(crate) fn no_key(words: &dyn Display) -> Failure {

@@ -371,3 +371,29 @@ fn a_renamed_route_goes_on() {
     let told = set_up.run(&["status"]);
     assert!(told.code == 2 && told.err.contains("copies of two routes would be taken"), "{told:?}");
 }
+
+/// The key may lie elsewhere than beside the configuration, and one that was made for this state is not an older one.
+#[test]
+fn the_key_is_where_the_configuration_says() {
+    let set_up = SetUp::new(2);
+    std::fs::remove_file(set_up.path("chestnut.key")).expect("removed");
+    let elsewhere = |path: &str| set_up.configure(&format!("key = \"{path}\"\n{}", set_up.standard()));
+    // A file stands where a folder would have to.
+    set_up.private("kept", "");
+    elsewhere("kept/key");
+    let told = set_up.run(&["sync"]);
+    assert!(told.code != 0 && told.err.contains("key file") && told.err.contains("kept/key"), "{told:?}");
+    elsewhere("own.key");
+    // Nothing is begun, and the key is made: nobody has an earlier state.
+    set_up.private("office.password", "");
+    assert_ne!(set_up.run(&["sync"]).code, 0);
+    assert!(set_up.path("own.key").exists() && !set_up.path("chestnut.key").exists());
+    assert!(!set_up.run(&["status"]).out.contains("this state is new"));
+    set_up.private("office.password", "office-pw\n");
+    set_up.ok(&["sync"]);
+    for name in ["chestnut.state", "chestnut.state-wal", "chestnut.state-shm"] {
+        drop(std::fs::remove_file(set_up.path(name)));
+    }
+    assert!(set_up.run(&["status"]).out.contains("this state is new, and its key is not"));
+    assert!(set_up.ok(&["sync"]).out.contains("already there"));
+}
