@@ -7,7 +7,7 @@ use chestnut_engine::WriteStep;
 use jiff::{SignedDuration, Timestamp};
 
 use super::failures::account_failure;
-use super::troubles::expires;
+use super::lengths::{expires, long_words};
 use crate::failure::Failure;
 use crate::render::{count, typed};
 use crate::settings::{AccountSettings, SignInSettings};
@@ -75,15 +75,6 @@ fn few_names(names: &[String]) -> String {
 
 pub(crate) fn certificate_ends(left: SignedDuration) -> String {
     format!("the certificate {}", expires(left.as_hours() / 24))
-}
-
-/// How long something is, in the largest unit of which there are two.
-pub(super) fn long_words(span: SignedDuration) -> String {
-    match span.abs().as_mins() {
-        minutes @ ..120 => count(usize::try_from(minutes).unwrap_or_default(), "minute", "minutes"),
-        minutes @ ..2880 => format!("{} hours", minutes / 60),
-        minutes => format!("{} days", minutes / 1440),
-    }
 }
 
 /// `apart` is positive where the server's clock is ahead.

@@ -11,7 +11,7 @@ use chestnut_engine::{CalendarError, ClocksApart, DiskAct, FormerEnd, PresentEnd
 use chestnut_store::{Damage, Holder, StoreError};
 use jiff::SignedDuration;
 
-use super::checking::long_words;
+use super::lengths::long_words;
 
 /// An error of a crate below.
 pub(crate) trait InWords {

@@ -10,6 +10,7 @@ use serde::Deserialize as _;
 use serde_json::Value;
 
 use super::errors::InWords as _;
+use super::lengths::expires;
 use crate::failure::Failure;
 use crate::render::{count, typed};
 use crate::watch::Watcher;
@@ -68,16 +69,6 @@ pub(crate) fn trouble_sentence(kind: TroubleKind, about: &str, facts: &Value) ->
 
 fn error_of(facts: &Value) -> Option<RunError> {
     RunError::deserialize(facts.get("error")?).ok()
-}
-
-/// When something ends, in words that follow its name.
-pub(super) fn expires(days: i64) -> String {
-    match days {
-        ..0 => "has expired".to_owned(),
-        0 => "expires today".to_owned(),
-        1 => "expires tomorrow".to_owned(),
-        days => format!("expires in {days} days"),
-    }
 }
 
 /// Says what to do about a trouble. `facts` are what was kept of it.
