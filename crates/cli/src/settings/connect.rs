@@ -398,8 +398,9 @@ const KEY_CHECK: &str = "key-check";
 /// Noted where the key was made for this state.
 const KEY_IS_NEW: &str = "key-is-new";
 
-/// Reads the installation's key, making it where there is none: a small file of its own, and not in the state, so that copies are found again when the state is lost. A state that knows another key, or a missing
-/// one, is not worked on with a new one: its copies would not be recognised.
+/// Reads the installation's key, making it where there is none: a small file of its own, and not in the state, so that
+/// copies are found again when the state is lost. A state that knows another key, or a missing one, is not worked on with
+/// a new one: its copies would not be recognised.
 pub(crate) fn route_key(settings: &Settings, store: &Store, may_make: bool) -> Result<Vec<u8>, Failure> {
     let path = settings.key_path();
     let known = store.meta(KEY_CHECK)?;

@@ -14,7 +14,6 @@ mod first_steps;
 pub(crate) mod keys;
 mod left_out;
 mod lengths;
-mod lengths;
 mod looking;
 mod mistyped;
 pub(crate) mod narration;
