@@ -109,13 +109,16 @@ fn secret_file(owner: &str, what: &str, path: &Path) -> Result<String, Failure> 
     std::fs::read_to_string(path).map_err(|e| secret_file_unreadable(owner, what, path, &e))
 }
 
-/// Refuses a file that others may read, with the command that mends it. A file that is not there passes.
+/// Refuses a file that others may read, with the command that mends it; who is in the group of a file that is root's is
+/// meant to. A file that is not there passes.
 pub(crate) fn check_private(path: &Path, what: &Open<'_>) -> Result<(), Failure> {
     #[cfg(unix)]
     {
-        use std::os::unix::fs::PermissionsExt as _;
-        let mode = std::fs::metadata(path).map_or(0, |about| about.permissions().mode());
-        if mode & 0o077 != 0 {
+        use std::os::unix::fs::MetadataExt as _;
+        let (mode, user) = std::fs::metadata(path).map_or((0, 0), |about| (about.mode(), about.uid()));
+        // A file of root's is handed to a service by its group.
+        let of_others = if user == 0 { 0o037 } else { 0o077 };
+        if mode & of_others != 0 {
             return Err(others_may_read(path, what));
         }
     }

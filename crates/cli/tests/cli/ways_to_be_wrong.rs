@@ -440,6 +440,14 @@ fn a_password_goes_nowhere_unencrypted_and_secrets_must_be_private() {
     assert_eq!(told.code, 2);
     assert!(told.said().contains("others may read the password file"), "{}", told.err);
     assert!(told.said().contains("Fix it with: chmod 600"), "{}", told.err);
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::MetadataExt as _;
+        desk.rights("office.password", 0o640);
+        // What is root's is handed to a service by its group.
+        let user = std::fs::metadata(desk.path("office.password")).expect("a file").uid();
+        assert_eq!(desk.run(&["calendar", "list"]).code, if user == 0 { 0 } else { 2 });
+    }
     desk.write("chestnut.toml", format!("[account.packhouse]\nurl = \"{}\"\nuser = \"office\"\npassword = {{ plain-text = \"office-pw\" }}\n", site.url));
     desk.rights("chestnut.toml", 0o644);
     let told = desk.run(&["calendar", "list"]);
