@@ -172,6 +172,14 @@ impl Store {
         }
     }
 
+    /// Holds as little of the state in memory as does for small rounds: for a process that is left running.
+    ///
+    /// # Errors
+    /// The state cannot be used.
+    pub fn hold_little(&self) -> Result<()> {
+        self.database.as_sqlite().map_or(Ok(()), Sqlite::hold_little)
+    }
+
     /// Reads the whole state, and returns what is wrong with it; nothing, where it is sound.
     ///
     /// # Errors

@@ -123,6 +123,7 @@ fn watch_with(
         troubled: RefCell::default(),
         others: Others::default(),
     };
+    store.hold_little()?;
     // Others that work with the same state leave its share to it.
     let attendance = watch.store.shared_lease().map(|_| watch.store.attend()).transpose()?;
     let ended = block_on(watch.run(settings, view))?;
