@@ -37,7 +37,9 @@ fn route(one: &RouteComparison, clock: &Clock, all: bool) -> String {
     };
     beside(one.extra, "entry that should not be there", "entries that should not be there");
     beside(one.own, "entry of the far side's own", "entries of the far side's own");
-    beside(one.of_other_routes, "copy of another route", "copies of other routes");
+    let (one_copy, copies) =
+        ("copy of another route, or left behind", "copies of other routes, or left behind");
+    beside(one.of_other_routes, one_copy, copies);
     if !besides.is_empty() {
         out += &format!("  besides: {}\n", besides.join(", "));
     }
