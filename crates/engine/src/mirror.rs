@@ -255,7 +255,7 @@ impl<'r> Mirror<'r> {
             facts.changed_at = Some(now);
         }
         // Also where it only said that nothing changed.
-        self.date.set(noted.date.or_else(|| self.end.calendar.server_clock()).or(self.date.get()));
+        self.date.set(self.end.calendar.server_clock().or(self.date.get()));
         let hrefs: Vec<_> = noted.touched.keys().cloned().collect();
         let missing = match self.end.calendar.is_partial() {
             true => self.replace(&noted.gone, &hrefs, noted_seq).await?,

@@ -115,13 +115,17 @@ pub(crate) fn midnight(day: Date, zone: &TimeZone) -> i64 {
 
 /// `just now`, `12 minutes ago`, `3 days ago`.
 pub(crate) fn age_text(seconds: i64) -> String {
+    if seconds < 60 { "just now".to_owned() } else { format!("{} ago", span_text(seconds)) }
+}
+
+/// `12 minutes`, `1 hour`, `3 days`.
+pub(crate) fn span_text(seconds: i64) -> String {
     let (number, one, many) = match seconds {
-        ..60 => return "just now".to_owned(),
-        60..3600 => (seconds / 60, "minute", "minutes"),
+        ..3600 => (seconds / 60, "minute", "minutes"),
         3600..172_800 => (seconds / 3600, "hour", "hours"),
         _ => (seconds / 86_400, "day", "days"),
     };
-    format!("{number} {} ago", if number == 1 { one } else { many })
+    format!("{number} {}", if number == 1 { one } else { many })
 }
 
 #[cfg(test)]

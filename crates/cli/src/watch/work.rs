@@ -77,8 +77,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     call_as_configured(&settings, &store)?;
     let now = io.environment.now()?;
     let presence = Presence::take(&state_path(common, &settings), now)?;
-    // A key that does not belong to the state is told before anything is logged.
-    route_key(&settings, &store, true)?;
+    let mut key = route_key(&settings, &store, true)?;
     let is_live = io.screen.is_some() && asked.log.is_none() && !common.quiet && common.verbose == 0;
     if !is_live {
         log::begin(asked.log, asked.format, common.verbose)?;
@@ -88,13 +87,13 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     listen::begin(&settings, place.clone(), &io.environment, watcher, Arc::clone(&health))?;
     let mut view = View::new(is_live, io.screen, io.color);
     let ended = loop {
-        let ended = watch_with(&store, &place, settings, &health, &mut view, &io.environment);
-        match ended {
+        match watch_with(&store, &place, key, settings, &health, &mut view, &io.environment) {
             Ok(Ended::Stopped) => break Ok(ExitCode::Ok),
             Ok(Ended::StateLeft(as_before)) => settings = *as_before,
             Err(failure) => break Err(failure),
         }
         store = place.open()?;
+        key = route_key(&settings, &store, true)?;
     };
     view.close();
     drop(presence);
@@ -105,6 +104,7 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
 fn watch_with(
     store: &Store,
     place: &StatePlace,
+    key: Vec<u8>,
     settings: Settings,
     health: &Arc<Health>,
     view: &mut View,
@@ -114,7 +114,7 @@ fn watch_with(
         store,
         file: place.file().and_then(|path| Placed::of(path).ok()),
         environment,
-        key: route_key(&settings, store, true)?,
+        key,
         health: Arc::clone(health),
         stop: Rc::default(),
         manager: Manager::of_process(),

@@ -2,14 +2,13 @@
 
 use jiff::SignedDuration;
 
-use crate::render::count;
+use crate::render::{count, span_text};
 
 /// How long something is, in the largest unit of which there are two.
 pub(super) fn long_words(span: SignedDuration) -> String {
     match span.abs().as_mins() {
         minutes @ ..120 => count(usize::try_from(minutes).unwrap_or_default(), "minute", "minutes"),
-        minutes @ ..2880 => format!("{} hours", minutes / 60),
-        minutes => format!("{} days", minutes / 1440),
+        _ => span_text(span.abs().as_secs()),
     }
 }
 

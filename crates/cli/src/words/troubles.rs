@@ -6,7 +6,6 @@ use std::time::Duration;
 use chestnut_caldav::DavError;
 use chestnut_engine::{CalendarError, RunError};
 use chestnut_store::{NoticeEvent, TroubleKind};
-use serde::Deserialize as _;
 use serde_json::Value;
 
 use super::errors::InWords as _;
@@ -68,7 +67,7 @@ pub(crate) fn trouble_sentence(kind: TroubleKind, about: &str, facts: &Value) ->
 }
 
 fn error_of(facts: &Value) -> Option<RunError> {
-    RunError::deserialize(facts.get("error")?).ok()
+    facts.get("error").and_then(RunError::of_facts)
 }
 
 /// Says what to do about a trouble. `facts` are what was kept of it.
