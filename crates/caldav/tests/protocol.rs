@@ -1,8 +1,8 @@
 //! Requests and answers as values: what servers write, and what is made of it.
 
 use chestnut_caldav::protocol::{
-    Condition, Element, Multistatus, Part, Stored, SyncAnswer, href_of, parse_xml, put_object, read_calendar,
-    read_listing, read_multiget, read_sync, read_write, url_of,
+    Condition, Element, Multistatus, Part, Stored, SyncAnswer, href_of, object_href, parse_xml, put_object,
+    read_calendar, read_listing, read_multiget, read_sync, read_write, url_of,
 };
 use chestnut_caldav::{Answer, Asked, DavError};
 use chestnut_core::ObjectHref;
@@ -41,6 +41,19 @@ fn hrefs_in_every_notation_name_the_same_entry() {
         assert_eq!(href_of(raw, &base()), Some(expected.clone()), "{raw}");
     }
     assert_eq!(url_of(&expected, &base()).path(), "/office/presses/a@b%20+%C3%A4.ics");
+    // It is kept by its name, and leads to the same place.
+    let name = ObjectHref::from("a@b +ä.ics");
+    assert_eq!(object_href("a%40b%20%2B%C3%A4.ics", &base()), Some(name.clone()));
+    assert_eq!(url_of(&name, &base()), url_of(&expected, &base()));
+    // What stands elsewhere keeps its path; the calendar itself is no entry of it, nor is what leads out of it one.
+    for whole in ["/office/presses/", "/office/presses//a.ics", "/office/presses", "/office/press/a.ics"] {
+        assert_eq!(object_href(whole, &base()), Some(ObjectHref::from(whole)));
+        assert_eq!(url_of(&ObjectHref::from(whole), &base()).path(), whole);
+    }
+    for none in ["/office/presses/.", "/office/presses/%2e%2E/x.ics", "..", "stranger://", "data:,x://"] {
+        assert_eq!(object_href(none, &base()), None, "{none}");
+    }
+    assert_eq!(url_of(&ObjectHref::from(""), &base()).path(), "/");
     // An escaped slash or percent sign is not the same as a plain one.
     for (raw, path) in
         [("/a%2Fb", "/a%2Fb"), ("/a%252Fb", "/a%252Fb"), ("/a/b", "/a/b"), ("/100%25", "/100%25")]
@@ -167,7 +180,7 @@ fn every_answer_to_a_write_is_understood() {
             r#"<d:error xmlns:d="DAV:" xmlns:c="urn:ietf:params:xml:ns:caldav"><c:{name}><d:href>/office/presses/other.ics</d:href></c:{name}></d:error>"#
         )
     };
-    let by = Some(ObjectHref::from("/office/presses/other.ics"));
+    let by = Some(ObjectHref::from("other.ics"));
     let table = [
         (answer(201, ""), Stored::Done { etag: None, at: None }),
         (answer(412, ""), Stored::ConditionFailed),
@@ -185,14 +198,14 @@ fn every_answer_to_a_write_is_understood() {
     }
     let refused = read_write(&answer(412, &error("max-resource-size")), &base());
     assert!(matches!(refused, Stored::Refused { status: 412, .. }));
-    let request = put_object(&base(), &"/office/presses/a.ics".into(), "text", &Condition::Absent);
+    let request = put_object(&base(), &"a.ics".into(), "text", &Condition::Absent);
     assert!(request.headers.contains(&("If-None-Match", "*".to_owned())));
 }
 
 #[test]
 fn a_batch_gives_what_it_has() {
     let inner = "<x:response><x:href>/office/presses/a.ics</x:href><x:propstat><x:prop><x:getetag>\"1\"</x:getetag><k:calendar-data>BEGIN:VCALENDAR&#13;\nX</k:calendar-data></x:prop><x:status>HTTP/1.1 200 OK</x:status></x:propstat></x:response><x:response><x:href>/office/presses/b.ics</x:href><x:status>HTTP/1.1 404 Not Found</x:status></x:response>";
-    let [a, b, c] = ["a", "b", "c"].map(|name| ObjectHref::from(format!("/office/presses/{name}.ics")));
+    let [a, b, c] = ["a", "b", "c"].map(|name| ObjectHref::from(format!("{name}.ics")));
     let parts = read_multiget(&multistatus(inner), &base(), &[a.clone(), b.clone(), c]).expect("a batch");
     assert!(matches!(&parts[&a], Part::Text { text, .. } if text.starts_with("BEGIN:VCALENDAR")));
     assert_eq!((&parts[&b], parts.len()), (&Part::Missing, 2));
@@ -232,10 +245,10 @@ proptest! {
 
     #[test]
     fn hrefs_come_back_as_they_were_asked_for(name in "[^/\\p{Cc}]{1,40}") {
-        let href = ObjectHref::from(format!("/office/presses/{}", name.replace('%', "%25")));
+        let href = ObjectHref::from(name.replace('%', "%25"));
         let sent = url_of(&href, &base());
         // Dots alone are no name but a way up.
         prop_assume!(!name.chars().all(|c| c == '.'));
-        prop_assert_eq!(href_of(sent.path(), &base()), Some(href));
+        prop_assert_eq!(object_href(sent.path(), &base()), Some(href));
     }
 }

@@ -16,6 +16,7 @@ use crate::io::Io;
 #[cfg(feature = "postgres")]
 use crate::settings::read_secret;
 use crate::settings::{Settings, StateSettings, find as find_configuration};
+use crate::watch::watching;
 #[cfg(not(feature = "postgres"))]
 use crate::words::built_without_postgres;
 #[cfg(feature = "postgres")]
@@ -54,7 +55,7 @@ impl StatePlace {
     /// Opens the state, making it where there is none.
     pub(crate) fn open(&self) -> Result<Store, StoreError> {
         match self {
-            Self::File(path) => Store::open(path),
+            Self::File(path) => Store::open_unless(path, &|| watching(path)),
             #[cfg(feature = "postgres")]
             Self::Postgres(place) => Store::connect(place),
         }

@@ -33,7 +33,8 @@ text_id! {
     EventUid
 }
 text_id! {
-    /// Where an entry stands in a calendar: a decoded path on a server, a file name, or a UID within a feed.
+    /// Where an entry stands in a calendar: a decoded path on a server, relative to the calendar's where it is in there
+    /// (RFC 3986, 4.2); a file's name; or a UID within a feed.
     ObjectHref
 }
 text_id! {

@@ -207,7 +207,10 @@ impl Restorer<'_> {
         let mut taken: BTreeSet<ObjectHref> = BTreeSet::new();
         for entry in &self.what.entries {
             let uid = uid_of(&entry.text);
-            let at = entry.href.as_ref().map(|href| store.object_at(calendar, href)).transpose()?.flatten();
+            let stood = entry.href.as_ref();
+            let old = stood.and_then(|href| self.end.calendar.old_href(href));
+            let at =
+                old.as_ref().or(stood).map(|href| store.object_at(calendar, href)).transpose()?.flatten();
             let is_it = |object: &Object| object.uid == uid || object.uid.is_none();
             let object = match (at.filter(is_it), &uid) {
                 (Some(object), _) => Some(object),
@@ -219,8 +222,9 @@ impl Restorer<'_> {
                 (None, None) => None,
             };
             let own = || uid.as_ref().map(|uid| self.end.calendar.new_href(uid));
-            let href =
-                object.as_ref().map(|object| object.href.clone()).or_else(|| self.place(entry)).or_else(own);
+            // In a file it was called by its UID.
+            let is_name = |href: &ObjectHref| uid.as_ref().is_none_or(|uid| uid.as_str() != href.as_str());
+            let href = object.as_ref().map(|object| object.href.clone()).or(old.filter(is_name)).or_else(own);
             let Some(href) = href.filter(|href| taken.insert(href.clone())) else { continue };
             parts.push(Part { href, text: Some(entry.text.clone()), object });
         }
@@ -232,13 +236,6 @@ impl Restorer<'_> {
             }
         }
         Ok(parts)
-    }
-
-    /// Where it stood, if that is a place of this calendar.
-    fn place(&self, entry: &SnapshotEntry) -> Option<ObjectHref> {
-        let folder = |href: &ObjectHref| href.as_str().rsplit_once('/').map(|(folder, _)| folder.to_owned());
-        let own = self.end.calendar.new_href(&EventUid::from("x"));
-        entry.href.clone().filter(|href| folder(href) == folder(&own))
     }
 
     fn work(&self, session: &Session<'_>, part: &Part) -> Result<Sorted, RunError> {

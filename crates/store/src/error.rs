@@ -17,6 +17,13 @@ pub enum StoreError {
         /// The newest format this program knows.
         known: i64,
     },
+    /// An older Chestnut is at work with it: it would not understand the format that this one brings it to.
+    AtWork {
+        /// Where it is.
+        place: String,
+        /// Who.
+        holder: crate::Holder,
+    },
     /// The file is no state of Chestnut, or is damaged.
     Unreadable {
         /// Where it is.

@@ -35,6 +35,28 @@ pub fn route_lease(route: &str) -> String {
     format!("route {route}")
 }
 
+/// Who holds leases.
+pub(crate) const HOLDERS: &str = "SELECT holder, since, until FROM lease WHERE holder <> ''";
+
+/// Who a row says holds a lease, since when and until when, if that one is still there as far as anybody knows.
+pub(crate) fn present_holder(
+    (holder, since, until): (String, i64, i64),
+    now: i64,
+    is_shared: bool,
+) -> Option<Holder> {
+    let is_there = match is_alive(&holder) {
+        // Whoever was stopped for so long that others may have gone on does not hold it any more.
+        Some(true) => !is_shared || until > now,
+        Some(false) => false,
+        None => until > now,
+    };
+    (is_there && !holder.is_empty()).then(|| Holder {
+        process: holder.split(':').next().and_then(|process| process.parse().ok()).unwrap_or(0),
+        machine: machine(&holder),
+        since: Timestamp::from_second(since).unwrap_or_default(),
+    })
+}
+
 /// How the leases of watches are called.
 const WATCHES: &str = "watch ";
 
@@ -48,20 +70,8 @@ impl Store {
         let held = self.database.one(sql, values![name], |row| {
             Ok((row.get::<String>(0)?, row.get::<i64>(1)?, row.get::<i64>(2)?))
         })?;
-        let Some((holder, since, until)) = held.filter(|(holder, ..)| !holder.is_empty()) else {
-            return Ok(None);
-        };
-        let is_there = match is_alive(&holder) {
-            // Whoever was stopped for so long that others may have gone on does not hold it any more.
-            Some(true) => !self.database.is_shared() || until > self.database.now()?,
-            Some(false) => false,
-            None => until > self.database.now()?,
-        };
-        Ok(is_there.then(|| Holder {
-            process: holder.split(':').next().and_then(|process| process.parse().ok()).unwrap_or(0),
-            machine: machine(&holder),
-            since: Timestamp::from_second(since).unwrap_or_default(),
-        }))
+        let now = self.database.now()?;
+        Ok(held.and_then(|held| present_holder(held, now, self.database.is_shared())))
     }
 
     /// Says that a watch works with this state, until what is returned is dropped.
@@ -113,12 +123,14 @@ impl Store {
     /// Takes a lease.
     ///
     /// # Errors
-    /// [`StoreError::Busy`] where somebody else holds it.
+    /// [`StoreError::Busy`] where somebody else holds it; [`StoreError::Newer`] where a newer Chestnut brought the state to
+    /// another format meanwhile.
     pub fn lease(&self, name: &str) -> Result<Lease<'_>, StoreError> {
         let number = self.write(|writer| {
             for (name, number) in self.owed.borrow().iter() {
                 give_back(writer, name, *number)?;
             }
+            self.database.check_format(self.place())?;
             if let Some(holder) = self.holder(name)? {
                 return Err(StoreError::Busy { name: name.to_owned(), holder: Some(holder) });
             }

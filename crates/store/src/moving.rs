@@ -26,7 +26,7 @@ impl Store {
             return sqlite.copy(to);
         }
         new_file(to, || {
-            let copy = Database::of(Kind::Sqlite(Sqlite::open(to)?));
+            let copy = Database::of(Kind::Sqlite(Sqlite::open(to, &|| None)?));
             self.database.transaction(|| copy.transaction(|| copy_rows(&self.database, &copy)))
         })
     }

@@ -9,6 +9,7 @@ use jiff::Timestamp;
 
 use crate::database::{Ahead, Database, Kind, Row, Sqlite, Still, values};
 use crate::error::StoreError;
+use crate::lease::Holder;
 use crate::presence::Presence;
 use crate::records::{
     BodyId, CalendarFacts, CalendarId, Intent, LinkId, LinkRow, LinkState, Object, ObjectId, ObjectState,
@@ -138,7 +139,17 @@ impl Store {
     /// # Errors
     /// [`StoreError::Newer`], [`StoreError::Unreadable`], [`StoreError::Open`] or [`StoreError::Full`].
     pub fn open(path: &Path) -> Result<Self> {
-        Self::of(Database::of(Kind::Sqlite(Sqlite::open(path)?)), path.display().to_string()).still_here()
+        Self::open_unless(path, &|| None)
+    }
+
+    /// Opens the state in a file, as [`Self::open`] does; but one of an older format not where `at_work` tells who works
+    /// with it, and would go on in that format.
+    ///
+    /// # Errors
+    /// [`StoreError::AtWork`], or as [`Self::open`].
+    pub fn open_unless(path: &Path, at_work: &dyn Fn() -> Option<Holder>) -> Result<Self> {
+        let sqlite = Sqlite::open(path, at_work)?;
+        Self::of(Database::of(Kind::Sqlite(sqlite)), path.display().to_string()).still_here()
     }
 
     /// Opens the state in a database of PostgreSQL, making its tables where there are none.

@@ -3,7 +3,7 @@
 use chestnut_core::{ObjectHref, Partly};
 use chestnut_store::{
     CalendarFacts, Change, ChangeAction, HeldItem, Intent, LinkRow, LinkState, ObjectState, PlaceRow,
-    RouteSummary, RunKind, RunResult, Store, StoreError, Text, Told,
+    ProbeRow, RouteSummary, RunKind, RunResult, Store, StoreError, Text, Told,
 };
 use chestnut_testkit::add_object;
 use chestnut_testkit::postgres::{TestDatabase, database};
@@ -239,7 +239,7 @@ fn foreign_and_newer_files_are_refused_and_left_as_they_are() {
     let connection = rusqlite::Connection::open(&newer).expect("it opens");
     connection.pragma_update(None, "user_version", 99).expect("set");
     drop(connection);
-    assert!(matches!(Store::open(&newer), Err(StoreError::Newer { found: 99, known: 5, .. })));
+    assert!(matches!(Store::open(&newer), Err(StoreError::Newer { found: 99, known: 6, .. })));
     let other = folder.path().join("other");
     let connection = rusqlite::Connection::open(&other).expect("it opens");
     connection.execute_batch("CREATE TABLE apples (kind TEXT)").expect("made");
@@ -461,4 +461,107 @@ fn a_state_of_an_older_format_is_kept_before_a_step() {
     let kept = rusqlite::Connection::open(folder.path().join("chestnut.state.format-4")).expect("it opens");
     let version: i64 = kept.query_row("PRAGMA user_version", [], |row| row.get(0)).expect("a number");
     assert_eq!(version, 4);
+}
+
+/// What older programs called by its whole path is called as it is called now, wherever it is named; and not while one of
+/// them is at work, which would take it for something else.
+#[test]
+fn hrefs_of_an_older_state_become_relative() {
+    Kind::all("whole hrefs").iter().for_each(|kind| {
+        let older = |kind: &Kind| match kind {
+            Kind::File(folder) => {
+                let path = folder.path().join("inner/state");
+                let connection = rusqlite::Connection::open(path).expect("it opens");
+                connection.pragma_update(None, "user_version", 5).expect("set");
+            }
+            Kind::Postgres(database) => {
+                database.sql("UPDATE chestnut.meta SET value = '2' WHERE name = 'format'");
+            }
+        };
+        let again = |kind: &Kind| match kind {
+            Kind::File(folder) => Store::open(&folder.path().join("inner/state")),
+            Kind::Postgres(database) => Store::connect(&database.place(60)),
+        };
+        let store = kind.open();
+        let calendar = |place| store.write(|w| w.calendar(place)).expect("a mirror");
+        let board = calendar("dav https://dav.packhouse.example press office /office/board/");
+        let folder = calendar("folder /office/board");
+        let hrefs = ["/office/board/a ü.ics", "/office/board/", "/office/board//b.ics", "/crews/c.ics"];
+        let objects = hrefs.map(|href| add_object(&store, board, href, href, "text"));
+        let file = add_object(&store, folder, "a.ics", "a", "text");
+        let run = store.write(|w| {
+            let route = w.route("presses")?;
+            let link = w.put_link(route, None, &link_row(LinkState::Refused))?;
+            let href = || ObjectHref::from(hrefs[0]);
+            w.intend(
+                route,
+                &Intent {
+                    link,
+                    side: 1,
+                    href: href(),
+                    sent: None,
+                    stood: None,
+                    agreed: None,
+                    carried: 1,
+                    form: 2,
+                },
+            )?;
+            let (since, starts) = (Timestamp::UNIX_EPOCH, Timestamp::UNIX_EPOCH);
+            w.note_probe(&ProbeRow {
+                route: "presses".into(),
+                calendar: "Board".into(),
+                href: href(),
+                since,
+                starts,
+            })?;
+            w.keep_calendar("presses", "Board", board, since)?;
+            let run = w.begin_run("presses", since, RunKind::Sync)?;
+            w.add_change(
+                run,
+                &Change {
+                    calendar: "Board".into(),
+                    action: ChangeAction::Deleted,
+                    href: href(),
+                    uid: "a".into(),
+                    title: "t".into(),
+                    start: String::new(),
+                    told: None,
+                    before: None,
+                    after: None,
+                    link: Some(link),
+                },
+            )?;
+            Ok((run, link))
+        });
+        let (run, link) = run.expect("written");
+        let lease = store.attend().expect("a watch");
+        older(kind);
+        assert!(matches!(again(kind), Err(StoreError::AtWork { .. })), "it works in the format before");
+        drop(lease);
+        drop(store);
+        let store = again(kind).expect("nobody is at work");
+        let now = objects.map(|id| store.object(id).expect("read").expect("there").href);
+        assert_eq!(now.map(|href| href.to_string()), ["a ü.ics", hrefs[1], hrefs[2], hrefs[3]]);
+        assert_eq!(store.object(file).expect("read").expect("there").href.as_str(), "a.ics");
+        let mut others = vec![store.changes(run).expect("read").remove(0).href];
+        others.extend(store.intents(link).expect("read").into_iter().map(|intent| intent.href));
+        others.extend(store.probes().expect("read").into_iter().map(|probe| probe.href));
+        assert_eq!(others, vec![ObjectHref::from("a ü.ics"); 3]);
+        let kept = store.kept_before("presses", "Board").expect("read").expect("kept").entries;
+        let mut kept: Vec<_> = kept.iter().map(|(href, _)| href.as_str()).collect();
+        kept.sort_unstable();
+        assert_eq!(kept, [hrefs[3], hrefs[1], hrefs[2], "a ü.ics"]);
+        // Whoever has it open is not to go on in a format that it does not know.
+        match kind {
+            Kind::File(_) => {
+                let path = store.place().to_owned();
+                let connection = rusqlite::Connection::open(path).expect("it opens");
+                connection.pragma_update(None, "user_version", 99).expect("set");
+            }
+            Kind::Postgres(database) => {
+                database.sql("UPDATE chestnut.meta SET value = '99' WHERE name = 'format'");
+            }
+        }
+        assert!(matches!(store.lease("route presses"), Err(StoreError::Newer { found: 99, .. })));
+    });
 }

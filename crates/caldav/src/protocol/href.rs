@@ -23,7 +23,8 @@ const PATH: &AsciiSet = &CONTROLS
     .add(b'|');
 
 /// Returns the path of a href, decoded: servers escape otherwise than they were sent, add the host, or give a
-/// bare name. `%2F` and `%25` stay, so that no two paths become one.
+/// bare name. `%2F` and `%25` stay, so that no two paths become one. `None` where it names no place on a server: one with
+/// `.` or `..` in it is sent as another (RFC 3986, 5.2.4).
 #[must_use]
 pub fn href_of(raw: &str, base: &Url) -> Option<ObjectHref> {
     let raw = raw.trim();
@@ -36,15 +37,38 @@ pub fn href_of(raw: &str, base: &Url) -> Option<ObjectHref> {
         let folder = base.path().rsplit_once('/').map_or("", |(folder, _)| folder);
         format!("{folder}/{raw}")
     };
-    Some(ObjectHref::from(decode(&path)))
+    let path = decode(&path);
+    let is_place = path.starts_with('/') && !path.split('/').any(|part| matches!(part, "." | ".."));
+    is_place.then(|| ObjectHref::from(path))
 }
 
-/// Returns the address of a decoded path on the server of `base`.
+/// Returns the path of an object as it is kept: relative to its calendar, of which `folder` is the [path](canonical_path),
+/// where it stands there (RFC 3986, 4.2); whole, with a slash before it, where it stands elsewhere.
+#[must_use]
+pub fn within(href: ObjectHref, folder: &str) -> ObjectHref {
+    match href.as_str().strip_prefix(folder) {
+        Some(name) if !name.is_empty() && !name.starts_with('/') => ObjectHref::from(name),
+        _ => href,
+    }
+}
+
+/// Returns the path of an object of a calendar, from a href, as [`within`] has it.
+#[must_use]
+pub fn object_href(raw: &str, calendar: &Url) -> Option<ObjectHref> {
+    href_of(raw, calendar).map(|href| within(href, &canonical_path(calendar)))
+}
+
+/// Returns the address of a decoded path, whole or relative to `base`.
 #[must_use]
 pub fn url_of(href: &ObjectHref, base: &Url) -> Url {
     let mut url = base.clone();
     url.set_query(None);
-    url.set_path(&utf8_percent_encode(href.as_str(), PATH).to_string());
+    let path = match href.as_str() {
+        // No path at all is not the calendar: what is done there would be done to all of it.
+        whole if whole.is_empty() || whole.starts_with('/') => whole.to_owned(),
+        name => canonical_path(base) + name,
+    };
+    url.set_path(&utf8_percent_encode(&path, PATH).to_string());
     url
 }
 

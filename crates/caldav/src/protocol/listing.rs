@@ -5,7 +5,10 @@ use url::Url;
 
 use super::edit_calendar::says_shared;
 use super::multistatus::{Multistatus, PropResponse, hrefs_in};
-use super::{APPLE, CALDAV, CALENDARSERVER, DAV, Element, HEAD, NAMESPACES, href_of, xml_request};
+use super::{
+    APPLE, CALDAV, CALENDARSERVER, DAV, Element, HEAD, NAMESPACES, canonical_path, href_of, within,
+    xml_request,
+};
 use crate::error::{Asked, DavError};
 use crate::transport::{Answer, Request};
 
@@ -207,6 +210,7 @@ pub fn etag_listing(calendar: &Url) -> Request {
 pub fn read_listing(answer: &Answer, calendar: &Url) -> Result<Listing, DavError> {
     // The address that was asked, or the one that answered after a redirect.
     let own = [href_of(calendar.path(), calendar), href_of(answer.url.path(), calendar)];
+    let folder = canonical_path(calendar);
     let mut listing = Listing { date: answer.date(), ..Listing::default() };
     let (mut tells_of_itself, mut is_cut, mut is_gone) = (false, false, false);
     Multistatus::each(answer, Asked::Listing, |response| {
@@ -221,7 +225,7 @@ pub fn read_listing(answer: &Answer, calendar: &Url) -> Result<Listing, DavError
             listing.ctag = response.text(CALENDARSERVER, "getctag").map(SyncToken::from);
         } else if !is_collection(&response) && !response.is_gone() {
             let etag = response.text(DAV, "getetag").map(ETag::from_header);
-            listing.entries.push(Listed { href, etag });
+            listing.entries.push(Listed { href: within(href, &folder), etag });
         }
     })?;
     if is_cut {

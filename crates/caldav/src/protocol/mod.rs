@@ -18,7 +18,7 @@ pub use discovery::{Discovery, DiscoveryNext, DiscoveryStage, Found};
 pub use edit_calendar::{MakeBy, NewCalendar, make_calendar, read_made, read_renamed, rename_calendar};
 pub use feed_fetch::{FeedAnswer, FeedText, Validators, feed_address, get_feed, read_feed};
 pub use free_busy_query::{answers_no_free_busy, free_busy_query, read_free_busy};
-pub use href::{canonical, canonical_path, href_of, url_of};
+pub use href::{canonical, canonical_path, href_of, object_href, url_of, within};
 pub use listing::{
     CalendarInfo, Listed, Listing, People, address_properties, etag_listing, read_calendar, read_listing,
     read_people, read_principal,

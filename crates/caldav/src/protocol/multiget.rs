@@ -6,7 +6,9 @@ use chestnut_core::{ETag, ObjectHref};
 use url::Url;
 
 use super::multistatus::{Multistatus, check_status, not_caldav};
-use super::{CALDAV, DAV, HEAD, NAMESPACES, escape_xml, href_of, url_of, xml_request};
+use super::{
+    CALDAV, DAV, HEAD, NAMESPACES, canonical_path, escape_xml, href_of, url_of, within, xml_request,
+};
 use crate::error::{Asked, DavError, Instead};
 use crate::transport::{Answer, Request};
 
@@ -52,9 +54,13 @@ pub fn read_multiget(
 ) -> Result<HashMap<ObjectHref, Part>, DavError> {
     // What nobody asked for is no answer, whatever it says.
     let asked: HashSet<&ObjectHref> = asked.iter().collect();
+    let folder = canonical_path(calendar);
     let mut parts = HashMap::new();
     let part = |response: &super::PropResponse| {
-        let href = href_of(&response.href, calendar).filter(|href| asked.contains(href))?;
+        let href = within(href_of(&response.href, calendar)?, &folder);
+        if !asked.contains(&href) {
+            return None;
+        }
         let part = match (response.prop(CALDAV, "calendar-data"), response.status) {
             (Some(data), _) => Part::Text {
                 etag: response.text(DAV, "getetag").map(ETag::from_header),

@@ -5,7 +5,7 @@ use url::Url;
 
 use super::listing::{Listed, is_collection, same_collection};
 use super::multistatus::Multistatus;
-use super::{DAV, HEAD, NAMESPACES, escape_xml, href_of, xml_request};
+use super::{DAV, HEAD, NAMESPACES, canonical_path, escape_xml, href_of, within, xml_request};
 use crate::error::{Asked, DavError};
 use crate::transport::{Answer, Request};
 
@@ -59,6 +59,7 @@ pub fn read_sync(answer: &Answer, calendar: &Url) -> Result<SyncAnswer, DavError
         _ => {}
     }
     let own = href_of(calendar.path(), calendar);
+    let folder = canonical_path(calendar);
     let (mut changed, mut removed, mut more, mut is_gone) = (Vec::new(), Vec::new(), false, false);
     let token = Multistatus::each(answer, Asked::SyncReport, |response| {
         let Some(href) = href_of(&response.href, calendar) else { return };
@@ -67,10 +68,10 @@ pub fn read_sync(answer: &Answer, calendar: &Url) -> Result<SyncAnswer, DavError
         } else if own.as_ref().is_some_and(|own| same_collection(own, &href)) {
             is_gone |= response.is_gone();
         } else if response.is_gone() {
-            removed.push(href);
+            removed.push(within(href, &folder));
         } else if !is_collection(&response) {
             let etag = response.text(DAV, "getetag").map(ETag::from_header);
-            changed.push(Listed { href, etag });
+            changed.push(Listed { href: within(href, &folder), etag });
         }
     })?;
     if is_gone {

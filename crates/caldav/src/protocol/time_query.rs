@@ -9,7 +9,7 @@ use url::Url;
 
 use super::listing::{is_collection, same_collection};
 use super::multistatus::Multistatus;
-use super::{HEAD, NAMESPACES, href_of, xml_request};
+use super::{HEAD, NAMESPACES, canonical_path, href_of, within, xml_request};
 use crate::error::{Asked, DavError};
 use crate::transport::{Answer, Request};
 
@@ -56,6 +56,7 @@ pub(super) fn utc(at: Timestamp) -> String {
 /// No multistatus, or one that was cut short.
 pub fn read_found(answer: &Answer, calendar: &Url) -> Result<BTreeSet<ObjectHref>, DavError> {
     let own = href_of(calendar.path(), calendar);
+    let folder = canonical_path(calendar);
     let (mut found, mut is_cut) = (BTreeSet::new(), false);
     Multistatus::each(answer, Asked::Query, |response| {
         let Some(href) = href_of(&response.href, calendar) else { return };
@@ -63,7 +64,7 @@ pub fn read_found(answer: &Answer, calendar: &Url) -> Result<BTreeSet<ObjectHref
         match response.status {
             Some(507) => is_cut = true,
             _ if itself || response.is_gone() || is_collection(&response) => {}
-            _ => drop(found.insert(href)),
+            _ => drop(found.insert(within(href, &folder))),
         }
     })?;
     if is_cut { Err(DavError::Incomplete) } else { Ok(found) }

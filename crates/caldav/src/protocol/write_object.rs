@@ -4,7 +4,7 @@ use chestnut_core::{ETag, ObjectHref};
 use url::Url;
 
 use super::multistatus::server_words;
-use super::{DAV, canonical_path, href_of, parse_xml, url_of};
+use super::{DAV, object_href, parse_xml, url_of};
 use crate::transport::{Answer, Request};
 
 /// On which condition a write may happen.
@@ -97,8 +97,8 @@ pub fn read_write(answer: &Answer, calendar: &Url) -> Stored {
     };
     match answer.status {
         200..300 => {
-            let at = answer.header("location").and_then(|location| href_of(location, calendar));
-            let is_here = |at: &ObjectHref| at.as_str().starts_with(&canonical_path(calendar));
+            let at = answer.header("location").and_then(|location| object_href(location, calendar));
+            let is_here = |at: &ObjectHref| !at.as_str().starts_with('/');
             Stored::Done { etag: answer.header("etag").map(ETag::from_header), at: at.filter(is_here) }
         }
         401 => Stored::SignIn,
@@ -130,6 +130,6 @@ fn uid_conflict(answer: &Answer, calendar: &Url) -> Option<Stored> {
     // RFC 4791, 5.3.2.1, and RFC 6638, 3.2.4.1: once in a calendar, or once for a user.
     let names = ["no-uid-conflict", "unique-scheduling-object-resource"];
     let conflict = root.children.iter().find(|c| names.contains(&c.name.as_str()))?;
-    let by = conflict.child_text(DAV, "href").and_then(|raw| href_of(raw, calendar));
+    let by = conflict.child_text(DAV, "href").and_then(|raw| object_href(raw, calendar));
     Some(Stored::UidTaken { by })
 }

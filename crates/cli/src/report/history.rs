@@ -97,7 +97,7 @@ pub(crate) struct ChangeLine {
     pub(crate) start: String,
     pub(crate) words: Option<String>,
     pub(crate) kept_text: bool,
-    /// Where it stands, or stood.
+    /// Where it stands, or stood, within its calendar.
     pub(crate) href: String,
     /// What was changed, field by field.
     pub(crate) fields: Vec<FieldChange>,

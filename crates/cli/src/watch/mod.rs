@@ -16,6 +16,6 @@ mod view;
 mod work;
 
 pub(crate) use log::LogFormat;
-pub(crate) use presence::{Presence, Watcher};
+pub(crate) use presence::{Presence, Watcher, watching};
 pub(crate) use unit::print as print_unit;
 pub(crate) use work::{Asked, run};

@@ -65,6 +65,7 @@ impl Presence {
         Ok(all)
     }
 
+    /// Returns who on this machine watches a state in a file.
     fn look(state: &Path) -> Option<Watcher> {
         let mut file = File::open(lock_path(state)).ok()?;
         match file.try_lock_shared() {
@@ -72,6 +73,11 @@ impl Presence {
             _ => None,
         }
     }
+}
+
+/// Returns who on this machine watches a state in a file, as its leases name holders.
+pub(crate) fn watching(state: &Path) -> Option<Holder> {
+    Presence::look(state).map(|Watcher { process, machine, since }| Holder { process, machine, since })
 }
 
 impl Drop for Presence {

@@ -147,6 +147,10 @@ impl InWords for StoreError {
             Self::Newer { place, found, known } => format!(
                 "the state {place} was written by a newer Chestnut (format {found}; this one knows up to {known})"
             ),
+            Self::AtWork { place, holder } => format!(
+                "an older Chestnut works with the state {place}{}, and would not understand what this one makes of it",
+                holder_words(holder)
+            ),
             Self::Unreadable { place, damage } => {
                 let damage = match damage {
                     Damage::NoDatabase => "it is not a database, or it is damaged",

@@ -31,6 +31,9 @@ impl From<StoreError> for Failure {
     fn from(error: StoreError) -> Self {
         let hint = match &error {
             StoreError::Newer { .. } => "Install the newer Chestnut, or name another state with --state.",
+            StoreError::AtWork { .. } => {
+                "Stop it, run this again, and start it anew with this version; nothing was changed."
+            }
             StoreError::Unreadable { .. } | StoreError::Damaged => {
                 "Move the state file away (its history goes with it), with the -wal and -shm files beside it: the next sync finds all copies again by their UIDs and writes nothing twice. Or copy a backup to its place then."
             }

@@ -289,7 +289,6 @@ fn a_watch_brings_changes_tells_of_troubles_and_ends_politely() {
     assert!(!(old + &new).contains("Press cleaning"), "titles stay out of the log");
 }
 
-/// Families with HELP and TYPE before their samples, each once; names, labels and numbers as the format has them.
 /// Nobody would know what is remembered in a file that was taken away.
 #[cfg(unix)]
 #[test]
@@ -308,6 +307,34 @@ fn a_state_that_is_taken_away_under_a_watch_is_opened_anew() {
     wait_for("the change", 10, &place, || place.board().contains("SUMMARY:Crate repair"));
     let status = place.ok(&["status", "--json"]).json();
     assert!(status["watch"].is_object() && status["routes"][0]["state"] == "in-step", "{status}");
+}
+
+/// Whoever knows only the format of before would go on in it.
+#[cfg(unix)]
+#[test]
+fn a_state_is_not_brought_to_another_format_under_a_watch() {
+    let place = Place::new(2);
+    place.configure("", "");
+    place.ok(&["sync", "--yes"]);
+    let watch = place.watch();
+    wait_for("the watch", 10, &place, || place.run(&["status", "--json"]).json()["watch"].is_object());
+    let state = rusqlite::Connection::open(place.folder.path().join("chestnut.state")).expect("it opens");
+    state.pragma_update(None, "user_version", 5).expect("set");
+    let refused = place.run(&["status"]);
+    assert!(
+        refused.code == 1 && refused.err.contains("an older Chestnut works with the state"),
+        "{refused:?}"
+    );
+    assert!(refused.err.contains("Stop it, run this again"), "{refused:?}");
+    drop(watch);
+    place.ok(&["sync"]);
+    // And who has it open writes no more where the format is one of tomorrow.
+    let _watch = place.watch();
+    wait_for("the watch", 10, &place, || place.run(&["status", "--json"]).json()["watch"].is_object());
+    state.pragma_update(None, "user_version", 99).expect("set");
+    place.edit("orchard-0001.ics", "Crate repair");
+    wait_for("a refusal", 15, &place, || place.read("log").contains("written by a newer Chestnut"));
+    assert!(!place.board().contains("Crate repair"));
 }
 
 #[cfg(unix)]
@@ -346,6 +373,7 @@ fn what_is_taken_out_or_renamed_beside_a_watch_is_not_begun_anew() {
     wait_for("a change meanwhile", 10, &place, || place.board().contains("SUMMARY:Press cleaning"));
 }
 
+/// Families with HELP and TYPE before their samples, each once; names, labels and numbers as the format has them.
 fn check_prometheus(text: &str) {
     let mut types = std::collections::BTreeMap::new();
     let mut seen = std::collections::BTreeSet::new();

@@ -115,7 +115,7 @@ impl FolderCalendar {
 
     /// Tells what stands in the way of a write.
     fn refusal(&self, href: &ObjectHref, condition: &Condition, deletes: bool) -> Result<Option<Stored>> {
-        if !is_calendar_name(href.as_str()) || href.as_str().contains(['/', '\\']) {
+        if !is_name(href) {
             let words = Some("no name for a file of a calendar".to_owned());
             return Ok(Some(Stored::Refused { status: 400, words, for_good: true }));
         }
@@ -163,6 +163,11 @@ impl FolderCalendar {
         sync_folder(&path);
         Ok(Stored::Done { etag: None, at: None })
     }
+}
+
+/// Tells whether a file of a calendar may be called so.
+pub(super) fn is_name(href: &ObjectHref) -> bool {
+    is_calendar_name(href.as_str()) && !href.as_str().contains(['/', '\\'])
 }
 
 fn is_calendar_name(name: &str) -> bool {

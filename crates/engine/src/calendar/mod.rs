@@ -11,7 +11,7 @@ use std::collections::HashMap;
 use std::path::PathBuf;
 use std::rc::Rc;
 
-use chestnut_caldav::protocol::{Condition, Listing, Stored, SyncAnswer, canonical_path, href_of, url_of};
+use chestnut_caldav::protocol::{Condition, Listing, Stored, SyncAnswer, canonical_path, url_of, within};
 use chestnut_caldav::{Client, DavError, Fetched, RequestCounts, Tally, TransportFault};
 use chestnut_core::{Entry, EventUid, Kind, Kinds, NotACalendar, ObjectHref, Scheduling, SyncToken};
 use jiff::Timestamp;
@@ -291,15 +291,25 @@ impl Calendar {
     /// Returns where a new entry goes.
     pub(crate) fn new_href(&self, uid: &EventUid) -> ObjectHref {
         match self {
-            Self::Dav { url, .. } => {
-                let folder = href_of(url.path(), url);
-                let folder = folder.as_ref().map_or("", |f| f.as_str().trim_end_matches('/'));
-                ObjectHref::from(format!("{folder}/{}", uid.file_name()))
-            }
             Self::Feed(_) | Self::FreeBusy(_) | Self::File(_) | Self::Made(_) => {
                 ObjectHref::from(uid.as_str())
             }
-            Self::Folder(_) => uid.file_name(),
+            Self::Dav { .. } | Self::Folder(_) => uid.file_name(),
+        }
+    }
+
+    /// Returns where an entry goes that once stood at an href here, or perhaps in another calendar: `None` where nothing can
+    /// stand there.
+    pub(crate) fn old_href(&self, href: &ObjectHref) -> Option<ObjectHref> {
+        match self {
+            Self::Dav { url, .. } => {
+                let href = within(href.clone(), &canonical_path(url));
+                let is_name = !matches!(href.as_str(), "" | "." | "..") && !href.as_str().contains('/');
+                is_name.then_some(href)
+            }
+            Self::Folder(_) => folder::is_name(href).then(|| href.clone()),
+            // They have no names but UIDs.
+            Self::Feed(_) | Self::FreeBusy(_) | Self::File(_) | Self::Made(_) => None,
         }
     }
 

@@ -4,7 +4,9 @@ use std::path::Path;
 
 use rusqlite::{Connection, Transaction, TransactionBehavior};
 
+use super::system_time;
 use crate::error::{Damage, StoreError};
+use crate::lease::{HOLDERS, Holder, present_holder};
 
 /// One step per format; a step is never changed once it has shipped.
 const STEPS: &[&str] = &[
@@ -13,15 +15,22 @@ const STEPS: &[&str] = &[
     include_str!("sqlite_schema/3.sql"),
     include_str!("sqlite_schema/4.sql"),
     include_str!("sqlite_schema/5.sql"),
+    include_str!("sqlite_schema/6.sql"),
 ];
 
 /// Says that the file is Chestnut's ("ChS2" as a number, SQLite's application_id).
 const APPLICATION_ID: i64 = 0x4368_5332;
 
-pub(crate) fn migrate(connection: &Connection, path: &Path) -> Result<(), StoreError> {
+/// Takes the steps that are left to take, unless somebody works with the file.
+pub(crate) fn migrate(
+    connection: &Connection,
+    path: &Path,
+    at_work: &dyn Fn() -> Option<Holder>,
+) -> Result<(), StoreError> {
     if steps_taken(connection, path)? == STEPS.len() {
         return Ok(());
     }
+    check_nobody_works(connection, path, at_work)?;
     let before = steps_taken(connection, path)?;
     if before > 0 && connection.path().is_some_and(|path| !path.is_empty()) {
         // What a step does cannot be undone.
@@ -32,6 +41,7 @@ pub(crate) fn migrate(connection: &Connection, path: &Path) -> Result<(), StoreE
     }
     // Another process may be about to do the same: whoever comes second finds it done.
     let transaction = Transaction::new_unchecked(connection, TransactionBehavior::Immediate)?;
+    check_nobody_works(&transaction, path, at_work)?;
     for (number, step) in (1..).zip(STEPS).skip(steps_taken(&transaction, path)?) {
         transaction.execute_batch(step)?;
         transaction.pragma_update(None, "user_version", number)?;
@@ -66,6 +76,34 @@ pub(crate) fn new_file(path: &Path, fill: impl FnOnce() -> Result<(), StoreError
     }
     filled?;
     std::fs::File::open(path).and_then(|file| file.sync_all()).map_err(open_error)
+}
+
+/// Refuses a file of an older format that somebody works with, who would go on in that format.
+fn check_nobody_works(
+    connection: &Connection,
+    path: &Path,
+    at_work: &dyn Fn() -> Option<Holder>,
+) -> Result<(), StoreError> {
+    if !(1..STEPS.len()).contains(&steps_taken(connection, path)?) {
+        return Ok(());
+    }
+    let mut holders = connection.prepare(HOLDERS)?;
+    let held = holders.query_map([], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?;
+    let held = held.collect::<Result<Vec<_>, _>>()?;
+    let holder = held.into_iter().find_map(|held| present_holder(held, system_time(), false));
+    match holder.or_else(at_work) {
+        Some(holder) => Err(StoreError::AtWork { place: path.display().to_string(), holder }),
+        None => Ok(()),
+    }
+}
+
+/// Refuses a file that another brought to a newer format since it was opened.
+pub(crate) fn check_format(connection: &Connection, place: &str) -> Result<(), StoreError> {
+    let known = STEPS.len() as i64;
+    match connection.pragma_query_value(None, "user_version", |row| row.get(0))? {
+        found if found > known => Err(StoreError::Newer { place: place.to_owned(), found, known }),
+        _ => Ok(()),
+    }
 }
 
 /// How many of the steps a file has behind it: none, where there is nothing in it yet.

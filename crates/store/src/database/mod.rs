@@ -302,6 +302,15 @@ impl Database {
         }
     }
 
+    /// Refuses a state that another brought to a newer format since it was opened.
+    pub(crate) fn check_format(&self, place: &str) -> Result<()> {
+        match &self.kind {
+            Kind::Sqlite(sqlite) => sqlite.check_format(place),
+            #[cfg(feature = "postgres")]
+            Kind::Postgres(postgres) => postgres.check_format(place),
+        }
+    }
+
     /// Returns the time by which leases are judged, in seconds since 1970: never that of a run.
     pub(crate) fn now(&self) -> Result<i64> {
         match &self.kind {

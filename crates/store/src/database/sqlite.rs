@@ -7,9 +7,10 @@ use rusqlite::config::DbConfig;
 use rusqlite::types::{ToSqlOutput, ValueRef};
 use rusqlite::{CachedStatement, Connection, ErrorCode, ToSql, TransactionBehavior, params_from_iter};
 
-use super::migrate::{copy, migrate};
+use super::migrate::{check_format, copy, migrate};
 use super::value::{Cell, Row, Value};
 use crate::error::{Damage, StoreError};
+use crate::lease::Holder;
 
 type Result<T> = std::result::Result<T, StoreError>;
 
@@ -39,7 +40,7 @@ impl Drop for Still<'_> {
 
 impl Sqlite {
     /// Opens a file, making it where there is none, and brings it to the present format.
-    pub(crate) fn open(path: &Path) -> Result<Self> {
+    pub(crate) fn open(path: &Path, at_work: &dyn Fn() -> Option<Holder>) -> Result<Self> {
         let open_error = |problem: String| StoreError::Open { place: path.display().to_string(), problem };
         let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
         if let Some(folder) = folder {
@@ -55,7 +56,7 @@ impl Sqlite {
         })?;
         // A run that is cut off by a power cut is found again by reading back; WAL keeps the file whole.
         connection.pragma_update(None, "synchronous", "NORMAL")?;
-        Self::prepare(connection, path).map_err(|e| match e {
+        Self::prepare(connection, path, at_work).map_err(|e| match e {
             StoreError::Damaged => unreadable(Damage::Somewhere),
             other => other,
         })
@@ -63,15 +64,19 @@ impl Sqlite {
 
     /// A database that is kept nowhere.
     pub(crate) fn in_memory() -> Result<Self> {
-        Self::prepare(Connection::open_in_memory()?, Path::new(":memory:"))
+        Self::prepare(Connection::open_in_memory()?, Path::new(":memory:"), &|| None)
     }
 
-    fn prepare(connection: Connection, path: &Path) -> Result<Self> {
+    pub(crate) fn check_format(&self, place: &str) -> Result<()> {
+        check_format(&self.connection, place)
+    }
+
+    fn prepare(connection: Connection, path: &Path, at_work: &dyn Fn() -> Option<Holder>) -> Result<Self> {
         connection.set_prepared_statement_cache_capacity(256);
         // Else statements are prepared again for each value that is bound to them.
         connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
         connection.pragma_update(None, "foreign_keys", true)?;
-        migrate(&connection, path)?;
+        migrate(&connection, path, at_work)?;
         Ok(Self { connection, is_still: std::cell::Cell::new(false) })
     }
 

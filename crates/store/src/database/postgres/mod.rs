@@ -25,11 +25,13 @@ use self::translate::{numbered, translated};
 use super::Often;
 use super::value::{Cell, Row, Value};
 use crate::error::StoreError;
+use crate::lease::{HOLDERS, present_holder};
 
 type Result<T> = std::result::Result<T, StoreError>;
 
 /// One step per format; a step is never changed once it has shipped.
-const STEPS: &[&str] = &[include_str!("schema.sql"), include_str!("schema_2.sql")];
+const STEPS: &[&str] =
+    &[include_str!("schema.sql"), include_str!("schema_2.sql"), include_str!("schema_3.sql")];
 /// What the state says of its own format.
 const FORMAT: &str = "format";
 /// Rows of these tables are added by the hundreds: their numbers are fetched so many at once.
@@ -60,6 +62,10 @@ pub(crate) struct Postgres {
     translated: RefCell<HashMap<String, String>>,
     kept: Kept,
     lasts: i64,
+}
+
+fn newer(url: &str, found: usize) -> StoreError {
+    StoreError::Newer { place: url.to_owned(), found: found as i64, known: STEPS.len() as i64 }
 }
 
 /// Numbers that were fetched and not given yet.
@@ -124,10 +130,10 @@ impl Postgres {
             }
             let before = self.format()?.unwrap_or(0);
             if before > STEPS.len() {
-                let (found, known) = (before as i64, STEPS.len() as i64);
-                return Err(StoreError::Newer { place: url.to_owned(), found, known });
+                return Err(newer(url, before));
             }
             if (1..STEPS.len()).contains(&before) {
+                self.check_nobody_works(url)?;
                 self.keep_format(before)?;
             }
             for step in &STEPS[before..] {
@@ -138,6 +144,24 @@ impl Postgres {
                 &[Value::Text(FORMAT), Value::Text(&STEPS.len().to_string())],
             )
         })
+    }
+
+    fn check_nobody_works(&self, url: &str) -> Result<()> {
+        let now = self.now()?;
+        for row in &self.ask_one(HOLDERS, &[])?.rows {
+            let row: &dyn Row = row;
+            if let Some(holder) = present_holder((row.get(0)?, row.get(1)?, row.get(2)?), now, true) {
+                return Err(StoreError::AtWork { place: url.to_owned(), holder });
+            }
+        }
+        Ok(())
+    }
+
+    pub(crate) fn check_format(&self, url: &str) -> Result<()> {
+        match self.written_format()? {
+            Some(found) if found > STEPS.len() => Err(newer(url, found)),
+            _ => Ok(()),
+        }
     }
 
     /// What a step does cannot be undone: the tables stay, as they were, in a schema of their own.
@@ -158,6 +182,10 @@ impl Postgres {
         if self.ask_one(has_table, &[])?.rows.is_empty() {
             return Ok(None);
         }
+        self.written_format()
+    }
+
+    fn written_format(&self) -> Result<Option<usize>> {
         let answer = self.ask_one("SELECT value FROM meta WHERE name = ?", &[Value::Text(FORMAT)])?;
         let Some(row) = answer.rows.first() else { return Ok(None) };
         let text: String = (row as &dyn Row).get(0)?;
