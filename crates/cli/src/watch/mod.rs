@@ -1,6 +1,7 @@
 //! `chestnut watch`: keeps routes running. Read first: [`run`], then `rounds`, which is what happens when something
 //! is due; when that is, is decided in the engine (`Pace`).
 
+mod begin;
 mod files;
 mod health;
 mod listen;
@@ -15,7 +16,7 @@ mod unit;
 mod view;
 mod work;
 
+pub(crate) use begin::{Asked, run};
 pub(crate) use log::LogFormat;
 pub(crate) use presence::{Presence, Watcher, watching};
 pub(crate) use unit::print as print_unit;
-pub(crate) use work::{Asked, run};

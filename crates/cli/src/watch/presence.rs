@@ -75,9 +75,10 @@ impl Presence {
     }
 }
 
-/// Returns who on this machine watches a state in a file, as its leases name holders.
+/// Returns which other process of this machine watches a state in a file, as its leases name holders.
 pub(crate) fn watching(state: &Path) -> Option<Holder> {
-    Presence::look(state).map(|Watcher { process, machine, since }| Holder { process, machine, since })
+    let other = Presence::look(state).filter(|watcher| watcher.process != std::process::id());
+    other.map(|Watcher { process, machine, since }| Holder { process, machine, since })
 }
 
 impl Drop for Presence {

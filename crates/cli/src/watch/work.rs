@@ -2,7 +2,7 @@
 
 use std::cell::{Cell, RefCell};
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::pin::Pin;
 use std::rc::Rc;
 use std::sync::Arc;
@@ -17,26 +17,20 @@ use tokio::time::Instant;
 
 use super::files::{Changed, Files};
 use super::health::{Health, RouteHealth};
-use super::listen;
-use super::log::{self, LogFormat};
 use super::manager::Manager;
 use super::placed::Placed;
-use super::presence::{Presence, Watcher};
 use super::rounds::{GroupDone, LookDone, Rounds, RouteDone};
 use super::shared::Others;
 use super::signals::{Signal, Signals};
 use super::view::View;
-use crate::args::Common;
 use crate::environment::Environment;
-use crate::exit_code::ExitCode;
 use crate::failure::Failure;
-use crate::io::Io;
-use crate::open::{StatePlace, block_on, call_as_configured, load, state_path, state_place};
+use crate::open::call_as_configured;
 use crate::render::human::watch::Live;
 use crate::report::route::gone;
 use crate::report::status::stale_after;
 use crate::report::trouble::open_troubles;
-use crate::settings::{Connections, RouteSettings, Settings, route_key, side_by_side};
+use crate::settings::{Connections, RouteSettings, Settings, side_by_side};
 use crate::troubles::{Happened, Observer, Teller, daily_look, is_due, settle};
 use crate::words::{
     InWords as _, heartbeat_unheard, looks_in_its_time, needs_restart, read_again, route_error_words,
@@ -63,83 +57,15 @@ const CALM: u32 = 3;
 /// A monitor hears no more often.
 const BEAT: Duration = Duration::from_secs(60);
 
-/// What was asked for.
-pub(crate) struct Asked<'a> {
-    pub(crate) log: Option<&'a Path>,
-    pub(crate) format: LogFormat,
-}
-
-pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failure> {
-    let mut settings = load(common, io)?;
-    settings.chosen_routes(&[])?;
-    let place = state_place(common, &settings, &io.environment)?;
-    let mut store = place.open()?;
-    call_as_configured(&settings, &store)?;
-    let now = io.environment.now()?;
-    let presence = Presence::take(&state_path(common, &settings), now)?;
-    let mut key = route_key(&settings, &store, true)?;
-    let is_live = io.screen.is_some() && asked.log.is_none() && !common.quiet && common.verbose == 0;
-    if !is_live {
-        log::begin(asked.log, asked.format, common.verbose)?;
-    }
-    let health = Arc::new(Health::default());
-    let watcher = Watcher { process: std::process::id(), machine: None, since: now };
-    listen::begin(&settings, place.clone(), &io.environment, watcher, Arc::clone(&health))?;
-    let mut view = View::new(is_live, io.screen, io.color);
-    let ended = loop {
-        match watch_with(&store, &place, key, settings, &health, &mut view, &io.environment) {
-            Ok(Ended::Stopped) => break Ok(ExitCode::Ok),
-            Ok(Ended::StateLeft(as_before)) => settings = *as_before,
-            Err(failure) => break Err(failure),
-        }
-        store = place.open()?;
-        key = route_key(&settings, &store, true)?;
-    };
-    view.close();
-    drop(presence);
-    ended
-}
-
-/// Watches as long as the state is the one that was opened.
-fn watch_with(
-    store: &Store,
-    place: &StatePlace,
-    key: Vec<u8>,
-    settings: Settings,
-    health: &Arc<Health>,
-    view: &mut View,
-    environment: &Environment,
-) -> Result<Ended, Failure> {
-    let watch = Watch {
-        store,
-        file: place.file().and_then(|path| Placed::of(path).ok()),
-        environment,
-        key,
-        health: Arc::clone(health),
-        stop: Rc::default(),
-        manager: Manager::of_process(),
-        began: Cell::new(None),
-        calm: RefCell::default(),
-        troubled: RefCell::default(),
-        others: Others::default(),
-    };
-    store.hold_little()?;
-    // Others that work with the same state leave its share to it.
-    let attendance = watch.store.shared_lease().map(|_| watch.store.attend()).transpose()?;
-    let ended = block_on(watch.run(settings, view))?;
-    drop(attendance);
-    ended
-}
-
 /// Why a watch ends.
-enum Ended {
+pub(super) enum Ended {
     Stopped,
     /// The file of the state was taken away, or another was put in its place: what would be remembered in the old one nobody
     /// would know.
     StateLeft(Box<Settings>),
 }
 
-struct Watch<'w> {
+pub(super) struct Watch<'w> {
     store: &'w Store,
     /// Where that is, if it is a file.
     file: Option<Placed>,
@@ -187,6 +113,31 @@ struct Kept {
     told_unwatched: BTreeSet<PathBuf>,
 }
 
+impl<'w> Watch<'w> {
+    /// Watches with one state, of which `file` is where it is, if it is a file.
+    pub(super) fn new(
+        store: &'w Store,
+        file: Option<Placed>,
+        key: Vec<u8>,
+        health: Arc<Health>,
+        environment: &'w Environment,
+    ) -> Self {
+        Self {
+            store,
+            file,
+            environment,
+            key,
+            health,
+            stop: Rc::default(),
+            manager: Manager::of_process(),
+            began: Cell::new(None),
+            calm: RefCell::default(),
+            troubled: RefCell::default(),
+            others: Others::default(),
+        }
+    }
+}
+
 impl Watch<'_> {
     fn now(&self) -> Timestamp {
         self.environment.now().unwrap_or_default()
@@ -197,7 +148,7 @@ impl Watch<'_> {
         self.began.get().map_or(Duration::ZERO, |began| began.elapsed())
     }
 
-    async fn run(&self, mut settings: Settings, view: &mut View) -> Result<Ended, Failure> {
+    pub(super) async fn run(&self, mut settings: Settings, view: &mut View) -> Result<Ended, Failure> {
         self.began.set(Some(Instant::now()));
         let mut signals = Signals::new()?;
         let mut files = Files::new();

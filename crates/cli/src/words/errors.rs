@@ -138,7 +138,7 @@ impl InWords for CalendarError {
 /// Who holds something, in brackets.
 pub(crate) fn holder_words(holder: &Holder) -> String {
     let on = holder.machine.as_ref().map(|machine| format!(" on {machine}")).unwrap_or_default();
-    format!(" (process {}{on}, since {})", holder.process, holder.since)
+    format!(" (process {}{on}, since {:.0})", holder.process, holder.since)
 }
 
 impl InWords for StoreError {
