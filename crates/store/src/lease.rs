@@ -1,25 +1,10 @@
 //! Who runs what: one at a time, also across processes. A lease is a row; it ends with whoever holds it.
 
-use jiff::Timestamp;
-use serde::{Deserialize, Serialize};
-
 use crate::database::values;
 use crate::error::StoreError;
-use crate::presence::{is_alive, machine};
+use crate::presence::{Holder, is_alive, present_holder};
 use crate::store::Store;
 use crate::writer::Writer;
-
-/// Who holds a lease.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Holder {
-    /// The process, by its number on its machine.
-    pub process: u32,
-    /// Its machine, where it is another one than ours.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub machine: Option<String>,
-    /// Since when.
-    pub since: Timestamp,
-}
 
 /// The right to do something, until this is dropped.
 #[derive(Debug)]
@@ -33,28 +18,6 @@ pub struct Lease<'s> {
 #[must_use]
 pub fn route_lease(route: &str) -> String {
     format!("route {route}")
-}
-
-/// Who holds leases.
-pub(crate) const HOLDERS: &str = "SELECT holder, since, until FROM lease WHERE holder <> ''";
-
-/// Who a row says holds a lease, since when and until when, if that one is still there as far as anybody knows.
-pub(crate) fn present_holder(
-    (holder, since, until): (String, i64, i64),
-    now: i64,
-    is_shared: bool,
-) -> Option<Holder> {
-    let is_there = match is_alive(&holder) {
-        // Whoever was stopped for so long that others may have gone on does not hold it any more.
-        Some(true) => !is_shared || until > now,
-        Some(false) => false,
-        None => until > now,
-    };
-    (is_there && !holder.is_empty()).then(|| Holder {
-        process: holder.split(':').next().and_then(|process| process.parse().ok()).unwrap_or(0),
-        machine: machine(&holder),
-        since: Timestamp::from_second(since).unwrap_or_default(),
-    })
 }
 
 /// How the leases of watches are called.

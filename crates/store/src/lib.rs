@@ -22,8 +22,8 @@ mod writer;
 pub use database::PostgresPlace;
 pub use database::{Ahead, Still};
 pub use error::{Damage, StoreError};
-pub use lease::{Holder, Lease, route_lease};
-pub use presence::machine_name;
+pub use lease::{Lease, route_lease};
+pub use presence::{Holder, machine_name};
 pub use records::{
     BodyId, CalendarFacts, CalendarId, Change, ChangeAction, Counts, HeldItem, Intent, KeptCalendar, LinkId,
     LinkRow, LinkState, Made, NewObject, Object, ObjectId, ObjectState, PastChange, PlaceRow, ProbeRow,

@@ -1,8 +1,23 @@
-//! Whether the process that opened a state still runs, and has it open.
+//! Who holds what: whether the process that opened a state still runs, and has it open.
 
 use std::collections::BTreeSet;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+/// Who holds a lease.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Holder {
+    /// The process, by its number on its machine.
+    pub process: u32,
+    /// Its machine, where it is another one than ours.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub machine: Option<String>,
+    /// Since when.
+    pub since: Timestamp,
+}
 
 /// One opened state; all of a process that are open now.
 #[derive(Debug)]
@@ -56,7 +71,7 @@ pub fn machine_name() -> String {
 }
 
 /// The machine of a holder, where it is another one than ours.
-pub(crate) fn machine(holder: &str) -> Option<String> {
+fn machine(holder: &str) -> Option<String> {
     let mut parts = holder.splitn(5, ':').skip(3);
     let (its, name) = (parts.next()?, parts.next()?);
     (its != scope()).then(|| name.to_owned())
@@ -75,4 +90,26 @@ pub(crate) fn is_alive(holder: &str) -> Option<bool> {
         return Some(OPEN.lock().unwrap_or_else(PoisonError::into_inner).contains(&number));
     }
     Some(began(process).as_deref() == Some(began_then))
+}
+
+/// Who holds leases.
+pub(crate) const HOLDERS: &str = "SELECT holder, since, until FROM lease WHERE holder <> ''";
+
+/// Who a row says holds a lease, since when and until when, if that one is still there as far as anybody knows.
+pub(crate) fn present_holder(
+    (holder, since, until): (String, i64, i64),
+    now: i64,
+    is_shared: bool,
+) -> Option<Holder> {
+    let is_there = match is_alive(&holder) {
+        // Whoever was stopped for so long that others may have gone on does not hold it any more.
+        Some(true) => !is_shared || until > now,
+        Some(false) => false,
+        None => until > now,
+    };
+    (is_there && !holder.is_empty()).then(|| Holder {
+        process: holder.split(':').next().and_then(|process| process.parse().ok()).unwrap_or(0),
+        machine: machine(&holder),
+        since: Timestamp::from_second(since).unwrap_or_default(),
+    })
 }

@@ -9,13 +9,12 @@ use jiff::Timestamp;
 
 use crate::database::{Ahead, Database, Kind, Row, Sqlite, Still, values};
 use crate::error::StoreError;
-use crate::lease::Holder;
-use crate::presence::Presence;
+use crate::presence::{Holder, Presence};
 use crate::records::{
     BodyId, CalendarFacts, CalendarId, Intent, LinkId, LinkRow, LinkState, Object, ObjectId, ObjectState,
     PAUSED, PlaceRow, RETIRED, RouteId, Told, fingerprint, origin, partly,
 };
-use crate::texts::{decompress, unpack};
+use crate::texts::{decompress, text_of};
 use crate::writer::{HAS_TEXT, Writer};
 
 type Gate = Box<dyn FnMut() -> Option<StoreError>>;
@@ -303,10 +302,7 @@ impl Store {
     /// # Errors
     /// The state cannot be read; so for all methods here.
     pub fn text(&self, body: BodyId) -> Result<Option<String>> {
-        let bytes = self
-            .database
-            .one("SELECT bytes FROM body WHERE id = ?", values![body.0], |r| r.get::<Vec<u8>>(0))?;
-        bytes.map_or(Ok(None), |bytes| unpack(&self.database, &bytes))
+        text_of(&self.database, body.0)
     }
 
     /// Tells whether a text is there.

@@ -90,6 +90,13 @@ fn zone_text(database: &Database, id: i64) -> Result<Option<Rc<str>>, StoreError
     Ok(text)
 }
 
+/// Returns a kept text; `None` where it is not there, or is no text of ours.
+pub(crate) fn text_of(database: &Database, body: i64) -> Result<Option<String>, StoreError> {
+    let sql = "SELECT bytes FROM body WHERE id = ?";
+    let bytes = database.one(sql, values![body], |row| row.get::<Vec<u8>>(0))?;
+    bytes.map_or(Ok(None), |bytes| unpack(database, &bytes))
+}
+
 /// `None` where the bytes are no text of ours: the caller reads the entry afresh then.
 pub(crate) fn unpack(database: &Database, blob: &[u8]) -> Result<Option<String>, StoreError> {
     let Some(text) = decompress(blob) else { return Ok(None) };

@@ -13,7 +13,7 @@ use crate::records::{
     ObjectId, ObjectState, PAUSED, PlaceRow, ProbeRow, RETIRED, RouteId, RouteSummary, RunId, RunKind,
     RunResult, Text, Told, origin_number, partly_number,
 };
-use crate::texts::pack;
+use crate::texts::{pack, text_of};
 
 /// Asks whether a text is there.
 pub(crate) const HAS_TEXT: &str = "SELECT 1 FROM body WHERE id = ?";
@@ -64,7 +64,20 @@ impl Writer<'_> {
     pub fn keep(&self, text: &str) -> Result<BodyId, StoreError> {
         let bytes = pack(self.database, text)?;
         let sql = "INSERT INTO body (bytes) VALUES (?)";
-        Ok(BodyId(self.database.insert_often(Often::Text, sql, values![bytes])?))
+        let id = self.database.insert_often(Often::Text, sql, values![bytes])?;
+        self.database.note_recent(text, id);
+        Ok(BodyId(id))
+    }
+
+    /// Keeps a text that was perhaps kept a moment ago, as what is sent is before it is read back. It must be named before
+    /// anything is let go of.
+    fn keep_once(&self, text: &str) -> Result<BodyId, StoreError> {
+        if let Some(id) = self.database.recent(text)
+            && text_of(self.database, id)?.as_deref() == Some(text)
+        {
+            return Ok(BodyId(id));
+        }
+        self.keep(text)
     }
 
     /// Keeps a text that may be kept already.
@@ -159,7 +172,7 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn add_object(&self, calendar: CalendarId, new: &NewObject<'_>) -> Result<ObjectId, StoreError> {
         let seq = self.next_seq(calendar)?;
-        let body = new.text.map(|text| self.keep(text)).transpose()?;
+        let body = new.text.map(|text| self.keep_once(text)).transpose()?;
         let id = self.database.insert_often(
             Often::Object,
             "INSERT INTO object (calendar, href, etag, state, seq, generation, uid, content, body, parent,
@@ -188,7 +201,7 @@ impl Writer<'_> {
     /// The state cannot be written.
     pub fn change_object(&self, calendar: CalendarId, id: ObjectId, new: &NewObject<'_>) -> Done {
         let seq = self.next_seq(calendar)?;
-        let body = new.text.map(|text| self.keep(text)).transpose()?;
+        let body = new.text.map(|text| self.keep_once(text)).transpose()?;
         self.database.run_often(
             Often::ObjectChanged,
             (id.0, 0),

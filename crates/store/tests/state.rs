@@ -163,6 +163,49 @@ fn read_back(kind: &Kind) {
     }
 }
 
+/// What a server gives back as it was sent is kept once; and is kept where nobody holds what was sent any more.
+#[test]
+fn what_comes_back_as_it_was_sent_is_there_whoever_lets_go_of_it() {
+    Kind::all("sent and back").iter().for_each(|kind| {
+        let store = kind.open();
+        let board = store.write(|w| w.calendar("folder board")).expect("a mirror");
+        let (route, link) = store
+            .write(|w| {
+                let route = w.route("presses")?;
+                Ok((route, w.put_link(route, None, &link_row(LinkState::Refused))?))
+            })
+            .expect("written");
+        let send = |name: &str, text: &str| {
+            store.write(|w| {
+                let sent = Some(w.keep(text)?);
+                let href = ObjectHref::from(name);
+                w.intend(
+                    route,
+                    &Intent { link, side: 1, href, sent, stood: None, agreed: None, carried: 1, form: 2 },
+                )
+            })
+        };
+        let text_of = |id| store.text(store.object(id).expect("read")?.body?).expect("read");
+        send("a.ics", "sent").expect("written");
+        let object = add_object(&store, board, "a.ics", "a", "sent");
+        let held = if matches!(kind, Kind::File(_)) { 1 } else { 2 };
+        assert_eq!(kind.bodies(), held, "where asking is cheap, it is kept once");
+        store.write(|w| w.done(link, &[1])).expect("written");
+        assert_eq!((text_of(object).as_deref(), kind.bodies()), (Some("sent"), 1));
+        send("b.ics", "sent again").expect("written");
+        store.write(|w| w.done(link, &[1])).expect("written");
+        let object = add_object(&store, board, "b.ics", "b", "sent again");
+        assert_eq!((text_of(object).as_deref(), kind.bodies()), (Some("sent again"), 2));
+        // A number that was not kept is given again, to another text.
+        let undone = store.write(|w| w.keep("undone").and(Err::<(), _>(StoreError::CutOff)));
+        assert_eq!(undone, Err(StoreError::CutOff));
+        send("c.ics", "another").expect("written");
+        let object = add_object(&store, board, "c.ics", "c", "undone");
+        assert_eq!(text_of(object).as_deref(), Some("undone"));
+        assert_eq!(store.check().expect("read"), []);
+    });
+}
+
 #[test]
 fn news_are_what_a_route_did_not_decide_yet() {
     Kind::all("news").iter().for_each(|kind| news(&kind.open()));

@@ -6,7 +6,7 @@ use rusqlite::{Connection, Transaction, TransactionBehavior};
 
 use super::system_time;
 use crate::error::{Damage, StoreError};
-use crate::lease::{HOLDERS, Holder, present_holder};
+use crate::presence::{HOLDERS, Holder, present_holder};
 
 /// One step per format; a step is never changed once it has shipped.
 const STEPS: &[&str] = &[

@@ -3,6 +3,7 @@
 mod migrate;
 #[cfg(feature = "postgres")]
 mod postgres;
+mod recent;
 mod sqlite;
 mod value;
 mod zones;
@@ -15,6 +16,8 @@ pub use postgres::PostgresPlace;
 pub(crate) use sqlite::Sqlite;
 pub(crate) use value::{AsValue, Cell, Row, Value, values};
 pub(crate) use zones::Zones;
+
+use recent::Recent;
 
 use crate::error::StoreError;
 
@@ -34,6 +37,8 @@ pub(crate) struct Database {
     kind: Kind,
     /// Time zones that were read or kept: nearly every text asks for one. None is ever changed or taken away.
     pub(crate) zones: Zones,
+    /// Texts that were kept a moment ago.
+    recent: Recent,
 }
 
 #[derive(Debug)]
@@ -137,7 +142,7 @@ pub struct Still<'s>(#[expect(dead_code, reason = "it ends when it is dropped")]
 
 impl Database {
     pub(crate) fn of(kind: Kind) -> Self {
-        Self { kind, zones: Zones::default() }
+        Self { kind, zones: Zones::default(), recent: Recent::default() }
     }
 
     /// The file of SQLite, if it is one.
@@ -291,6 +296,19 @@ impl Database {
             #[cfg(feature = "postgres")]
             Kind::Postgres(_) => Ok(Still(None)),
         }
+    }
+
+    /// Notes that a text was kept.
+    pub(crate) fn note_recent(&self, text: &str, number: i64) {
+        if !self.is_shared() {
+            self.recent.note(text, number);
+        }
+    }
+
+    /// Returns the number under which a text was perhaps kept a moment ago: whether it is there still, and says the same,
+    /// is to be seen. Where each question takes its time, none is known.
+    pub(crate) fn recent(&self, text: &str) -> Option<i64> {
+        self.recent.number(text)
     }
 
     /// Tells whether other machines may use it, too.

@@ -10,7 +10,7 @@ use rusqlite::{CachedStatement, Connection, ErrorCode, ToSql, TransactionBehavio
 use super::migrate::{check_format, copy, migrate};
 use super::value::{Cell, Row, Value};
 use crate::error::{Damage, StoreError};
-use crate::lease::Holder;
+use crate::presence::Holder;
 
 type Result<T> = std::result::Result<T, StoreError>;
 

@@ -25,7 +25,7 @@ use self::translate::{numbered, translated};
 use super::Often;
 use super::value::{Cell, Row, Value};
 use crate::error::StoreError;
-use crate::lease::{HOLDERS, present_holder};
+use crate::presence::{HOLDERS, present_holder};
 
 type Result<T> = std::result::Result<T, StoreError>;
 
