@@ -69,11 +69,11 @@ impl Writer<'_> {
         Ok(BodyId(id))
     }
 
-    /// Keeps a text that was perhaps kept a moment ago, as what is sent is before it is read back. It must be named before
-    /// anything is let go of.
+    /// Keeps a text that was perhaps kept a moment ago, as what is sent is before it is read back, if with other ends of
+    /// lines. It must be named before anything is let go of.
     fn keep_once(&self, text: &str) -> Result<BodyId, StoreError> {
         if let Some(id) = self.database.recent(text)
-            && text_of(self.database, id)?.as_deref() == Some(text)
+            && text_of(self.database, id)?.is_some_and(|kept| kept.lines().eq(text.lines()))
         {
             return Ok(BodyId(id));
         }

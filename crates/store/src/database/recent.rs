@@ -2,12 +2,12 @@
 
 use std::cell::RefCell;
 use std::collections::HashMap;
-use std::hash::{BuildHasher as _, RandomState};
+use std::hash::{BuildHasher as _, Hash as _, Hasher as _, RandomState};
 
 /// So many are remembered: what is under way at once is less.
 const MOST: usize = 4096;
 
-/// Numbers of texts, by a hash of what they say. Whoever takes one sees whether it is there and says the same.
+/// Numbers of texts, by a hash of their lines: XML turns CRLF into LF on their way back. Whoever takes one sees whether it is there and says the same.
 #[derive(Debug, Default)]
 pub(crate) struct Recent {
     hasher: RandomState,
@@ -20,10 +20,16 @@ impl Recent {
         if numbers.len() >= MOST {
             numbers.clear();
         }
-        numbers.insert(self.hasher.hash_one(text), number);
+        numbers.insert(self.hash(text), number);
     }
 
     pub(crate) fn number(&self, text: &str) -> Option<i64> {
-        self.numbers.borrow().get(&self.hasher.hash_one(text)).copied()
+        self.numbers.borrow().get(&self.hash(text)).copied()
+    }
+
+    fn hash(&self, text: &str) -> u64 {
+        let mut hasher = self.hasher.build_hasher();
+        text.lines().for_each(|line| line.hash(&mut hasher));
+        hasher.finish()
     }
 }
