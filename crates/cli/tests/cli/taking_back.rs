@@ -232,6 +232,56 @@ fn a_calendar_is_kept_in_a_file_and_put_back() {
     assert_eq!(told["routes"], serde_json::json!(["presses-to-board"]), "{told}");
 }
 
+/// A server and a folder have names for entries, a file has their UIDs: what is put back from one into another gets a name
+/// that can stand there, its old one where it has one.
+#[test]
+fn a_snapshot_of_any_kind_of_calendar_goes_into_any_other() {
+    let set_up = SetUp::new(3);
+    let more = "[calendar.shelf]\nfolder = \"shelf\"\n[calendar.kiosk]\nfile = \"kiosk.ics\"\n\
+                [route.shelf]\nfrom = \"presses\"\nto = \"shelf\"\n[route.kiosk]\nfrom = \"presses\"\nto = \"kiosk\"\n";
+    set_up.configure(&(set_up.standard() + more));
+    std::fs::create_dir(set_up.path("shelf")).expect("a folder");
+    let empty = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nEND:VCALENDAR\r\n";
+    std::fs::write(set_up.path("kiosk.ics"), empty).expect("written");
+    let named = |calendar: &str| {
+        let mut names: Vec<String> = match calendar {
+            "board" => far(&set_up).into_iter().map(|(name, _)| name).collect(),
+            _ => std::fs::read_dir(set_up.path("shelf"))
+                .expect("a folder")
+                .map(|file| file.expect("a file").file_name().into_string().expect("a name"))
+                .collect(),
+        };
+        names.sort();
+        names
+    };
+    let moved = |from: &str, to: &str| {
+        let name = format!("{from}-{to}.ics");
+        set_up.ok(&["snapshot", from, &name]);
+        let told = set_up.ok(&["restore", &name, "--into", to, "--yes", "--json"]).json();
+        assert_eq!(
+            (&told["taken"]["restored"], &told["left"]),
+            (&3.into(), &serde_json::json!([])),
+            "{told}"
+        );
+    };
+    moved("presses", "board");
+    assert_eq!(named("board"), ["orchard-0000.ics", "orchard-0001.ics", "orchard-0002.ics"]);
+    moved("board", "shelf");
+    assert_eq!(named("shelf"), named("board"));
+    moved("shelf", "kiosk");
+    let stood = named("board");
+    set_up.target.with(|server| stood.iter().for_each(|name| assert!(server.delete(BOARD, name))));
+    std::fs::remove_dir_all(set_up.path("shelf")).expect("removed");
+    std::fs::create_dir(set_up.path("shelf")).expect("a folder");
+    moved("kiosk", "shelf");
+    moved("kiosk", "board");
+    assert!(
+        named("shelf").iter().all(|name| name.ends_with(".ics")) && named("shelf") == named("board"),
+        "{:?}",
+        named("shelf")
+    );
+}
+
 #[test]
 fn doubles_and_copies_are_tidied_and_that_is_taken_back() {
     let set_up = SetUp::new(4);
