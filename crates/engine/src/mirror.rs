@@ -13,7 +13,9 @@ use chestnut_caldav::Fetched;
 use chestnut_caldav::protocol::{Listed, Listing, SyncAnswer};
 use chestnut_core::ical::Limits;
 use chestnut_core::{ContentKey, ETag, Entry, ObjectHref, Scheduling, SyncToken};
-use chestnut_store::{CalendarFacts, CalendarId, NewObject, Object, ObjectState, Store, StoreError, Writer};
+use chestnut_store::{
+    CalendarFacts, CalendarId, NewObject, Object, ObjectState, Store, StoreError, Writer, same_lines,
+};
 use futures_util::stream::{self, StreamExt as _};
 use jiff::{SignedDuration, Timestamp};
 use tokio::sync::Mutex;
@@ -767,11 +769,6 @@ fn in_order(fetched: HashMap<ObjectHref, Fetched>) -> Vec<(ObjectHref, Fetched)>
 fn missing_of(fetched: Vec<(ObjectHref, Fetched)>) -> impl Iterator<Item = ObjectHref> {
     let is_missing = |(_, one): &(_, Fetched)| matches!(one, Fetched::Missing);
     fetched.into_iter().filter(is_missing).map(|(href, _)| href)
-}
-
-/// Tells whether two texts are the same but for the ends of their lines: XML turns CRLF into LF.
-fn same_lines(a: &str, b: &str) -> bool {
-    a.lines().eq(b.lines())
 }
 
 const BEGINS: &str = "BEGIN:VCALENDAR";

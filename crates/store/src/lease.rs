@@ -33,8 +33,8 @@ impl Store {
         let held = self.database.one(sql, values![name], |row| {
             Ok((row.get::<String>(0)?, row.get::<i64>(1)?, row.get::<i64>(2)?))
         })?;
-        let now = self.database.now()?;
-        Ok(held.and_then(|held| present_holder(held, now, self.database.is_shared())))
+        let Some(held) = held.filter(|(holder, ..)| !holder.is_empty()) else { return Ok(None) };
+        Ok(present_holder(held, self.database.now()?, self.database.is_shared()))
     }
 
     /// Says that a watch works with this state, until what is returned is dropped.

@@ -30,5 +30,6 @@ pub use records::{
     RouteId, RouteSummary, RunId, RunKind, RunRecord, RunResult, Text, Told, Wrote,
 };
 pub use store::{Mirror, Route, Store, Tally, Touched, Wrong};
+pub use texts::same_lines;
 pub use troubles::{Notice, NoticeEvent, TroubleKind, TroubleRow};
 pub use writer::Writer;

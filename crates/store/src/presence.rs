@@ -107,7 +107,7 @@ pub(crate) fn present_holder(
         Some(false) => false,
         None => until > now,
     };
-    (is_there && !holder.is_empty()).then(|| Holder {
+    is_there.then(|| Holder {
         process: holder.split(':').next().and_then(|process| process.parse().ok()).unwrap_or(0),
         machine: machine(&holder),
         since: Timestamp::from_second(since).unwrap_or_default(),

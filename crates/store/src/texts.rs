@@ -90,6 +90,12 @@ fn zone_text(database: &Database, id: i64) -> Result<Option<Rc<str>>, StoreError
     Ok(text)
 }
 
+/// Tells whether two texts are the same but for the ends of their lines: XML turns CRLF into LF.
+#[must_use]
+pub fn same_lines(a: &str, b: &str) -> bool {
+    a.lines().eq(b.lines())
+}
+
 /// Returns a kept text; `None` where it is not there, or is no text of ours.
 pub(crate) fn text_of(database: &Database, body: i64) -> Result<Option<String>, StoreError> {
     let sql = "SELECT bytes FROM body WHERE id = ?";

@@ -13,7 +13,7 @@ use crate::records::{
     ObjectId, ObjectState, PAUSED, PlaceRow, ProbeRow, RETIRED, RouteId, RouteSummary, RunId, RunKind,
     RunResult, Text, Told, origin_number, partly_number,
 };
-use crate::texts::{pack, text_of};
+use crate::texts::{pack, same_lines, text_of};
 
 /// Asks whether a text is there.
 pub(crate) const HAS_TEXT: &str = "SELECT 1 FROM body WHERE id = ?";
@@ -73,7 +73,7 @@ impl Writer<'_> {
     /// lines. It must be named before anything is let go of.
     fn keep_once(&self, text: &str) -> Result<BodyId, StoreError> {
         if let Some(id) = self.database.recent(text)
-            && text_of(self.database, id)?.is_some_and(|kept| kept.lines().eq(text.lines()))
+            && text_of(self.database, id)?.is_some_and(|kept| same_lines(&kept, text))
         {
             return Ok(BodyId(id));
         }

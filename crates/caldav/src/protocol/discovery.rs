@@ -8,7 +8,7 @@ use super::href::canonical;
 use super::listing::{CalendarInfo, calendar_info, is_calendar, same_collection};
 use super::multistatus::{PropResponse, hrefs_in};
 use super::propfind::{OF_A_CALENDAR, OF_A_HOME, OF_ANY_ADDRESS, Propfind, PropfindNext};
-use super::{CALDAV, CALENDARSERVER, DAV, href_of};
+use super::{CALDAV, CALENDARSERVER, DAV, canonical_path, href_of};
 use crate::class::Class;
 use crate::error::{Asked, DavError};
 use crate::transport::{Answer, Request};
@@ -327,9 +327,9 @@ impl Discovery {
 
 /// The response about the address itself, or the first.
 fn own_response<'r>(responses: &'r [PropResponse], answer: &Answer) -> Option<&'r PropResponse> {
-    let own = href_of(answer.url.path(), &answer.url);
+    let own = canonical_path(&answer.url);
     let is_own = |r: &&PropResponse| {
-        own.as_ref().zip(href_of(&r.href, &answer.url)).is_some_and(|(own, href)| same_collection(own, &href))
+        href_of(&r.href, &answer.url).is_some_and(|href| same_collection(&own, href.as_str()))
     };
     responses.iter().find(is_own).or_else(|| responses.first())
 }

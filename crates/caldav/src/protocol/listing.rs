@@ -209,15 +209,14 @@ pub fn etag_listing(calendar: &Url) -> Request {
 /// complete listing may make anything count as gone.
 pub fn read_listing(answer: &Answer, calendar: &Url) -> Result<Listing, DavError> {
     // The address that was asked, or the one that answered after a redirect.
-    let own = [href_of(calendar.path(), calendar), href_of(answer.url.path(), calendar)];
-    let folder = canonical_path(calendar);
+    let [folder, answering] = [calendar, &answer.url].map(canonical_path);
     let mut listing = Listing { date: answer.date(), ..Listing::default() };
     let (mut tells_of_itself, mut is_cut, mut is_gone) = (false, false, false);
     Multistatus::each(answer, Asked::Listing, |response| {
         let Some(href) = href_of(&response.href, calendar) else { return };
         // RFC 6578, 3.6, names the collection; some servers name what is above it.
         is_cut |= response.status == Some(507);
-        let itself = own.iter().flatten().any(|own| same_collection(own, &href));
+        let itself = [&folder, &answering].iter().any(|own| same_collection(own, href.as_str()));
         if itself {
             is_gone |= response.is_gone();
             tells_of_itself = true;
@@ -238,8 +237,9 @@ pub fn read_listing(answer: &Answer, calendar: &Url) -> Result<Listing, DavError
     if tells_of_itself { Ok(listing) } else { Err(DavError::Incomplete) }
 }
 
-pub(super) fn same_collection(a: &ObjectHref, b: &ObjectHref) -> bool {
-    a.as_str().trim_end_matches('/') == b.as_str().trim_end_matches('/')
+/// Tells whether two decoded paths are of one collection.
+pub(super) fn same_collection(a: &str, b: &str) -> bool {
+    a.trim_end_matches('/') == b.trim_end_matches('/')
 }
 
 pub(super) fn is_collection(response: &PropResponse) -> bool {

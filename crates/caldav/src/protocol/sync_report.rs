@@ -58,14 +58,13 @@ pub fn read_sync(answer: &Answer, calendar: &Url) -> Result<SyncAnswer, DavError
         405 | 415 | 501 => return Ok(SyncAnswer::Unsupported),
         _ => {}
     }
-    let own = href_of(calendar.path(), calendar);
     let folder = canonical_path(calendar);
     let (mut changed, mut removed, mut more, mut is_gone) = (Vec::new(), Vec::new(), false, false);
     let token = Multistatus::each(answer, Asked::SyncReport, |response| {
         let Some(href) = href_of(&response.href, calendar) else { return };
         if response.status == Some(507) {
             more = true;
-        } else if own.as_ref().is_some_and(|own| same_collection(own, &href)) {
+        } else if same_collection(&folder, href.as_str()) {
             is_gone |= response.is_gone();
         } else if response.is_gone() {
             removed.push(within(href, &folder));

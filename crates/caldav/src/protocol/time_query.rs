@@ -55,12 +55,11 @@ pub(super) fn utc(at: Timestamp) -> String {
 /// # Errors
 /// No multistatus, or one that was cut short.
 pub fn read_found(answer: &Answer, calendar: &Url) -> Result<BTreeSet<ObjectHref>, DavError> {
-    let own = href_of(calendar.path(), calendar);
     let folder = canonical_path(calendar);
     let (mut found, mut is_cut) = (BTreeSet::new(), false);
     Multistatus::each(answer, Asked::Query, |response| {
         let Some(href) = href_of(&response.href, calendar) else { return };
-        let itself = own.as_ref().is_some_and(|own| same_collection(own, &href));
+        let itself = same_collection(&folder, href.as_str());
         match response.status {
             Some(507) => is_cut = true,
             _ if itself || response.is_gone() || is_collection(&response) => {}

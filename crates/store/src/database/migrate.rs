@@ -27,11 +27,11 @@ pub(crate) fn migrate(
     path: &Path,
     at_work: &dyn Fn() -> Option<Holder>,
 ) -> Result<(), StoreError> {
-    if steps_taken(connection, path)? == STEPS.len() {
+    let before = steps_taken(connection, path)?;
+    if before == STEPS.len() {
         return Ok(());
     }
-    check_nobody_works(connection, path, at_work)?;
-    let before = steps_taken(connection, path)?;
+    check_nobody_works(connection, path, before, at_work)?;
     if before > 0 && connection.path().is_some_and(|path| !path.is_empty()) {
         // What a step does cannot be undone.
         let kept = path.with_added_extension(format!("format-{before}"));
@@ -41,8 +41,9 @@ pub(crate) fn migrate(
     }
     // Another process may be about to do the same: whoever comes second finds it done.
     let transaction = Transaction::new_unchecked(connection, TransactionBehavior::Immediate)?;
-    check_nobody_works(&transaction, path, at_work)?;
-    for (number, step) in (1..).zip(STEPS).skip(steps_taken(&transaction, path)?) {
+    let taken = steps_taken(&transaction, path)?;
+    check_nobody_works(&transaction, path, taken, at_work)?;
+    for (number, step) in (1..).zip(STEPS).skip(taken) {
         transaction.execute_batch(step)?;
         transaction.pragma_update(None, "user_version", number)?;
         transaction.pragma_update(None, "application_id", APPLICATION_ID)?;
@@ -78,13 +79,14 @@ pub(crate) fn new_file(path: &Path, fill: impl FnOnce() -> Result<(), StoreError
     std::fs::File::open(path).and_then(|file| file.sync_all()).map_err(open_error)
 }
 
-/// Refuses a file of an older format that somebody works with, who would go on in that format.
+/// Refuses a file of an older format, with so many steps behind it, that somebody works with, who would go on in that format.
 fn check_nobody_works(
     connection: &Connection,
     path: &Path,
+    taken: usize,
     at_work: &dyn Fn() -> Option<Holder>,
 ) -> Result<(), StoreError> {
-    if !(1..STEPS.len()).contains(&steps_taken(connection, path)?) {
+    if !(1..STEPS.len()).contains(&taken) {
         return Ok(());
     }
     let mut holders = connection.prepare(HOLDERS)?;

@@ -37,8 +37,8 @@ pub(crate) struct Database {
     kind: Kind,
     /// Time zones that were read or kept: nearly every text asks for one. None is ever changed or taken away.
     pub(crate) zones: Zones,
-    /// Texts that were kept a moment ago.
-    recent: Recent,
+    /// Texts that were kept a moment ago; `None` where each question takes its time.
+    recent: Option<Recent>,
 }
 
 #[derive(Debug)]
@@ -142,7 +142,8 @@ pub struct Still<'s>(#[expect(dead_code, reason = "it ends when it is dropped")]
 
 impl Database {
     pub(crate) fn of(kind: Kind) -> Self {
-        Self { kind, zones: Zones::default(), recent: Recent::default() }
+        let recent = matches!(kind, Kind::Sqlite(_)).then(Recent::default);
+        Self { kind, zones: Zones::default(), recent }
     }
 
     /// The file of SQLite, if it is one.
@@ -300,15 +301,15 @@ impl Database {
 
     /// Notes that a text was kept.
     pub(crate) fn note_recent(&self, text: &str, number: i64) {
-        if !self.is_shared() {
-            self.recent.note(text, number);
+        if let Some(recent) = &self.recent {
+            recent.note(text, number);
         }
     }
 
     /// Returns the number under which a text was perhaps kept a moment ago: whether it is there still, and says the same,
-    /// is to be seen. Where each question takes its time, none is known.
+    /// is to be seen.
     pub(crate) fn recent(&self, text: &str) -> Option<i64> {
-        self.recent.number(text)
+        self.recent.as_ref()?.number(text)
     }
 
     /// Tells whether other machines may use it, too.
