@@ -38,6 +38,7 @@ mod sharing;
 mod story;
 mod tidy;
 mod trouble;
+mod turn;
 mod under_way;
 mod undo;
 

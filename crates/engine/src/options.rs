@@ -31,6 +31,8 @@ pub struct RunOptions {
     pub is_asked: bool,
     /// Calendars that were looked at in this round: they are not asked again.
     pub round: Round,
+    /// Waits while another process reads one of the calendars, so that nothing is read twice; for a minute at most.
+    pub takes_turns: bool,
     /// How many entries are decided and written together: a few such batches are worked on at the same time.
     pub batch: usize,
     /// The route as the state knew it when it was decided that it runs: it does not where it was taken out, or paused,
@@ -81,7 +83,7 @@ impl RunOptions {
     /// The look of such a run at a calendar, at all that stands there.
     pub(crate) fn look(&self, full_look_every: SignedDuration) -> Look {
         let (now, afresh, round) = (self.now, self.afresh, self.round.clone());
-        Look { now, afresh, full_look_every, needed_from: None, round }
+        Look { now, afresh, full_look_every, needed_from: None, round, takes_turns: self.takes_turns }
     }
 
     /// A plain run at a moment.
@@ -90,6 +92,7 @@ impl RunOptions {
         Self {
             now,
             allow_deletions: false,
+            takes_turns: true,
             afresh: false,
             stop: Rc::default(),
             measure: false,

@@ -2,7 +2,6 @@
 
 use std::cell::{Cell, RefCell};
 use std::collections::HashSet;
-use std::time::Duration;
 
 use chestnut_core::{Because, Deletions, Origin, People};
 use chestnut_store::{
@@ -24,13 +23,11 @@ use crate::relocate::recognise;
 use crate::rule::{CalendarEnd, Makes, Rule};
 use crate::session::{PAGE, Session, begin, made_place};
 use crate::story::{PreviewReport, PreviewedChange, RunReport};
+use crate::turn::{Turn, turn};
 use crate::under_way::UnderWay;
 
 /// Texts in one batch, in bytes: what is made of them takes many times as much.
 const BATCH_BYTES: usize = 512 << 10;
-/// How long to wait for another process that runs the route, and how often to look.
-const WAITS: Duration = Duration::from_secs(60);
-const LOOKS: Duration = Duration::from_millis(250);
 
 /// Runs a route once. What fails as a whole is part of the report, and of the history.
 ///
@@ -138,6 +135,7 @@ pub async fn preview_route(
     options: &RunOptions,
     observer: &dyn Observer,
 ) -> Result<PreviewReport, RunError> {
+    let options = &RunOptions { takes_turns: false, ..options.clone() };
     let job = Job { rule, store, options, observer };
     let known = store.route(&rule.name)?;
     let session = job.begin(known.clone()).await?;
@@ -647,19 +645,9 @@ fn is_adopted(found: Found, work: &Work) -> bool {
 
 /// Waits a while for another process that runs the route.
 pub(crate) async fn lease<'s>(route: &str, store: &'s Store) -> Result<Lease<'s>, RunError> {
-    let mut waited = Duration::ZERO;
-    loop {
-        match store.lease(&route_lease(route)) {
-            Ok(lease) => return Ok(lease),
-            Err(StoreError::Busy { holder, .. }) if waited >= WAITS => {
-                return Err(RunError::Running { route: route.to_owned(), holder });
-            }
-            Err(StoreError::Busy { .. }) => {
-                tokio::time::sleep(LOOKS).await;
-                waited += LOOKS;
-            }
-            Err(error) => return Err(error.into()),
-        }
+    match turn(&route_lease(route), store).await? {
+        Turn::Free(lease) | Turn::Waited(lease) => Ok(lease),
+        Turn::Taken(holder) => Err(RunError::Running { route: route.to_owned(), holder }),
     }
 }
 

@@ -3,6 +3,7 @@
 use crate::database::values;
 use crate::error::StoreError;
 use crate::presence::{Holder, is_alive, present_holder};
+use crate::records::CalendarId;
 use crate::store::Store;
 use crate::writer::Writer;
 
@@ -18,6 +19,12 @@ pub struct Lease<'s> {
 #[must_use]
 pub fn route_lease(route: &str) -> String {
     format!("route {route}")
+}
+
+/// The name of the lease of who reads what is new in a calendar.
+#[must_use]
+pub fn calendar_lease(calendar: CalendarId) -> String {
+    format!("calendar {}", calendar.0)
 }
 
 /// How the leases of watches are called.

@@ -22,7 +22,7 @@ mod writer;
 pub use database::PostgresPlace;
 pub use database::{Ahead, Still};
 pub use error::{Damage, StoreError};
-pub use lease::{Lease, route_lease};
+pub use lease::{Lease, calendar_lease, route_lease};
 pub use presence::{Holder, machine_name};
 pub use records::{
     BodyId, CalendarFacts, CalendarId, Change, ChangeAction, Counts, HeldItem, Intent, KeptCalendar, LinkId,

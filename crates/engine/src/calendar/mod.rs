@@ -188,6 +188,11 @@ impl Calendar {
         }
     }
 
+    /// Tells whether each of its entries has to be asked for.
+    pub(crate) fn is_on_a_server(&self) -> bool {
+        matches!(self, Self::Dav { .. })
+    }
+
     pub(crate) fn missing_error(&self) -> CalendarError {
         let path = match self {
             Self::File(file) => file.path(),

@@ -27,6 +27,44 @@ fn no_change_costs_one_request_for_each_calendar() {
     }
 }
 
+/// Two processes run two routes out of one calendar at the same time.
+#[test]
+fn what_two_processes_want_of_a_calendar_is_read_once() {
+    let world = World::new(1000);
+    let to = |end, name: &str| {
+        let key = RouteKey::new(b"a key for tests", name);
+        Rule::one_way(name, world.route_at(&world.source), world.route_at(end), key)
+    };
+    let rules = [to(&world.target, "to-board"), to(&world.board, "to-wall")];
+    for round in 0..2 {
+        if round > 0 {
+            world.pass(3600);
+            for number in 0..300 {
+                world.edit(&world.source, &format!("orchard-{number:04}.ics"), "SUMMARY:", "SUMMARY:Late ");
+            }
+        }
+        world.source.sent.take();
+        let options = RunOptions::at(jiff::Timestamp::from_second(world.now()).expect("a moment"));
+        let own = |round| RunOptions { round, ..options.clone() };
+        let (one, other) = (world.store(), world.store());
+        let options = [own(Round::default()), own(Round::default())];
+        let runs =
+            [(0, &one), (1, &other)].map(|(at, store)| run_route(&rules[at], store, &options[at], &Silent));
+        let reports = block_on(futures_util::future::join_all(runs));
+        for report in reports {
+            let report = report.expect("it runs");
+            assert_eq!(report.error, None);
+            assert!(report.summary.writes >= 280, "{:?}", report.summary);
+        }
+        let sent = world.source.sent.take();
+        assert_eq!(
+            sent.matches(".ics</").count(),
+            if round == 0 { 1000 } else { 300 },
+            "each was asked for once"
+        );
+    }
+}
+
 #[test]
 fn requests_follow_changes_not_size() {
     let cost = |entries: usize| {
