@@ -25,6 +25,8 @@ pub struct Io<'a> {
     pub screen: Option<(usize, usize)>,
     /// The environment.
     pub environment: Environment,
+    /// What a quiet command kept to itself: it is told where not all is well.
+    pub unsaid: String,
 }
 
 impl std::fmt::Debug for Io<'_> {
@@ -72,7 +74,7 @@ pub(crate) fn write_new(path: &Path, text: &str) -> std::io::Result<()> {
     file.write_all(text.as_bytes())
 }
 
-/// Shows a report: as JSON, or as `human` says, or not at all.
+/// Shows a report: as JSON, or as `human` says; quietly, only where the command's exit status says that not all is well.
 pub(crate) fn show(
     common: &Common,
     io: &mut Io<'_>,
@@ -82,6 +84,7 @@ pub(crate) fn show(
     let text = if common.json {
         render::json(report)
     } else if common.quiet {
+        io.unsaid += &human();
         return Ok(());
     } else {
         render::fit(&human(), io.screen.map(|(width, _)| width))

@@ -40,7 +40,8 @@ pub fn run_program() -> ExitCode {
     let arguments: Vec<_> = std::env::args_os().collect();
     let (mut out, mut err) = (out.lock(), err.lock());
     let (out, err) = (&mut out, &mut err);
-    run(&arguments, &mut Io { out, err, color, progress, can_ask, screen, environment })
+    let unsaid = String::new();
+    run(&arguments, &mut Io { out, err, color, progress, can_ask, screen, environment, unsaid })
 }
 
 /// Runs one command line. The first argument is the program's name.
@@ -72,7 +73,14 @@ pub fn run(arguments: &[impl Clone + Into<std::ffi::OsString>], io: &mut Io<'_>)
     let out: &mut dyn Write = if color { plain.1 } else { &mut plain };
     let (progress, can_ask, screen) = (io.progress, io.can_ask, io.screen);
     let environment = io.environment.clone();
-    let result = command(&cli, &mut Io { out, err: io.err, color, progress, can_ask, screen, environment });
+    let unsaid = String::new();
+    let mut inner = Io { out, err: io.err, color, progress, can_ask, screen, environment, unsaid };
+    let result = command(&cli, &mut inner);
+    if result.as_ref().is_ok_and(|code| *code != ExitCode::Ok) {
+        let unsaid = std::mem::take(&mut inner.unsaid);
+        // Nobody reads it any more, as with `| head`.
+        drop(inner.say(&unsaid));
+    }
     match result {
         Ok(code) => code,
         Err(failure) => report(&failure, io),

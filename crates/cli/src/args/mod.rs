@@ -43,7 +43,7 @@ pub(crate) struct Common {
     /// Print one JSON document for programs
     #[arg(long, global = true)]
     pub(crate) json: bool,
-    /// Print nothing but errors, and what needs a decision
+    /// Print nothing where all is well; else what failed, and what needs a decision
     #[arg(long, short, global = true, conflicts_with = "verbose")]
     pub(crate) quiet: bool,
     /// Name every entry; twice: also tell of every request

@@ -60,11 +60,11 @@ pub(crate) fn run(
     }
     let code = accounts.iter().map(|account| account.code).max().unwrap_or(ExitCode::Ok);
     let report = Report { accounts };
-    show(common, io, &report, || report.accounts.iter().map(human).collect::<Vec<_>>().join("\n"))?;
-    // People were told in its place, unless they wanted to hear of errors alone.
-    for failed in report.accounts.iter().filter(|a| !a.ok && common.quiet && !common.json) {
-        io.say(&failed.failure().lines())?;
-    }
+    show(common, io, &report, || match common.quiet {
+        // Of those that are well, nothing is told.
+        true => report.accounts.iter().filter(|a| !a.ok).map(|failed| failed.failure().lines()).collect(),
+        false => report.accounts.iter().map(human).collect::<Vec<_>>().join("\n"),
+    })?;
     Ok(code)
 }
 

@@ -257,6 +257,7 @@ impl Demo<'_, '_> {
             can_ask: false,
             screen: Some(SCREEN),
             environment: io.environment.clone(),
+            unsaid: String::new(),
         };
         let code = (self.run_command)(&arguments, &mut inner);
         // On a terminal both are seen.

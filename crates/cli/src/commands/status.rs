@@ -25,7 +25,7 @@ pub(crate) fn run(stale_after: Option<&str>, common: &Common, io: &mut Io<'_>) -
     let gone = gone(&store, &settings)?;
     let words = || gone.iter().map(|name| gone_words(name)).collect::<String>();
     // Who searches in it gets all of it.
-    let whole = io.screen.is_none();
+    let whole = io.screen.is_none() && !common.quiet;
     show(common, io, &report, || human(&report, &clock, whole, common.verbose > 0) + &words())?;
     let waits = !gone.is_empty() || !report.probe_leftovers.is_empty();
     let besides = if waits { ExitCode::Waiting } else { ExitCode::Ok };

@@ -17,7 +17,7 @@ use crate::open::{block_on, load, open_state, state_path};
 use crate::progress::Bars;
 use crate::questions::Questions;
 use crate::render::human::preview::first_summary;
-use crate::render::human::sync::human;
+use crate::render::human::sync::{human, unwell};
 use crate::render::{Clock, moment_text, style};
 use crate::report::route::gone;
 use crate::report::sync::{Outcome, Report, Run, begun, not_begun};
@@ -27,8 +27,8 @@ use crate::troubles::{self, Happened, Observer, Teller, daily_look, settle};
 use crate::wanted::all_wanted;
 use crate::watch::Presence;
 use crate::words::{
-    WRITE_NOW, gone_words, interrupted_sync, invitation_warning, needs_decision, never_ran, nowhere,
-    passed_over, pause_words, stops_routes, was_not_begun,
+    WRITE_NOW, gone_words, interrupted_sync, invitation_warning, never_ran, nowhere, passed_over,
+    pause_words, stops_routes, was_not_begun,
 };
 
 /// How to sync.
@@ -166,15 +166,13 @@ pub(crate) fn run(
         tell_of_troubles(&settings, &store, (&report.runs, daily), now, is_watched)?;
     }
     let whole = io.screen.is_none();
-    show(common, io, &report, || human(&report.runs, &clock, whole, common.verbose > 0) + &paused + &gone)?;
+    show(common, io, &report, || match common.quiet {
+        true if routes.is_empty() => unwell(&report.runs, &clock),
+        true => unwell(&report.runs, &clock) + &paused,
+        false => human(&report.runs, &clock, whole, common.verbose > 0) + &paused + &gone,
+    })?;
     if !common.json {
         tell_failures(&report.runs, io)?;
-    }
-    if common.quiet {
-        // Who does not look at results is told what waits for them.
-        for run in report.runs.iter().filter(|run| run.held > 0) {
-            io.say(&needs_decision(&run.route, run.held))?;
-        }
     }
     let code = report.runs.iter().map(Run::code).max().unwrap_or(ExitCode::Ok);
     // Who named a route meant it to run.

@@ -31,13 +31,34 @@ pub(crate) fn print(common: &Common, io: &mut Io<'_>) -> Result<ExitCode, Failur
     writes.extend(local_folders(&settings, &folder(&configuration)));
     writes.sort();
     writes.dedup();
-    let text = unit_text(&program, &configuration, &writes);
+    let text = unit_text(&program, &configuration, &writes, owner(&folder(&configuration)).as_deref());
     io.out.write_all(text.as_bytes())?;
     Ok(ExitCode::Ok)
 }
 
 fn folder(path: &Path) -> PathBuf {
     path.parent().unwrap_or(Path::new("/")).to_owned()
+}
+
+/// To whom a folder belongs, by name where this machine knows one; `None` where that is root.
+#[cfg(unix)]
+fn owner(folder: &Path) -> Option<String> {
+    use std::os::unix::fs::MetadataExt as _;
+
+    let number = std::fs::metadata(folder).ok().map(|about| about.uid()).filter(|number| *number != 0)?;
+    let number = number.to_string();
+    let users = std::fs::read_to_string("/etc/passwd").unwrap_or_default();
+    let mut names = users.lines().filter_map(|line| {
+        let mut fields = line.split(':');
+        let name = fields.next()?;
+        (fields.nth(1)? == number).then_some(name)
+    });
+    Some(names.next().map_or(number.clone(), str::to_owned))
+}
+
+#[cfg(not(unix))]
+fn owner(_folder: &Path) -> Option<String> {
+    None
 }
 
 /// Folders that routes write to.

@@ -343,6 +343,10 @@ fn without_proxy(error: &TransportError) -> String {
             format!("{host} redirects sign-ins{detail}, which is not allowed to have yours")
         }
         TransportFault::Stopped => "stopped".to_owned(),
+        // What is kept cannot be used; nobody there was asked.
+        TransportFault::SignInEnded if matches!(error.detail, Detail::Words(_)) => {
+            format!("the sign-in at {host} cannot be used{detail}")
+        }
         TransportFault::SignInEnded => format!("the sign-in at {host} is no longer valid{detail}"),
         _ => format!("{host} gave no answer{detail}"),
     }

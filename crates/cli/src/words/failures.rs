@@ -295,7 +295,7 @@ pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
                 )
             }
             TransportFault::SignInEnded => {
-                format!("Sign in again: `chestnut account login {}`.", typed(account))
+                format!("Sign in: `chestnut account login {}`.", typed(account))
             }
             TransportFault::TooLarge => {
                 "No calendar server answers like this. Check the address; nothing was changed.".to_owned()

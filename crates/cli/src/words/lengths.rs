@@ -16,8 +16,8 @@ pub(super) fn long_words(span: SignedDuration) -> String {
 pub(super) fn expires(days: i64) -> String {
     match days {
         ..0 => "has expired".to_owned(),
-        0 => "expires today".to_owned(),
-        1 => "expires tomorrow".to_owned(),
+        0 => "expires within a day".to_owned(),
+        1 => "expires in a day".to_owned(),
         days => format!("expires in {days} days"),
     }
 }

@@ -79,11 +79,25 @@ pub(crate) fn trouble_advice(kind: TroubleKind, about: &str, facts: &Value) -> S
         }
         _ => false,
     };
+    let is_password = |error: &RunError| match error {
+        RunError::Calendar { account: Some(_), error, .. } => {
+            matches!(&**error, CalendarError::Dav(DavError::SignIn { offered }) if offered.iter().any(|scheme| scheme == "basic" || scheme == "digest"))
+        }
+        _ => false,
+    };
     // Nobody but a person can do something about it.
-    let is_for_people = kind == TroubleKind::RouteFails || error.as_ref().is_some_and(is_certificate);
+    let is_for_people = match kind {
+        TroubleKind::RouteFails => true,
+        TroubleKind::SignInRefused => error.as_ref().is_some_and(|error| !is_password(error)),
+        _ => error.as_ref().is_some_and(is_certificate),
+    };
     let hint = error.filter(|_| is_for_people).and_then(|error| Failure::from(error).hint);
     match kind {
-        TroubleKind::ServerDown | TroubleKind::RouteFails if let Some(hint) = hint => hint,
+        TroubleKind::ServerDown | TroubleKind::SignInRefused | TroubleKind::RouteFails
+            if let Some(hint) = hint =>
+        {
+            hint
+        }
         TroubleKind::ServerDown => "Nothing is lost; it is tried again and goes on by itself.".to_owned(),
         TroubleKind::SignInRefused => {
             format!(

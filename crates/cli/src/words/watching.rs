@@ -146,11 +146,21 @@ pub(crate) const RESTS: &str = "paused";
 
 pub(crate) const LIVE_KEYS: &str = "Ctrl-C ends; chestnut status, held and history say more";
 
-/// A unit for systemd: what the process may write is named, all else is out of its reach.
-pub(crate) fn unit_text(program: &Path, configuration: &Path, writes: &[std::path::PathBuf]) -> String {
+/// A unit for systemd: what the process may write is named, all else is out of its reach. `owner` is the user
+/// to whom the configuration's folder belongs, where that is not root.
+pub(crate) fn unit_text(
+    program: &Path,
+    configuration: &Path,
+    writes: &[std::path::PathBuf],
+    owner: Option<&str>,
+) -> String {
     let quoted =
         |path: &Path| format!("\"{}\"", path.display().to_string().replace('%', "%%").replace('"', "\\\""));
     let writes: Vec<_> = writes.iter().map(|path| quoted(path)).collect();
+    let (user, whose) = match owner {
+        Some(owner) => (owner, "to whom the configuration's folder belongs".to_owned()),
+        None => ("chestnut", format!("who must own {}", writes.join(" "))),
+    };
     format!(
         "# /etc/systemd/system/chestnut.service; then: systemctl enable --now chestnut\n\
          [Unit]\n\
@@ -160,10 +170,10 @@ pub(crate) fn unit_text(program: &Path, configuration: &Path, writes: &[std::pat
          \n\
          [Service]\n\
          Type=notify\n\
-         # The user to whom configuration and state belong.\n\
-         User=chestnut\n\
+         # The user {whose}.\n\
+         User={user}\n\
          ExecStart={} watch --config {}\n\
-         ExecReload=/bin/kill -HUP $MAINPID\n\
+         ExecReload=/bin/sh -c 'kill -HUP $MAINPID'\n\
          Restart=on-failure\n\
          RestartSec=30\n\
          WatchdogSec=5min\n\

@@ -1,5 +1,7 @@
 //! The commands of the job, as people and as programs see them.
 
+use chestnut_standin::{Fault, FaultKind};
+
 use crate::set_up::{PRESSES, SetUp};
 
 #[test]
@@ -53,5 +55,23 @@ fn quiet_is_quiet_and_help_has_every_command() {
     let set_up = SetUp::new(3);
     let told = set_up.ok(&["sync", "--quiet"]);
     assert_eq!((told.out.as_str(), told.err.as_str()), ("", ""));
+    // Of an exit status that is not 0, no command is silent about the reason.
+    set_up.target.with(|server| {
+        server.faults = vec![Fault::always("PUT", FaultKind::Status { code: 403, retry_after: None })]
+    });
+    set_up.source.with(|server| {
+        let (name, text) = server.texts(PRESSES).into_iter().next().expect("an entry");
+        server.store(PRESSES, &name, &text.replace("SUMMARY:", "SUMMARY:Late "));
+    });
+    let quiet = |words: &[&str], code: i32| {
+        let told = set_up.run(&[words, &["--quiet"]].concat());
+        assert_eq!((told.code, told.out.as_str()), (code, ""), "{told:?}");
+        format!("$ {}\n{}", words.join(" "), told.err)
+    };
+    let mut told = quiet(&["sync"], 1) + &quiet(&["status"], 1) + &quiet(&["compare"], 3);
+    set_up.ok(&["route", "pause", "presses-to-board"]);
+    told += &quiet(&["sync", "presses-to-board"], 3);
+    told += &quiet(&["--state", "new.state", "sync"], 3);
+    insta::assert_snapshot!("quiet_tells_what_is_wrong", told);
     insta::assert_snapshot!(set_up.shown(&["--help"]));
 }

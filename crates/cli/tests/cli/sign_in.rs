@@ -128,8 +128,8 @@ fn with_a_browser_and_through_a_sync_in_which_the_token_ends() {
         let office = Office::new(rotates);
         let desk = &office.desk;
         let told = desk.run(&["account", "test"]);
-        assert!(told.said().contains("account cloud has not signed in yet"), "{}", told.err);
-        assert!(told.said().contains("Sign in again: `chestnut account login cloud`"), "{}", told.err);
+        assert!(told.said().contains("cannot be used (account cloud has not signed in yet)"), "{}", told.err);
+        assert!(told.said().contains("Sign in: `chestnut account login cloud`"), "{}", told.err);
         let told = office.browse("no");
         assert!(told.code == 1 && told.err.is_empty(), "{told:?}");
         let told = office.browse("yes");
@@ -171,6 +171,10 @@ fn with_a_browser_and_through_a_sync_in_which_the_token_ends() {
         assert_eq!(told.code, 1);
         assert!(told.said().contains("the sign-in has expired or was revoked"), "{}", told.err);
         assert!(told.said().contains("chestnut account login cloud"), "{}", told.err);
+        // Nobody has a password there.
+        let told = desk.run_with(&["status"], &later);
+        assert!(told.out.contains("Sign in: `chestnut account login cloud`."), "{}", told.out);
+        assert!(!told.out.contains("account password"), "{}", told.out);
         assert_eq!(office.browse("yes").code, 0);
         assert_eq!(desk.run_with(&["sync"], &later).code, 0);
     }

@@ -24,6 +24,7 @@ fn shown(set_up: &SetUp, words: &[&str], width: Option<usize>) -> String {
         can_ask: false,
         screen,
         environment,
+        unsaid: String::new(),
     };
     io.progress = width.is_some();
     let _ = chestnut::run(&arguments, &mut io);

@@ -8,8 +8,10 @@ use crate::exit_code::ExitCode;
 use crate::render::{
     Clock, Column, and_more, clean, count, readable, start_text, style, summarised, table, zone_name,
 };
-use crate::report::sync::{Outcome, Run};
-use crate::words::{held_lines, left_out_why, left_out_words, moved_calendar_words, own_uids_words};
+use crate::report::sync::{Outcome, Run, Trouble};
+use crate::words::{
+    held_lines, left_out_why, left_out_words, moved_calendar_words, needs_decision, own_uids_words,
+};
 
 pub(crate) fn human(runs: &[Run], clock: &Clock, whole: bool, verbose: bool) -> String {
     let columns = [
@@ -34,6 +36,21 @@ pub(crate) fn human(runs: &[Run], clock: &Clock, whole: bool, verbose: bool) -> 
     }
     if runs.iter().any(|run| run.held > 0) {
         out += held_lines();
+    }
+    out
+}
+
+/// What is not well: all that is told to whom wants to hear of nothing else.
+pub(crate) fn unwell(runs: &[Run], clock: &Clock) -> String {
+    let mut out = String::new();
+    for run in runs {
+        if run.held > 0 {
+            out += &needs_decision(&run.route, run.held);
+        }
+        if let Some(waits) = run.failure.as_ref().filter(|_| run.result == Outcome::Waiting) {
+            out += &style::paint(style::WARN, waits.lines());
+        }
+        out += &trouble_lines(run, &[(&*run.damaged, DAMAGED), (&*run.failed, FAILED)], clock, false);
     }
     out
 }
@@ -135,16 +152,25 @@ pub(crate) fn notes(run: &Run, clock: &Clock, verbose: bool) -> String {
             }
         }
     }
-    for (troubles, what) in
-        [(&run.newly_left_out, "newly left out"), (&run.damaged, "not kept as sent"), (&run.failed, "failed")]
-    {
-        if troubles.is_empty() {
-            continue;
-        }
-        out += &style::paint(
-            style::BAD,
-            format!("{route}: {}, {what}:\n", count(troubles.len(), "entry", "entries")),
-        );
+    let troubles =
+        [(&*run.newly_left_out, "newly left out"), (&*run.damaged, DAMAGED), (&*run.failed, FAILED)];
+    out += &trouble_lines(run, &troubles, clock, verbose);
+    if verbose && !run.changes.is_empty() {
+        out += &format!("{route}: times in {}\n", zone_name(clock));
+        out += &change_lines(&run.changes, clock);
+    }
+    out
+}
+
+const DAMAGED: &str = "not kept as sent";
+const FAILED: &str = "failed";
+
+/// Entries with which something is wrong, by what it is.
+fn trouble_lines(run: &Run, troubles: &[(&[Trouble], &str)], clock: &Clock, verbose: bool) -> String {
+    let mut out = String::new();
+    for (troubles, what) in troubles.iter().filter(|(troubles, _)| !troubles.is_empty()) {
+        let entries = count(troubles.len(), "entry", "entries");
+        out += &style::paint(style::BAD, format!("{}: {entries}, {what}:\n", run.route));
         let shown = if verbose { troubles.len() } else { troubles.len().min(12) };
         for trouble in &troubles[..shown] {
             let start = start_text(&trouble.start, clock);
@@ -155,10 +181,6 @@ pub(crate) fn notes(run: &Run, clock: &Clock, verbose: bool) -> String {
         if shown < troubles.len() {
             out += &format!("  … and {} more; -v names them all\n", troubles.len() - shown);
         }
-    }
-    if verbose && !run.changes.is_empty() {
-        out += &format!("{route}: times in {}\n", zone_name(clock));
-        out += &change_lines(&run.changes, clock);
     }
     out
 }
