@@ -3,11 +3,11 @@
 
 use std::sync::LazyLock;
 
-use chestnut_caldav::Answer;
 use chestnut_caldav::protocol::{
     self, href_of, parse_xml, read_calendar, read_found, read_listing, read_multiget, read_people, read_sync,
     read_write,
 };
+use chestnut_caldav::{Answer, SignInKind};
 use chestnut_core::ical::{Limits, parse_one, write};
 use chestnut_core::{
     Bounds, CalendarText, Carry, Entry, EventUid, FreeBusy, Habits, Identity, MergeSide, Shows, Window,
@@ -103,7 +103,13 @@ pub fn zone(bytes: &[u8]) {
 /// What a server answers to any question.
 pub fn multistatus(bytes: &[u8]) {
     let url: Url = "https://dav.packhouse.example/office/presses/".parse().expect("an address");
-    let answer = Answer { status: 207, headers: HeaderMap::new(), body: bytes.to_vec(), url: url.clone() };
+    let answer = Answer {
+        status: 207,
+        headers: HeaderMap::new(),
+        body: bytes.to_vec(),
+        url: url.clone(),
+        sign_in: SignInKind::Nothing,
+    };
     drop(read_listing(&answer, &url));
     drop(read_sync(&answer, &url));
     drop(read_found(&answer, &url));

@@ -13,7 +13,7 @@ use md5::Md5;
 use secrecy::{ExposeSecret, SecretString};
 use sha2::{Digest, Sha256};
 
-use crate::error::TransportError;
+use crate::error::{SignInKind, TransportError};
 
 /// How an account signs in.
 #[derive(Debug, Clone, Default)]
@@ -25,6 +25,18 @@ pub enum SignIn {
     Password(Credentials),
     /// With a token (RFC 6750).
     Bearer(Rc<dyn TokenSource>),
+}
+
+impl SignIn {
+    /// With what.
+    #[must_use]
+    pub fn kind(&self) -> SignInKind {
+        match self {
+            Self::Nobody => SignInKind::Nothing,
+            Self::Password(_) => SignInKind::Password,
+            Self::Bearer(_) => SignInKind::Token,
+        }
+    }
 }
 
 /// What comes of asking for a token.

@@ -13,10 +13,13 @@ use crate::class::Class;
 pub enum DavError {
     /// No answer at all.
     Transport(#[from] TransportError),
-    /// The server does not know the user, or the password is wrong (401).
+    /// The server does not know the user, or the password or the token is wrong (401).
     SignIn {
         /// The ways to sign in that the server offers (RFC 9110, 11.6.1): `basic`, `digest`, `bearer`, …
         offered: Vec<String>,
+        /// With what it was tried.
+        #[serde(default)]
+        sent: SignInKind,
     },
     /// The server knows the user and says no (403).
     Forbidden {
@@ -242,6 +245,19 @@ impl From<String> for Detail {
     fn from(words: String) -> Self {
         Self::Words(words)
     }
+}
+
+/// With what an account signs in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum SignInKind {
+    /// With nothing.
+    #[default]
+    Nothing,
+    /// With a user name and a password.
+    Password,
+    /// With a token.
+    Token,
 }
 
 /// No answer: which fault, where, and what is known besides. Its display form is for developers.

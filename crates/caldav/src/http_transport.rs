@@ -355,7 +355,7 @@ impl HttpTransport {
         tracing::debug!(status, bytes = body.len(), "answer");
         // What a server says of an error is shown: some repeat what they were sent.
         let body = if status >= 400 { self.without_secrets(&body, url, sent.as_deref()) } else { body };
-        Ok(Answer { status, headers, body, url: url.clone() })
+        Ok(Answer { status, headers, body, url: url.clone(), sign_in: self.options.sign_in.kind() })
     }
 
     /// A text without the secrets that this account has: a server that repeats them would put them on the screen.

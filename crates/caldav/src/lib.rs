@@ -24,8 +24,8 @@ pub use auth::{Credentials, FixedToken, SignIn, TokenAnswer, TokenSource, answer
 pub use class::Class;
 pub use client::{Capabilities, Client, ClientOptions, Fetched, NotGiven, RequestCounts, Tally};
 pub use error::{
-    Asked, CertificateFault, DavError, Detail, Instead, SetupError, TransportError, TransportFault, XmlBound,
-    XmlError,
+    Asked, CertificateFault, DavError, Detail, Instead, SetupError, SignInKind, TransportError,
+    TransportFault, XmlBound, XmlError,
 };
 pub use http_transport::{HttpOptions, HttpTransport, Proxies};
 pub use origin::SignInOrigin;

@@ -6,7 +6,7 @@ use std::pin::Pin;
 use http::HeaderMap;
 use url::Url;
 
-use crate::error::TransportError;
+use crate::error::{SignInKind, TransportError};
 
 /// One request, complete but for the sign-in.
 #[derive(Debug, Clone)]
@@ -32,6 +32,8 @@ pub struct Answer {
     pub body: Vec<u8>,
     /// Where the answer came from, after redirects.
     pub url: Url,
+    /// With what the account signs in that asked.
+    pub sign_in: SignInKind,
 }
 
 impl Answer {

@@ -7,7 +7,9 @@ use std::rc::Rc;
 use std::time::Duration;
 
 use chestnut_caldav::protocol::{Condition, Stored, SyncAnswer};
-use chestnut_caldav::{Answer, Client, ClientOptions, DavError, Request, Transport, TransportError};
+use chestnut_caldav::{
+    Answer, Client, ClientOptions, DavError, Request, SignInKind, Transport, TransportError,
+};
 use futures_util::future::join_all;
 use http::HeaderMap;
 use tokio::time::Instant;
@@ -39,7 +41,13 @@ impl Transport for Told {
             if let Some(wait) = retry_after {
                 headers.insert("retry-after", wait.parse().expect("a header"));
             }
-            Ok(Answer { status, headers, body: Vec::new(), url: request.url.clone() })
+            Ok(Answer {
+                status,
+                headers,
+                body: Vec::new(),
+                url: request.url.clone(),
+                sign_in: SignInKind::Nothing,
+            })
         })
     }
 }
@@ -162,8 +170,13 @@ impl Transport for News {
              <d:status>HTTP/1.1 507 Insufficient Storage</d:status></d:response><d:sync-token>{number}</d:sync-token>\
              </d:multistatus>"
         );
-        let answer =
-            Answer { status: 207, headers: HeaderMap::new(), body: body.into(), url: request.url.clone() };
+        let answer = Answer {
+            status: 207,
+            headers: HeaderMap::new(),
+            body: body.into(),
+            url: request.url.clone(),
+            sign_in: SignInKind::Nothing,
+        };
         Box::pin(std::future::ready(Ok(answer)))
     }
 }

@@ -6,7 +6,9 @@ use std::pin::Pin;
 use std::rc::Rc;
 
 use chestnut_caldav::protocol::Found;
-use chestnut_caldav::{Answer, Client, ClientOptions, DavError, Request, Transport, TransportError};
+use chestnut_caldav::{
+    Answer, Client, ClientOptions, DavError, Request, SignInKind, Transport, TransportError,
+};
 use chestnut_core::Scheduling;
 use http::HeaderMap;
 use url::Url;
@@ -115,8 +117,13 @@ impl Transport for Office {
         let path = request.url.path();
         self.asked.borrow_mut().push(path.to_owned());
         let (status, body) = self.at(path, depth, &request.body);
-        let answer =
-            Answer { status, headers: HeaderMap::new(), body: body.into(), url: request.url.clone() };
+        let answer = Answer {
+            status,
+            headers: HeaderMap::new(),
+            body: body.into(),
+            url: request.url.clone(),
+            sign_in: SignInKind::Nothing,
+        };
         Box::pin(std::future::ready(Ok(answer)))
     }
 }
@@ -262,13 +269,25 @@ impl Transport for Hall {
         );
         let mut headers = HeaderMap::new();
         headers.insert("dav", self.dav.parse().expect("a header"));
-        let answer = Answer { status: 207, headers, body: body.into(), url: request.url.clone() };
+        let answer = Answer {
+            status: 207,
+            headers,
+            body: body.into(),
+            url: request.url.clone(),
+            sign_in: SignInKind::Nothing,
+        };
         Box::pin(std::future::ready(Ok(answer)))
     }
 }
 
 fn failing(request: &Request) -> Answer {
-    Answer { status: 500, headers: HeaderMap::new(), body: Vec::new(), url: request.url.clone() }
+    Answer {
+        status: 500,
+        headers: HeaderMap::new(),
+        body: Vec::new(),
+        url: request.url.clone(),
+        sign_in: SignInKind::Nothing,
+    }
 }
 
 #[tokio::test]

@@ -4,7 +4,7 @@ use chestnut_caldav::protocol::{
     Condition, Element, Multistatus, Part, Stored, SyncAnswer, href_of, object_href, parse_xml, put_object,
     read_calendar, read_listing, read_multiget, read_sync, read_write, url_of,
 };
-use chestnut_caldav::{Answer, Asked, DavError};
+use chestnut_caldav::{Answer, Asked, DavError, SignInKind};
 use chestnut_core::ObjectHref;
 use http::HeaderMap;
 use proptest::prelude::*;
@@ -15,7 +15,7 @@ fn base() -> Url {
 }
 
 fn answer(status: u16, body: &str) -> Answer {
-    Answer { status, headers: HeaderMap::new(), body: body.into(), url: base() }
+    Answer { status, headers: HeaderMap::new(), body: body.into(), url: base(), sign_in: SignInKind::Nothing }
 }
 
 fn multistatus(inner: &str) -> Answer {
@@ -238,7 +238,7 @@ proptest! {
         let whole = r#"<?xml version="1.0"?><d:multistatus xmlns:d="DAV:"><d:response><d:href>/a%zz</d:href><d:propstat><d:prop><d:getetag>W/</d:getetag><d:resourcetype><c:calendar xmlns:c="urn:ietf:params:xml:ns:caldav"/></d:resourcetype></d:prop><d:status>HTTP/1.1</d:status></d:propstat></d:response><d:sync-token/></d:multistatus>"#;
         let mut bytes = whole.as_bytes()[..cut.min(whole.len())].to_vec();
         bytes.extend(body);
-        let answer = Answer { status, headers: HeaderMap::new(), body: bytes, url: base() };
+        let answer = Answer { status, headers: HeaderMap::new(), body: bytes, url: base(), sign_in: SignInKind::Nothing };
         drop((Multistatus::read(&answer, Asked::Calendars), read_listing(&answer, &base()), read_sync(&answer, &base())));
         drop((read_multiget(&answer, &base(), &[]), read_write(&answer, &base())));
     }

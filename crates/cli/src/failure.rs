@@ -1,5 +1,7 @@
 //! What went wrong, for people: one sentence, and what to do next.
 
+use chestnut_caldav::DavError;
+
 use crate::exit_code::ExitCode;
 use crate::render::clean;
 
@@ -16,32 +18,37 @@ pub(crate) struct Failure {
     pub(crate) sign_in_of: Option<String>,
     /// The account whose server did not answer as it should.
     pub(crate) down: Option<String>,
+    /// What that server answered.
+    pub(crate) answer: Option<Box<DavError>>,
 }
 
 impl Failure {
+    pub(crate) fn new(code: ExitCode, message: impl Into<String>) -> Self {
+        let (hint, sign_in_of, down, answer) = Default::default();
+        Self { code, message: message.into(), hint, sign_in_of, down, answer }
+    }
+
     pub(crate) fn usage(message: impl Into<String>) -> Self {
-        Self { code: ExitCode::Usage, message: message.into(), hint: None, sign_in_of: None, down: None }
+        Self::new(ExitCode::Usage, message)
     }
 
     pub(crate) fn failed(message: impl Into<String>) -> Self {
-        Self { code: ExitCode::Failed, message: message.into(), hint: None, sign_in_of: None, down: None }
+        Self::new(ExitCode::Failed, message)
     }
 
     /// Nothing is wrong: a person has a word to say.
     pub(crate) fn waiting(message: impl Into<String>) -> Self {
-        Self { code: ExitCode::Waiting, message: message.into(), hint: None, sign_in_of: None, down: None }
+        Self::new(ExitCode::Waiting, message)
     }
 
     /// The sign-in of an account was refused.
-    pub(crate) fn of_sign_in(mut self, account: &str) -> Self {
-        self.sign_in_of = Some(account.to_owned());
-        self
+    pub(crate) fn of_sign_in(self, account: &str, answer: &DavError) -> Self {
+        Self { sign_in_of: Some(account.to_owned()), answer: Some(Box::new(answer.clone())), ..self }
     }
 
     /// The server of an account did not answer as it should.
-    pub(crate) fn of_server(mut self, account: &str) -> Self {
-        self.down = Some(account.to_owned());
-        self
+    pub(crate) fn of_server(self, account: &str, answer: &DavError) -> Self {
+        Self { down: Some(account.to_owned()), answer: Some(Box::new(answer.clone())), ..self }
     }
 
     pub(crate) fn hint(mut self, hint: impl Into<String>) -> Self {

@@ -7,7 +7,7 @@ use std::rc::Rc;
 use std::task::{Context, Waker};
 
 use chestnut_caldav::{
-    Answer, Client, ClientOptions, Detail, Request, Transport, TransportError, TransportFault,
+    Answer, Client, ClientOptions, Detail, Request, SignInKind, Transport, TransportError, TransportFault,
 };
 use chestnut_core::{Deletions, FarEdits, Kind, ObjectHref, RouteKey};
 use chestnut_engine::{
@@ -124,7 +124,8 @@ impl InProcess {
             let name = http::HeaderName::from_bytes(name.as_bytes()).expect("a header name");
             map.append(name, value.parse().expect("a header value"));
         }
-        Ok(Answer { status: reply.status, headers: map, body: reply.body, url: request.url.clone() })
+        let (url, sign_in) = (request.url.clone(), SignInKind::Password);
+        Ok(Answer { status: reply.status, headers: map, body: reply.body, url, sign_in })
     }
 }
 

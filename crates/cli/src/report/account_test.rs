@@ -56,13 +56,8 @@ impl AccountReport {
     }
 
     pub(crate) fn failure(&self) -> Failure {
-        Failure {
-            code: self.code,
-            message: self.error.clone().unwrap_or_default(),
-            hint: self.hint.clone(),
-            sign_in_of: None,
-            down: None,
-        }
+        let failure = Failure::new(self.code, self.error.clone().unwrap_or_default());
+        Failure { hint: self.hint.clone(), ..failure }
     }
 }
 

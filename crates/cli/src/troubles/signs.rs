@@ -4,7 +4,7 @@ use chestnut_caldav::{Class, DavError};
 use chestnut_engine::{CalendarError, RunError, Signs};
 use chestnut_store::{Store, TroubleKind, TroubleRow};
 use jiff::Timestamp;
-use serde_json::json;
+use serde_json::{Value, json};
 
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
@@ -128,8 +128,12 @@ impl<'s> Observer<'s> {
                 self.signs.note(TroubleKind::RouteFails, name, Some(json!({ "error": error })));
             }
             Happened::NotBegun(failure) => match (&failure.sign_in_of, &failure.down) {
-                (Some(account), _) => self.signs.note(TroubleKind::SignInRefused, account, Some(json!({}))),
-                (None, Some(account)) => self.signs.note(TroubleKind::ServerDown, account, Some(json!({}))),
+                (Some(account), _) => {
+                    self.signs.note(TroubleKind::SignInRefused, account, Some(facts_of(account, failure)));
+                }
+                (None, Some(account)) => {
+                    self.signs.note(TroubleKind::ServerDown, account, Some(facts_of(account, failure)));
+                }
                 (None, None) => self.signs.note(TroubleKind::RouteFails, name, Some(json!({}))),
             },
             Happened::NotTried => {}
@@ -161,6 +165,14 @@ impl<'s> Observer<'s> {
         let own = [TroubleKind::RouteFails, TroubleKind::NeverRun];
         sign.covered_by.extend(own.map(|kind| (kind, name.to_owned())));
     }
+}
+
+/// What an account's server answered, before any of its calendars was looked at.
+fn facts_of(account: &str, failure: &Failure) -> Value {
+    let Some(answer) = &failure.answer else { return json!({}) };
+    let error = Box::new(CalendarError::Dav((**answer).clone()));
+    let account = account.to_owned();
+    json!({ "error": RunError::Calendar { calendar: account.clone(), account: Some(account), error } })
 }
 
 /// What an error is a sign of.

@@ -2,8 +2,8 @@
 
 use chestnut_caldav::oauth::OAuthError;
 use chestnut_caldav::{
-    Asked, CertificateFault, DavError, Detail, Instead, NotGiven, SetupError, TransportError, TransportFault,
-    XmlBound, XmlError,
+    Asked, CertificateFault, DavError, Detail, Instead, NotGiven, SetupError, SignInKind, TransportError,
+    TransportFault, XmlBound, XmlError,
 };
 use chestnut_core::ical::{Bound, ParseError, ParseProblem};
 use chestnut_core::{EntryError, NotACalendar, SeriesError};
@@ -179,7 +179,7 @@ impl InWords for DavError {
     fn in_words(&self) -> String {
         match self {
             Self::Transport(error) => error.in_words(),
-            Self::SignIn { offered } => sign_in_words(offered),
+            Self::SignIn { offered, sent } => sign_in_words(offered, *sent),
             Self::Forbidden { asked } => {
                 format!("the server does not allow this ({}: 403)", asked_words(*asked))
             }
@@ -210,14 +210,21 @@ impl InWords for DavError {
     }
 }
 
-fn sign_in_words(offered: &[String]) -> String {
+fn sign_in_words(offered: &[String], sent: SignInKind) -> String {
     let known = ["basic", "digest", "bearer"];
-    if offered.is_empty() || offered.iter().any(|scheme| known.contains(&scheme.as_str())) {
-        let what = if offered == ["bearer"] { "token" } else { "user name or the password" };
-        return format!("the server refuses the {what} (401)");
+    if !offered.is_empty() && !offered.iter().any(|scheme| known.contains(&scheme.as_str())) {
+        let offered = offered.join(", ");
+        return format!(
+            "the server offers only ways to sign in that Chestnut does not know: {offered} (401)"
+        );
     }
-    let offered = offered.join(", ");
-    format!("the server offers only ways to sign in that Chestnut does not know: {offered} (401)")
+    let what = match sent {
+        SignInKind::Token => "refuses the token",
+        SignInKind::Password if offered == ["bearer"] => "accepts tokens, not passwords",
+        SignInKind::Password => "refuses the user name or the password",
+        SignInKind::Nothing => "requires sign-in",
+    };
+    format!("the server {what} (401)")
 }
 
 fn asked_words(asked: Asked) -> &'static str {

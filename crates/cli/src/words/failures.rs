@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use chestnut_caldav::{CertificateFault, Class, DavError, Detail, Instead, TransportFault};
+use chestnut_caldav::{CertificateFault, Class, DavError, Detail, Instead, SignInKind, TransportFault};
 use chestnut_core::NotACalendar;
 use chestnut_engine::{CalendarError, RunError};
 use chestnut_store::StoreError;
@@ -131,8 +131,8 @@ pub(crate) fn account_failure(account: &str, error: &DavError) -> Failure {
     let failure = Failure::failed(format!("account {account}: {}", error.in_words()));
     let failure = failure.hint(dav_hint(error, account));
     match error.class() {
-        Class::Credentials => failure.of_sign_in(account),
-        Class::Retry | Class::OutcomeUnknown => failure.of_server(account),
+        Class::Credentials => failure.of_sign_in(account, error),
+        Class::Retry | Class::OutcomeUnknown => failure.of_server(account, error),
         _ => failure,
     }
 }
@@ -202,8 +202,14 @@ fn not_caldav_hint(is_web_page: bool, account: &str, test: &str) -> String {
 }
 
 /// What a person can do about a refused sign-in, by what the server offers.
-fn sign_in_hint(offered: &[String], account: &str, test: &str) -> String {
+fn sign_in_hint(offered: &[String], sent: SignInKind, account: &str, test: &str) -> String {
     let takes = |scheme: &str| offered.iter().any(|one| one == scheme);
+    if sent == SignInKind::Token && (takes("bearer") || offered.is_empty()) {
+        return format!(
+            "It has expired, was taken back, or is for another server: put a new one in the place of the token of account {account}, or, with `oauth`, `chestnut account login {typed}`. Then {test}.",
+            typed = typed(account)
+        );
+    }
     if offered.is_empty() {
         return format!(
             "The server does not say how to sign in: probably something in front of it refuses (a gateway, a proxy), or the path is wrong. Check url, user and password of account {account}. Then {test}."
@@ -216,7 +222,7 @@ fn sign_in_hint(offered: &[String], account: &str, test: &str) -> String {
     }
     if takes("bearer") {
         return format!(
-            "This server accepts tokens, not passwords: give account {account} a `token`, or `oauth` and then `chestnut account login {typed}`.",
+            "Give account {account} a `token`, or `oauth` and then `chestnut account login {typed}`.",
             typed = typed(account)
         );
     }
@@ -245,7 +251,7 @@ pub(crate) fn hint_before_it_is_written(hint: &str, account: &str) -> String {
 pub(crate) fn dav_hint(error: &DavError, account: &str) -> String {
     let test = format!("`chestnut account test {}`", typed(account));
     match error {
-        DavError::SignIn { offered } => sign_in_hint(offered, account, &test),
+        DavError::SignIn { offered, sent } => sign_in_hint(offered, *sent, account, &test),
         DavError::NotFound { .. } => format!(
             "Check the path: see what is there with `chestnut calendar list {}`; as the url of an account the bare host will do.",
             typed(account)

@@ -3,7 +3,7 @@
 use std::process::ExitStatus;
 use std::time::Duration;
 
-use chestnut_caldav::DavError;
+use chestnut_caldav::{DavError, SignInKind};
 use chestnut_engine::{CalendarError, RunError};
 use chestnut_store::{NoticeEvent, TroubleKind};
 use serde_json::Value;
@@ -79,16 +79,19 @@ pub(crate) fn trouble_advice(kind: TroubleKind, about: &str, facts: &Value) -> S
         }
         _ => false,
     };
-    let is_password = |error: &RunError| match error {
+    let wants_another_password = |error: &RunError| match error {
         RunError::Calendar { account: Some(_), error, .. } => {
-            matches!(&**error, CalendarError::Dav(DavError::SignIn { offered }) if offered.iter().any(|scheme| scheme == "basic" || scheme == "digest"))
+            let takes = |offered: &[String]| {
+                offered.is_empty() || offered.iter().any(|one| one == "basic" || one == "digest")
+            };
+            matches!(&**error, CalendarError::Dav(DavError::SignIn { sent: SignInKind::Password, offered }) if takes(offered))
         }
         _ => false,
     };
     // Nobody but a person can do something about it.
     let is_for_people = match kind {
         TroubleKind::RouteFails => true,
-        TroubleKind::SignInRefused => error.as_ref().is_some_and(|error| !is_password(error)),
+        TroubleKind::SignInRefused => error.as_ref().is_some_and(|error| !wants_another_password(error)),
         _ => error.as_ref().is_some_and(is_certificate),
     };
     let hint = error.filter(|_| is_for_people).and_then(|error| Failure::from(error).hint);

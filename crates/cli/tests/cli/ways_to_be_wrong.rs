@@ -136,8 +136,8 @@ fn ways() -> Vec<Wrong> {
             raw(|_| reply(401, "WWW-Authenticate: Bearer realm=\"x\"\r\n", "")),
             "",
             "sign-in",
-            "refuses the token",
             "accepts tokens, not passwords",
+            "`token`, or `oauth`",
         ),
         wrong(
             "401 with something else",
