@@ -181,12 +181,13 @@ fn every_answer_to_a_write_is_understood() {
         )
     };
     let by = Some(ObjectHref::from("other.ics"));
+    let refused = DavError::SignIn { offered: Vec::new(), sent: SignInKind::Nothing };
     let table = [
         (answer(201, ""), Stored::Done { etag: None, at: None }),
         (answer(412, ""), Stored::ConditionFailed),
         (answer(409, &error("no-uid-conflict")), Stored::UidTaken { by: by.clone() }),
         (answer(412, &error("no-uid-conflict")), Stored::UidTaken { by }),
-        (answer(401, ""), Stored::SignIn),
+        (answer(401, ""), Stored::SignIn(Box::new(refused))),
         (answer(404, ""), Stored::Missing),
         (answer(423, ""), Stored::Failed { status: 423 }),
         (answer(503, ""), Stored::Failed { status: 503 }),

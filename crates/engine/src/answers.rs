@@ -66,9 +66,9 @@ impl Applier<'_> {
                     self.outcome.borrow_mut().left += 1;
                     works[*at].left = true;
                 }
-                Sent::SignIn => {
+                Sent::SignIn(error) => {
                     works[*at].left = true;
-                    failed = Some(self.rule.ends[side].sign_in_failed());
+                    failed = Some(self.rule.ends[side].failed(error));
                 }
                 Sent::Lost(error) => {
                     works[*at].fail(side, Told::Lost { error: error.facts() }, true);

@@ -744,7 +744,7 @@ impl Applier<'_> {
                     self.outcome.borrow_mut().left += 1;
                     work.left = true;
                 }
-                Sent::SignIn => return Err(self.rule.ends[side].sign_in_failed()),
+                Sent::SignIn(error) => return Err(self.rule.ends[side].failed(error)),
             }
         }
         Ok(())

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::fmt::Write as _;
 use std::rc::Rc;
 
-use chestnut_caldav::{DavError, SignInKind, Tally};
+use chestnut_caldav::Tally;
 use chestnut_core::{
     Carry, Choice, DeletionLimit, Deletions, Disagree, FarEdits, Kind, Kinds, Matches, PastCopies, Reach,
     ReplicaPolicy, ReplicaRules, RouteKey, RoutePolicy, RouteTag, Scheduling, Sight, Strangers, Window,
@@ -56,11 +56,6 @@ impl CalendarEnd {
             RunError::Calendar { error, .. } => self.failed(*error),
             error => error,
         }
-    }
-
-    /// The server asks for a sign-in in the middle of the work.
-    pub(crate) fn sign_in_failed(&self) -> RunError {
-        self.failed(DavError::SignIn { offered: Vec::new(), sent: SignInKind::default() }.into())
     }
 }
 

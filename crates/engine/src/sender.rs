@@ -29,7 +29,7 @@ pub(crate) enum Sent {
     Fails(u16),
     Lost(CalendarError),
     NotBegun,
-    SignIn,
+    SignIn(CalendarError),
 }
 
 impl Sent {
@@ -85,7 +85,7 @@ pub(crate) async fn send(end: &CalendarEnd, out: &Outgoing<'_>, stop: &Cell<bool
             Sent::Refused { told: Told::Refused { status, words }, for_good, is_unnamed }
         }
         Ok(Stored::Failed { status }) => Sent::Fails(status),
-        Ok(Stored::SignIn) => Sent::SignIn,
+        Ok(Stored::SignIn(error)) => Sent::SignIn((*error).into()),
         Err(error) if error.is_stop() => Sent::NotBegun,
         Err(error) => Sent::Lost(error),
     }

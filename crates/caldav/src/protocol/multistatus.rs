@@ -114,7 +114,7 @@ fn status_code(line: &str) -> Option<u16> {
 pub(crate) fn check_status(answer: &Answer, asked: Asked, good: &[u16]) -> Result<(), DavError> {
     match answer.status {
         status if good.contains(&status) => Ok(()),
-        401 => Err(DavError::SignIn { offered: offered_schemes(answer), sent: answer.sign_in }),
+        401 => Err(refused_sign_in(answer)),
         403 => Err(DavError::Forbidden { asked }),
         status @ (404 | 410) => Err(DavError::NotFound { url: Box::new(answer.url.clone()), status }),
         200..300 => Err(not_caldav(answer, asked, describe(answer))),
@@ -125,6 +125,11 @@ pub(crate) fn check_status(answer: &Answer, asked: Asked, good: &[u16]) -> Resul
             retry_after: crate::retry_policy::retry_after(answer).map(|d| d.as_secs()),
         }),
     }
+}
+
+/// What a 401 says.
+pub(crate) fn refused_sign_in(answer: &Answer) -> DavError {
+    DavError::SignIn { offered: offered_schemes(answer), sent: answer.sign_in }
 }
 
 pub(crate) fn not_caldav(answer: &Answer, asked: Asked, instead: Instead) -> DavError {

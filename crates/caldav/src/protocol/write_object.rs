@@ -3,8 +3,9 @@
 use chestnut_core::{ETag, ObjectHref};
 use url::Url;
 
-use super::multistatus::server_words;
+use super::multistatus::{refused_sign_in, server_words};
 use super::{DAV, object_href, parse_xml, url_of};
+use crate::error::DavError;
 use crate::transport::{Answer, Request};
 
 /// On which condition a write may happen.
@@ -51,8 +52,8 @@ pub enum Stored {
         /// The status.
         status: u16,
     },
-    /// The user or the password is refused (401).
-    SignIn,
+    /// The sign-in is refused (401): how, and what is offered.
+    SignIn(Box<DavError>),
 }
 
 fn condition_header(condition: &Condition) -> (&'static str, String) {
@@ -101,7 +102,7 @@ pub fn read_write(answer: &Answer, calendar: &Url) -> Stored {
             let is_here = |at: &ObjectHref| !at.as_str().starts_with('/');
             Stored::Done { etag: answer.header("etag").map(ETag::from_header), at: at.filter(is_here) }
         }
-        401 => Stored::SignIn,
+        401 => Stored::SignIn(Box::new(refused_sign_in(answer))),
         403 | 409 | 412 => uid_conflict(answer, calendar).unwrap_or_else(|| match answer.status {
             // A 412 with a named condition of CalDAV is a refusal, not a failed If-Match.
             412 if server_words(answer).is_none_or(|w| !is_precondition(&w)) => Stored::ConditionFailed,

@@ -72,8 +72,7 @@ pub(super) fn fault_of(end: &CalendarEnd, sent: Sent) -> Result<Option<ProbeFaul
         Sent::LookAgain => ProbeFault::NotTaken(Told::FalseCondition),
         Sent::UidTaken(_) => ProbeFault::NotTaken(Told::UidTaken),
         Sent::NotBegun => ProbeFault::Stopped,
-        Sent::Lost(error) => return Err(end.failed(error)),
-        Sent::SignIn => return Err(end.sign_in_failed()),
+        Sent::Lost(error) | Sent::SignIn(error) => return Err(end.failed(error)),
     }))
 }
 
