@@ -120,6 +120,12 @@ impl InWords for CalendarError {
         match self {
             Self::Dav(error) => error.in_words(),
             Self::Text(error) => format!("what was read is not a complete calendar: {}", error.in_words()),
+            Self::Vanished { path, is_folder: false } => {
+                format!("{} is gone, or without a byte, though entries stood in it", path.display())
+            }
+            Self::Vanished { path, is_folder: true } => {
+                format!("{} is gone, though entries stood in it", path.display())
+            }
             Self::Disk { act, path, problem } => {
                 let act = match act {
                     DiskAct::Write => "writing",

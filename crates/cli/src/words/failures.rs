@@ -150,6 +150,12 @@ pub(crate) fn calendar_hint(error: &CalendarError, calendar: &str, account: Opti
                 "It was ignored; nothing was changed. See what stands there for calendar {calendar}, and run it again."
             )
         }
+        (CalendarError::Vanished { is_folder, .. }, _) => {
+            let empty = if *is_folder { "an empty folder" } else { "a calendar without entries" };
+            format!(
+                "What vanishes is not taken for emptied: nothing was deleted. Put it back. If it is gone for good, and calendar {calendar} only receives copies, put {empty} in its place: the next sync fills it again."
+            )
+        }
         (CalendarError::Disk { .. }, _) => {
             format!(
                 "Check that it is there and may be read and written; calendar {calendar} names it. Nothing was lost."

@@ -361,6 +361,20 @@ fn files_and_folders_are_calendars_both_as_sources_and_as_targets() {
     );
     assert_eq!(files(), created - 1);
 
+    // A file that vanishes was not emptied; an empty calendar in its place is filled again, as its hint says.
+    std::fs::remove_file(desk.path("out/kiosk.ics")).expect("removed");
+    for _ in 0..2 {
+        let told = desk.run(&["sync"]);
+        assert!(told.code == 1 && told.err.contains("kiosk.ics is gone, or without a byte"), "{told:?}");
+        assert!(told.err.contains("put a calendar without entries in its place"), "{told:?}");
+        desk.write("out/kiosk.ics", "");
+    }
+    let empty = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//orchard//EN\r\nEND:VCALENDAR\r\n";
+    desk.write("out/kiosk.ics", empty);
+    desk.ok(&["sync"]);
+    let entries = |text: &str| text.matches("\r\nUID:").count();
+    assert_eq!(entries(&desk.read("out/kiosk.ics")), entries(&text) - 1, "all but the far owner's own");
+
     // As sources: a file and a folder to a server, and what changes there follows.
     desk.write(
         "own.ics",

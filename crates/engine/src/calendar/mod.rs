@@ -42,6 +42,14 @@ pub enum CalendarError {
         /// The system's words for why it failed.
         problem: String,
     },
+    /// A file or folder is gone in which entries stood, or is a file without a byte: it was not emptied by anybody who keeps
+    /// calendars.
+    Vanished {
+        /// Which.
+        path: PathBuf,
+        /// Whether it is a folder.
+        is_folder: bool,
+    },
     /// A feed can only be read.
     ReadOnly,
 }
@@ -194,12 +202,14 @@ impl Calendar {
     }
 
     pub(crate) fn missing_error(&self) -> CalendarError {
-        let path = match self {
-            Self::File(file) => file.path(),
-            Self::Folder(folder) => folder.path(),
-            Self::Dav { .. } | Self::Feed(_) | Self::FreeBusy(_) | Self::Made(_) => std::path::Path::new(""),
+        let (path, is_folder) = match self {
+            Self::File(file) => (file.path(), false),
+            Self::Folder(folder) => (folder.path(), true),
+            Self::Dav { .. } | Self::Feed(_) | Self::FreeBusy(_) | Self::Made(_) => {
+                (std::path::Path::new(""), false)
+            }
         };
-        CalendarError::disk(DiskAct::Read, path)(std::io::ErrorKind::NotFound.into())
+        CalendarError::Vanished { path: path.to_owned(), is_folder }
     }
 
     /// Returns a number that tells whose requests [`Self::counts`] counts.
