@@ -31,7 +31,8 @@ pub struct RunOptions {
     pub is_asked: bool,
     /// Calendars that were looked at in this round: they are not asked again.
     pub round: Round,
-    /// Waits while another process reads one of the calendars, so that nothing is read twice; for a minute at most.
+    /// Waits while another process reads one of the calendars, so that nothing is read twice; for a minute at most. A run
+    /// does; who only looks waits for nobody.
     pub takes_turns: bool,
     /// How many entries are decided and written together: a few such batches are worked on at the same time.
     pub batch: usize,
@@ -92,7 +93,7 @@ impl RunOptions {
         Self {
             now,
             allow_deletions: false,
-            takes_turns: true,
+            takes_turns: false,
             afresh: false,
             stop: Rc::default(),
             measure: false,

@@ -42,7 +42,8 @@ pub async fn look_at_calendars(rules: &[&Rule], store: &Store, options: &RunOpti
         }
     }
     let looks = wishes.into_values().map(|wish| async move {
-        let look = Look { needed_from: wish.needed_from, ..options.look(wish.full_look_every) };
+        let look =
+            Look { needed_from: wish.needed_from, takes_turns: true, ..options.look(wish.full_look_every) };
         // That it may not be written is for the run of a route that would.
         let end = CalendarEnd { takes: false, ..wish.end.clone() };
         // The round remembers what came of it.

@@ -64,6 +64,7 @@ pub(crate) async fn run_through(
     observer: &dyn Observer,
     instead: Option<&Instead<'_>>,
 ) -> Result<RunReport, RunError> {
+    let options = &RunOptions { takes_turns: true, ..options.clone() };
     if let Some(known) = options.known {
         let route = store.route(&rule.name)?.filter(|route| route.id == known);
         let is_paused = route.as_ref().is_some_and(|route| route.rests(options.now.as_second()));
@@ -135,7 +136,6 @@ pub async fn preview_route(
     options: &RunOptions,
     observer: &dyn Observer,
 ) -> Result<PreviewReport, RunError> {
-    let options = &RunOptions { takes_turns: false, ..options.clone() };
     let job = Job { rule, store, options, observer };
     let known = store.route(&rule.name)?;
     let session = job.begin(known.clone()).await?;
