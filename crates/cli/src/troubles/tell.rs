@@ -13,7 +13,7 @@ use tokio::io::AsyncWriteExt as _;
 
 use crate::report::trouble::{about_what, moment_of, note_about};
 use crate::settings::Settings;
-use crate::words::{exit_words, no_time_left, trouble_advice, trouble_sentence};
+use crate::words::{exit_words, no_time_left, nothing_to_do, trouble_advice, trouble_sentence};
 
 /// A program has so long.
 const PATIENCE: Duration = Duration::from_secs(30);
@@ -69,7 +69,10 @@ impl Teller<'_> {
             ended: then.ended.and_then(moment_of),
             again: then.again,
             what: trouble_sentence(then.kind, &then.about, &then.facts),
-            r#do: trouble_advice(then.kind, &then.about, &then.facts),
+            r#do: match notice.event {
+                NoticeEvent::End => nothing_to_do().to_owned(),
+                _ => trouble_advice(then.kind, &then.about, &then.facts),
+            },
             note: note_about(self.settings, &then.about),
             facts: &then.facts,
         };

@@ -17,7 +17,7 @@ use crate::environment::Environment;
 use crate::exit_code::ExitCode;
 use crate::failure::Failure;
 use crate::io::Io;
-use crate::open::{StatePlace, block_on, call_as_configured, load, state_path, state_place};
+use crate::open::{StatePlace, block_on, call_as_configured, load, state_place};
 use crate::settings::{Settings, route_key};
 
 /// What was asked for.
@@ -33,7 +33,8 @@ pub(crate) fn run(asked: &Asked<'_>, common: &Common, io: &mut Io<'_>) -> Result
     let mut store = place.open()?;
     call_as_configured(&settings, &store)?;
     let now = io.environment.now()?;
-    let presence = Presence::take(&state_path(common, &settings), now)?;
+    // A state that machines share has room for more than one, wherever their configurations stand.
+    let presence = place.file().map(|path| Presence::take(path, now)).transpose()?;
     let mut key = route_key(&settings, &store, true)?;
     let is_live = io.screen.is_some() && asked.log.is_none() && !common.quiet && common.verbose == 0;
     if !is_live {

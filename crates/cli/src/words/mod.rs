@@ -204,7 +204,7 @@ pub(crate) use looking::{
     not_days_of_a_week, not_hours, not_long_enough, time_not_understood,
 };
 pub(crate) use troubles::{
-    exit_words, nearly_over, no_time_left, trouble_advice, trouble_sentence, watched_already,
+    exit_words, nearly_over, no_time_left, nothing_to_do, trouble_advice, trouble_sentence, watched_already,
 };
 pub(crate) use undo::{
     PUT_BACK, TAKE_BACK, failed_to_put_back, follow_at_next_run, into_which, no_calendar_of_run,

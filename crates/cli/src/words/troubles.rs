@@ -143,6 +143,11 @@ pub(crate) fn trouble_advice(kind: TroubleKind, about: &str, facts: &Value) -> S
     }
 }
 
+/// What there is to do about a trouble that has ended.
+pub(crate) fn nothing_to_do() -> &'static str {
+    "It is over: there is nothing to do."
+}
+
 /// Says instead that there was nothing wrong any more when somebody last looked.
 pub(crate) fn nearly_over() -> &'static str {
     "All was well again at the last look; it is over after the next good one."
