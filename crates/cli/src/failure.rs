@@ -1,6 +1,6 @@
 //! What went wrong, for people: one sentence, and what to do next.
 
-use chestnut_caldav::DavError;
+use chestnut_caldav::{Class, DavError};
 
 use crate::exit_code::ExitCode;
 use crate::render::clean;
@@ -14,18 +14,27 @@ pub(crate) struct Failure {
     pub(crate) code: ExitCode,
     pub(crate) message: String,
     pub(crate) hint: Option<String>,
-    /// The account whose sign-in was refused: the same for all that need it.
-    pub(crate) sign_in_of: Option<String>,
-    /// The account whose server did not answer as it should.
-    pub(crate) down: Option<String>,
-    /// What that server answered.
-    pub(crate) answer: Option<Box<DavError>>,
+    /// Of which account all is concerned: the same for all that need it.
+    pub(crate) fault: Option<Box<AccountFault>>,
+}
+
+/// An account whose sign-in was refused, or whose server did not answer as it should.
+#[derive(Debug, Clone)]
+pub(crate) struct AccountFault {
+    pub(crate) account: String,
+    /// What its server answered.
+    pub(crate) error: DavError,
+}
+
+impl AccountFault {
+    pub(crate) fn is_sign_in(&self) -> bool {
+        self.error.class() == Class::Credentials
+    }
 }
 
 impl Failure {
     pub(crate) fn new(code: ExitCode, message: impl Into<String>) -> Self {
-        let (hint, sign_in_of, down, answer) = Default::default();
-        Self { code, message: message.into(), hint, sign_in_of, down, answer }
+        Self { code, message: message.into(), hint: None, fault: None }
     }
 
     pub(crate) fn usage(message: impl Into<String>) -> Self {
@@ -41,14 +50,9 @@ impl Failure {
         Self::new(ExitCode::Waiting, message)
     }
 
-    /// The sign-in of an account was refused.
-    pub(crate) fn of_sign_in(self, account: &str, answer: &DavError) -> Self {
-        Self { sign_in_of: Some(account.to_owned()), answer: Some(Box::new(answer.clone())), ..self }
-    }
-
-    /// The server of an account did not answer as it should.
-    pub(crate) fn of_server(self, account: &str, answer: &DavError) -> Self {
-        Self { down: Some(account.to_owned()), answer: Some(Box::new(answer.clone())), ..self }
+    /// Returns the account whose sign-in was refused.
+    pub(crate) fn sign_in_of(&self) -> Option<&str> {
+        self.fault.as_ref().filter(|fault| fault.is_sign_in()).map(|fault| fault.account.as_str())
     }
 
     pub(crate) fn hint(mut self, hint: impl Into<String>) -> Self {

@@ -61,7 +61,7 @@ pub(crate) fn tell<'f>(
     }
     let mut told = BTreeSet::new();
     for failure in failures {
-        if failure.sign_in_of.as_ref().is_none_or(|account| told.insert(account.clone())) {
+        if failure.sign_in_of().is_none_or(|account| told.insert(account)) {
             io.say(&failure.lines())?;
         }
     }

@@ -217,8 +217,10 @@ impl<'r> Mirror<'r> {
         let began_with = self.facts();
         let mut facts = began_with.clone();
         let noted_seq = self.seq()?;
-        if self.end.calendar.is_missing() && self.store.holds_more_than(self.id, 0)? {
-            return Err(self.end.failed(self.end.calendar.missing_error()));
+        if let Some(error) = self.end.calendar.vanished()
+            && self.store.holds_more_than(self.id, 0)?
+        {
+            return Err(self.end.failed(error));
         }
         // A moment that is still to come was noted under a wrong clock.
         let checked = facts.checked_at.filter(|at| *at <= now);

@@ -218,8 +218,7 @@ impl Asking<'_, '_> {
             let mut settings = AccountSettings::new(start.clone(), Some(user.clone()), password);
             let base = self.settings.base().to_owned();
             let checked = try_account(&suggestion, &mut settings, &base, self.io);
-            let is_refused =
-                matches!(&checked, Ok(Checked { outcome: Err(failure), .. }) if failure.sign_in_of.is_some());
+            let is_refused = matches!(&checked, Ok(Checked { outcome: Err(failure), .. }) if failure.sign_in_of().is_some());
             let checked = report(None, &suggestion, &settings, checked);
             self.io.say(&format!("{}\n", steps_text(&checked)))?;
             if !checked.ok {

@@ -186,8 +186,10 @@ pub(crate) fn run(
 fn tell_failures(runs: &[Run], io: &mut Io<'_>) -> Result<(), Failure> {
     // An account is one cause, whatever of its calendars the words are about.
     let is_one = |a: &Failure, b: &Failure| {
-        let has_account = a.sign_in_of.is_some() || a.down.is_some();
-        (&a.sign_in_of, &a.down) == (&b.sign_in_of, &b.down) && (has_account || a.message == b.message)
+        let of = |failure: &Failure| {
+            failure.fault.as_ref().map(|fault| (fault.account.clone(), fault.is_sign_in()))
+        };
+        of(a) == of(b) && (a.fault.is_some() || a.message == b.message)
     };
     let mut causes: Vec<(&Failure, Vec<&str>)> = Vec::new();
     for run in runs.iter().filter(|run| run.result != Outcome::Waiting) {

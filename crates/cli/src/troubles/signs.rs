@@ -4,10 +4,10 @@ use chestnut_caldav::{Class, DavError};
 use chestnut_engine::{CalendarError, RunError, Signs};
 use chestnut_store::{Store, TroubleKind, TroubleRow};
 use jiff::Timestamp;
-use serde_json::{Value, json};
+use serde_json::json;
 
 use crate::exit_code::ExitCode;
-use crate::failure::Failure;
+use crate::failure::{AccountFault, Failure};
 use crate::report::status::RouteStatus;
 use crate::report::trouble::about_what;
 use crate::settings::{RouteSettings, Settings};
@@ -127,14 +127,14 @@ impl<'s> Observer<'s> {
             Happened::Failed(error) => {
                 self.signs.note(TroubleKind::RouteFails, name, Some(json!({ "error": error })));
             }
-            Happened::NotBegun(failure) => match (&failure.sign_in_of, &failure.down) {
-                (Some(account), _) => {
-                    self.signs.note(TroubleKind::SignInRefused, account, Some(facts_of(account, failure)));
+            Happened::NotBegun(failure) => match failure.fault.as_deref() {
+                Some(fault) => {
+                    let error = error_of(fault);
+                    if let Some(kind) = kind_of(&error) {
+                        self.signs.note(kind, &fault.account, Some(json!({ "error": error })));
+                    }
                 }
-                (None, Some(account)) => {
-                    self.signs.note(TroubleKind::ServerDown, account, Some(facts_of(account, failure)));
-                }
-                (None, None) => self.signs.note(TroubleKind::RouteFails, name, Some(json!({}))),
+                None => self.signs.note(TroubleKind::RouteFails, name, Some(json!({}))),
             },
             Happened::NotTried => {}
         }
@@ -168,11 +168,9 @@ impl<'s> Observer<'s> {
 }
 
 /// What an account's server answered, before any of its calendars was looked at.
-fn facts_of(account: &str, failure: &Failure) -> Value {
-    let Some(answer) = &failure.answer else { return json!({}) };
-    let error = Box::new(CalendarError::Dav((**answer).clone()));
-    let account = account.to_owned();
-    json!({ "error": RunError::Calendar { calendar: account.clone(), account: Some(account), error } })
+fn error_of(fault: &AccountFault) -> RunError {
+    let error = Box::new(CalendarError::Dav(fault.error.clone()));
+    RunError::Calendar { calendar: fault.account.clone(), account: Some(fault.account.clone()), error }
 }
 
 /// What an error is a sign of.

@@ -111,7 +111,7 @@ impl Rounds<'_> {
             match self.runner(name, route).rule().await {
                 Ok(rule) => ready.push((name, route, rule)),
                 Err(failure) => {
-                    let of = failure.sign_in_of.as_ref().or(failure.down.as_ref());
+                    let of = failure.fault.as_ref().map(|fault| &fault.account);
                     let down = of.map(|account| (account.clone(), None)).into_iter().collect();
                     of.into_iter().for_each(|account| self.connections.forget_client(account));
                     let went = Went { down, ..Went::default() };

@@ -9,7 +9,7 @@ use chestnut_store::StoreError;
 
 use super::errors::{InWords as _, holder_words, moved_ends};
 use crate::exit_code::ExitCode;
-use crate::failure::Failure;
+use crate::failure::{AccountFault, Failure};
 use crate::render::typed;
 
 /// `EMFILE` and `ENFILE`: a process, or the machine, has as many files open as it may.
@@ -131,8 +131,10 @@ pub(crate) fn account_failure(account: &str, error: &DavError) -> Failure {
     let failure = Failure::failed(format!("account {account}: {}", error.in_words()));
     let failure = failure.hint(dav_hint(error, account));
     match error.class() {
-        Class::Credentials => failure.of_sign_in(account, error),
-        Class::Retry | Class::OutcomeUnknown => failure.of_server(account, error),
+        Class::Credentials | Class::Retry | Class::OutcomeUnknown => {
+            let fault = AccountFault { account: account.to_owned(), error: error.clone() };
+            Failure { fault: Some(Box::new(fault)), ..failure }
+        }
         _ => failure,
     }
 }
@@ -207,6 +209,11 @@ fn not_caldav_hint(is_web_page: bool, account: &str, test: &str) -> String {
     )
 }
 
+/// Tells whether a user name and a password are among the ways to sign in that a server offers.
+pub(super) fn takes_passwords(offered: &[String]) -> bool {
+    offered.iter().any(|one| one == "basic" || one == "digest")
+}
+
 /// What a person can do about a refused sign-in, by what the server offers.
 fn sign_in_hint(offered: &[String], sent: SignInKind, account: &str, test: &str) -> String {
     let takes = |scheme: &str| offered.iter().any(|one| one == scheme);
@@ -221,7 +228,7 @@ fn sign_in_hint(offered: &[String], sent: SignInKind, account: &str, test: &str)
             "The server does not say how to sign in: probably something in front of it refuses (a gateway, a proxy), or the path is wrong. Check url, user and password of account {account}. Then {test}."
         );
     }
-    if takes("basic") || takes("digest") {
+    if takes_passwords(offered) {
         return format!(
             "Check user and password of account {account}; with two-step sign-in most servers require an app password, made in their own settings. Then {test}."
         );

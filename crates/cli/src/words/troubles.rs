@@ -9,6 +9,7 @@ use chestnut_store::{NoticeEvent, TroubleKind};
 use serde_json::Value;
 
 use super::errors::InWords as _;
+use super::failures::takes_passwords;
 use super::lengths::expires;
 use crate::failure::Failure;
 use crate::render::{count, typed};
@@ -70,29 +71,27 @@ fn error_of(facts: &Value) -> Option<RunError> {
     facts.get("error").and_then(RunError::of_facts)
 }
 
+/// What a server answered, and to which account.
+fn answer_of(error: &RunError) -> Option<(Option<&str>, &DavError)> {
+    let RunError::Calendar { account, error, .. } = error else { return None };
+    let CalendarError::Dav(error) = &**error else { return None };
+    Some((account.as_deref(), error))
+}
+
 /// Says what to do about a trouble. `facts` are what was kept of it.
 pub(crate) fn trouble_advice(kind: TroubleKind, about: &str, facts: &Value) -> String {
     let error = error_of(facts);
-    let is_certificate = |error: &RunError| match error {
-        RunError::Calendar { error, .. } => {
-            matches!(&**error, CalendarError::Dav(DavError::Transport(error)) if error.certificate.is_some())
-        }
-        _ => false,
-    };
-    let wants_another_password = |error: &RunError| match error {
-        RunError::Calendar { account: Some(_), error, .. } => {
-            let takes = |offered: &[String]| {
-                offered.is_empty() || offered.iter().any(|one| one == "basic" || one == "digest")
-            };
-            matches!(&**error, CalendarError::Dav(DavError::SignIn { sent: SignInKind::Password, offered }) if takes(offered))
-        }
-        _ => false,
-    };
     // Nobody but a person can do something about it.
-    let is_for_people = match kind {
-        TroubleKind::RouteFails => true,
-        TroubleKind::SignInRefused => error.as_ref().is_some_and(|error| !wants_another_password(error)),
-        _ => error.as_ref().is_some_and(is_certificate),
+    let is_for_people = match (kind, error.as_ref().and_then(answer_of)) {
+        (TroubleKind::RouteFails, _) => true,
+        // Another password is what helps.
+        (
+            TroubleKind::SignInRefused,
+            Some((Some(_), DavError::SignIn { sent: SignInKind::Password, offered })),
+        ) if offered.is_empty() || takes_passwords(offered) => false,
+        (TroubleKind::SignInRefused, _) => true,
+        (_, Some((_, DavError::Transport(error)))) => error.certificate.is_some(),
+        _ => false,
     };
     let hint = error.filter(|_| is_for_people).and_then(|error| Failure::from(error).hint);
     match kind {

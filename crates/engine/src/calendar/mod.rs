@@ -187,29 +187,20 @@ impl Calendar {
         }
     }
 
-    /// Tells whether there is no such file or folder. One that was there has failed then; it was not emptied.
-    pub(crate) fn is_missing(&self) -> bool {
-        match self {
-            Self::Dav { .. } | Self::Feed(_) | Self::FreeBusy(_) | Self::Made(_) => false,
-            Self::File(file) => file.is_missing(),
-            Self::Folder(folder) => folder.is_missing(),
-        }
+    /// Returns that there is no such file or folder, or a file without a byte, where that may be. Where something stood, it has
+    /// failed then; it was not emptied.
+    pub(crate) fn vanished(&self) -> Option<CalendarError> {
+        let (path, is_folder) = match self {
+            Self::File(file) if file.is_missing() => (file.path(), false),
+            Self::Folder(folder) if folder.is_missing() => (folder.path(), true),
+            _ => return None,
+        };
+        Some(CalendarError::Vanished { path: path.to_owned(), is_folder })
     }
 
     /// Tells whether each of its entries has to be asked for.
     pub(crate) fn is_on_a_server(&self) -> bool {
         matches!(self, Self::Dav { .. })
-    }
-
-    pub(crate) fn missing_error(&self) -> CalendarError {
-        let (path, is_folder) = match self {
-            Self::File(file) => (file.path(), false),
-            Self::Folder(folder) => (folder.path(), true),
-            Self::Dav { .. } | Self::Feed(_) | Self::FreeBusy(_) | Self::Made(_) => {
-                (std::path::Path::new(""), false)
-            }
-        };
-        CalendarError::Vanished { path: path.to_owned(), is_folder }
     }
 
     /// Returns a number that tells whose requests [`Self::counts`] counts.

@@ -30,9 +30,7 @@ pub(crate) fn human(runs: &[Run], clock: &Clock, whole: bool, verbose: bool) -> 
     out += &and_more(hidden, "chestnut status");
     for run in shown {
         out += &notes(run, clock, verbose);
-        if let Some(waits) = run.failure.as_ref().filter(|_| run.result == Outcome::Waiting) {
-            out += &style::paint(style::WARN, waits.lines());
-        }
+        out += &waits(run);
     }
     if runs.iter().any(|run| run.held > 0) {
         out += held_lines();
@@ -47,12 +45,16 @@ pub(crate) fn unwell(runs: &[Run], clock: &Clock) -> String {
         if run.held > 0 {
             out += &needs_decision(&run.route, run.held);
         }
-        if let Some(waits) = run.failure.as_ref().filter(|_| run.result == Outcome::Waiting) {
-            out += &style::paint(style::WARN, waits.lines());
-        }
+        out += &waits(run);
         out += &trouble_lines(run, &[(&*run.damaged, DAMAGED), (&*run.failed, FAILED)], clock, false);
     }
     out
+}
+
+/// What a run that was not begun waits for.
+fn waits(run: &Run) -> String {
+    let failure = run.failure.as_ref().filter(|_| run.result == Outcome::Waiting);
+    failure.map(|waits| style::paint(style::WARN, waits.lines())).unwrap_or_default()
 }
 
 /// Whether all was in step already.
